@@ -1,0 +1,85 @@
+"""What can go wrong in the domain. One handler turns these into problem details (RFC 9457)."""
+
+from typing import Any
+
+from herald_core.rules import RuleProblem
+
+
+class DomainError(Exception):
+    """Something in the domain refused the request."""
+
+    code = "refused"
+    title = "Refused"
+    status = 400
+
+    def __init__(self, detail: str, **extra: Any) -> None:
+        super().__init__(detail)
+        self.detail = detail
+        self.extra = extra
+
+
+class Invalid(DomainError):
+    """A field of the request does not hold what it must; `errors` says which and why."""
+
+    code = "invalid"
+    title = "Something in the request does not fit"
+    status = 422
+
+    def __init__(self, pointer: str, message: str, **extra: Any) -> None:
+        super().__init__(message, errors=[{"pointer": pointer, "code": "invalid", "message": message}], **extra)
+
+
+class InvalidRule(DomainError):
+    """The rule cannot be understood."""
+
+    code = "invalid-rule"
+    title = "The rule cannot be understood"
+    status = 422
+
+    def __init__(self, problems: tuple[RuleProblem, ...]) -> None:
+        errors = [
+            {
+                "pointer": "/rule",
+                "line": p.line,
+                "column": p.column,
+                "length": p.length,
+                "message": p.message,
+                "expected": list(p.expected),
+                "closest": p.closest,
+            }
+            for p in problems
+        ]
+        first = problems[0]
+        super().__init__(f"Line {first.line}, column {first.column}: {first.message}", errors=errors)
+
+
+class Conflict(DomainError):
+    """The thing is not in a state in which this can be done."""
+
+    code = "conflict"
+    title = "Not possible as things stand"
+    status = 409
+
+
+class NobodyThere(DomainError):
+    """The audience is empty; an empty audience is nobody."""
+
+    code = "nobody"
+    title = "Nobody to do this to"
+    status = 422
+
+
+class CountMismatch(DomainError):
+    """The number of devices typed is not the number that the launch would reach."""
+
+    code = "count-mismatch"
+    title = "The number of devices is another one"
+    status = 422
+
+
+class NotFound(DomainError):
+    """There is no such thing."""
+
+    code = "not-found"
+    title = "Not found"
+    status = 404

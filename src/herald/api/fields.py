@@ -1,0 +1,47 @@
+"""Serializer pieces that several rooms use."""
+
+from typing import Any
+
+from rest_framework import serializers
+
+
+class Strict(serializers.Serializer[Any]):
+    """A serializer that refuses fields it does not know, naming them."""
+
+    def to_internal_value(self, data: Any) -> Any:
+        unknown = set(data) - set(self.fields) if isinstance(data, dict) else set()
+        if unknown:
+            known = ", ".join(sorted(self.fields))
+            raise serializers.ValidationError({u: [f"This field is not known here; known are {known}."] for u in unknown})
+        return super().to_internal_value(data)
+
+
+class SentencePart(serializers.Serializer[Any]):
+    """A piece of a sentence; `slot` is empty for the words between slots."""
+
+    slot = serializers.CharField()
+    text = serializers.CharField()
+
+
+class NamedThing(serializers.Serializer[Any]):
+    id = serializers.IntegerField()
+    name = serializers.CharField()
+
+
+def next_page(rows: list[Any], limit: int) -> tuple[list[Any], Any]:
+    """Of `limit` + 1 rows asked for: the page, and its last row if there are more."""
+    return (rows[:limit], rows[limit - 1]) if len(rows) > limit else (rows, None)
+
+
+def read_limit(value: str | None, *, default: int = 100, most: int = 1000) -> int:
+    """A page size from a query parameter, within bounds."""
+    if value is None or not value.isdigit():
+        return default
+    return max(1, min(most, int(value)))
+
+
+
+def valid(serializer: serializers.BaseSerializer[Any]) -> dict[str, Any]:
+    """What a request holds, checked; every error is raised at once."""
+    serializer.is_valid(raise_exception=True)
+    return dict(serializer.validated_data)

@@ -1,0 +1,21 @@
+"""Time as the whole installation sees it. Without a row it is the machine's own."""
+
+from django.db import models
+
+
+class TimeBase(models.Model):
+    """Ties the installation's time to real time: at `real_origin` it was `herald_origin`, and it
+    passes `speed` times as fast. At most one row; only the demo has one."""
+
+    id = models.SmallIntegerField(primary_key=True, default=1)
+    real_origin = models.DateTimeField()
+    herald_origin = models.DateTimeField()
+    speed = models.FloatField()
+    #: the last time that the clock process saw, so that a restart never goes back
+    last_seen = models.DateTimeField()
+
+    class Meta:
+        constraints = (
+            models.CheckConstraint(condition=models.Q(id=1), name="time_base_single_row"),
+            models.CheckConstraint(condition=models.Q(speed__gt=0), name="time_base_speed_positive"),
+        )

@@ -1,0 +1,27 @@
+"""Housekeeping of the job queue and of sessions."""
+
+from procrastinate.contrib.django import app
+
+STALLED_AFTER_SECONDS = 8
+KEEP_JOBS_HOURS = 24
+MAX_ATTEMPTS = 4
+
+
+@app.periodic(cron="* * * * * */3")
+@app.task(queue="housekeeping", queueing_lock="retry_stalled")
+async def retry_stalled(timestamp: int) -> None:
+    """Take up again what a worker that died was doing; give up what keeps killing workers."""
+    from procrastinate.jobs import Status
+
+    for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=STALLED_AFTER_SECONDS):
+        if job.attempts >= MAX_ATTEMPTS:
+            await app.job_manager.finish_job(job, status=Status.FAILED, delete_job=False)
+        else:
+            await app.job_manager.retry_job(job)
+
+
+@app.periodic(cron="17 * * * *")
+@app.task(queue="housekeeping", queueing_lock="tidy")
+async def tidy(timestamp: int) -> None:
+    """Delete jobs that ended a day ago."""
+    await app.job_manager.delete_old_jobs(nb_hours=KEEP_JOBS_HOURS, include_failed=False)

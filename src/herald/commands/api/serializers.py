@@ -1,0 +1,77 @@
+"""Scheduled commands as the API shows and takes them."""
+
+from typing import Any
+
+from rest_framework import serializers
+
+from herald.api.fields import NamedThing, SentencePart, Strict
+from herald.commands.models import Recipe, ScheduleState, When
+from herald.groups.models import Group
+
+
+class ScheduleDraftBody(Strict):
+    """A command. `time_of_day` is by each device's own clock."""
+
+    recipe = serializers.ChoiceField(choices=Recipe.choices, default=Recipe.RESTART.value)
+    include = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True)
+    exclude = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True, default=list)
+    when = serializers.ChoiceField(choices=When.choices)
+    time_of_day = serializers.TimeField(allow_null=True, default=None)
+    starts_on = serializers.DateField(allow_null=True, default=None)
+    until = serializers.DateField(allow_null=True, default=None)
+    spread_minutes = serializers.IntegerField(min_value=0, max_value=1379, default=20)
+    give_up_minutes = serializers.IntegerField(min_value=1, max_value=1380, default=120)
+    at_once = serializers.IntegerField(min_value=1, max_value=1_000_000, default=500)
+
+
+class FiringView(serializers.Serializer[Any]):
+    """`shift` says what a clock change does to it: skipped (it runs at the first moment after), or
+    twice (it runs the first time only)."""
+
+    at = serializers.DateTimeField()
+    shift = serializers.CharField(allow_blank=True)
+
+
+class ZoneFiringsView(serializers.Serializer[Any]):
+    zone = serializers.CharField()
+    devices = serializers.IntegerField()
+    firings = FiringView(many=True)
+
+
+class SchedulePreview(serializers.Serializer[Any]):
+    """The next firings per zone, and how many devices it would be for now."""
+
+    devices = serializers.IntegerField()
+    zones = ZoneFiringsView(many=True)
+
+
+class OccurrenceRow(serializers.Serializer[Any]):
+    id = serializers.IntegerField()
+    zone = serializers.CharField()
+    fires_at = serializers.DateTimeField()
+    gives_up_at = serializers.DateTimeField()
+    audience = serializers.IntegerField()
+    phases = serializers.DictField(child=serializers.IntegerField())
+
+
+class ScheduleRow(serializers.Serializer[Any]):
+    """A schedule in a list, with its latest firings."""
+
+    id = serializers.IntegerField()
+    recipe = serializers.CharField()
+    sentence = SentencePart(many=True)
+    state = serializers.ChoiceField(choices=ScheduleState.choices)
+    when = serializers.ChoiceField(choices=When.choices)
+    include = NamedThing(many=True)
+    exclude = NamedThing(many=True)
+    time_of_day = serializers.TimeField(allow_null=True)
+    created_at = serializers.DateTimeField()
+    created_by = serializers.CharField(allow_null=True)
+    next_firing = serializers.DateTimeField(allow_null=True)
+    next_zone = serializers.CharField(allow_null=True)
+    phases = serializers.DictField(child=serializers.IntegerField())
+    occurrences = OccurrenceRow(many=True)
+
+
+class RanOnce(serializers.Serializer[Any]):
+    devices = serializers.IntegerField()

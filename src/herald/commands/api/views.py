@@ -1,0 +1,149 @@
+"""Calls about scheduled commands."""
+
+from typing import Any
+
+from django.shortcuts import get_object_or_404
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from herald.api.fields import read_limit, valid
+from herald.clock.source import clock
+from herald.commands import overview, services
+from herald.commands.api.serializers import RanOnce, ScheduleDraftBody, SchedulePreview, ScheduleRow
+from herald.commands.models import Recipe, Schedule, ScheduleState, When
+from herald.deliveries.api.serializers import DeliveryPage
+from herald.deliveries.models import Delivery
+
+LISTED = 100
+
+
+class ScheduleListView(APIView):
+    """Scheduled commands, the newest first."""
+
+    @extend_schema(operation_id="schedules_list", responses=ScheduleRow(many=True))
+    def get(self, request: Request) -> Response:
+        return Response(ScheduleRow(overview.rows(Schedule.objects.listed()[:LISTED], clock.now()), many=True).data)
+
+    @extend_schema(operation_id="schedules_create", request=ScheduleDraftBody, responses={201: ScheduleRow})
+    def post(self, request: Request) -> Response:
+        schedule = services.create_schedule(_draft(request), actor=request.user, now=clock.now())
+        return Response(_detail(schedule.pk), status=201)
+
+
+class ScheduleView(APIView):
+    """One scheduled command."""
+
+    @extend_schema(operation_id="schedules_retrieve", responses=ScheduleRow)
+    def get(self, request: Request, schedule_id: int) -> Response:
+        return Response(_detail(schedule_id))
+
+
+class SchedulePreviewView(APIView):
+    """When a command would fire in each zone, before it is saved."""
+
+    changes_nothing = True
+
+    @extend_schema(operation_id="schedules_preview", request=ScheduleDraftBody, responses=SchedulePreview)
+    def post(self, request: Request) -> Response:
+        zones = services.preview_firings(_draft(request), now=clock.now())
+        body = {
+            "devices": sum(z.devices for z in zones),
+            "zones": [
+                {
+                    "zone": z.zone,
+                    "devices": z.devices,
+                    "firings": [{"at": at, "shift": shift} for at, shift in z.firings],
+                }
+                for z in zones
+            ],
+        }
+        return Response(SchedulePreview(body).data)
+
+
+class _StateAction(APIView):
+    state: ScheduleState
+
+    def change(self, request: Request, schedule_id: int) -> Response:
+        services.set_state(_find(schedule_id), self.state, actor=request.user, now=clock.now())
+        return Response(_detail(schedule_id))
+
+
+class SchedulePauseAction(_StateAction):
+    """Fire no more for now."""
+
+    state = ScheduleState.PAUSED
+
+    @extend_schema(operation_id="schedules_pause", request=None, responses=ScheduleRow)
+    def post(self, request: Request, schedule_id: int) -> Response:
+        return self.change(request, schedule_id)
+
+
+class ScheduleResumeAction(_StateAction):
+    """Fire again; what was missed is not caught up."""
+
+    state = ScheduleState.ACTIVE
+
+    @extend_schema(operation_id="schedules_resume", request=None, responses=ScheduleRow)
+    def post(self, request: Request, schedule_id: int) -> Response:
+        return self.change(request, schedule_id)
+
+
+class ScheduleEndAction(_StateAction):
+    """End it for good."""
+
+    state = ScheduleState.ENDED
+
+    @extend_schema(operation_id="schedules_end", request=None, responses=ScheduleRow)
+    def post(self, request: Request, schedule_id: int) -> Response:
+        return self.change(request, schedule_id)
+
+
+class ScheduleRunAction(APIView):
+    """Run once now, besides its times."""
+
+    @extend_schema(operation_id="schedules_run", request=None, responses=RanOnce)
+    def post(self, request: Request, schedule_id: int) -> Response:
+        devices = services.run_once(_find(schedule_id), actor=request.user, now=clock.now())
+        return Response(RanOnce({"devices": devices}).data)
+
+
+class ScheduleDeliveriesView(APIView):
+    """The deliveries of a schedule, the latest first."""
+
+    @extend_schema(
+        operation_id="schedules_deliveries",
+        parameters=[
+            OpenApiParameter("occurrence", int),
+            OpenApiParameter("phase", str, description="one or more phases, separated by commas"),
+            OpenApiParameter("cursor", int),
+            OpenApiParameter("limit", int),
+        ],
+        responses=DeliveryPage,
+    )
+    def get(self, request: Request, schedule_id: int) -> Response:
+        params = request.query_params
+        found = Delivery.objects.of_schedule(schedule_id).with_filters(
+            ring=None, phases=[p for p in params.get("phase", "").split(",") if p], error="", words=""
+        )
+        if params.get("occurrence", "").isdigit():
+            found = found.filter(occurrence_id=int(params["occurrence"]))
+        limit, cursor = read_limit(params.get("limit")), params.get("cursor", "")
+        page = found.filter(id__lt=int(cursor)) if cursor.isdigit() else found
+        rows: Any = list(page.listed().order_by("-id")[: limit + 1])
+        more = rows[limit - 1].pk if len(rows) > limit else None
+        return Response(DeliveryPage({"count": found.count(), "deliveries": rows[:limit], "next": more}).data)
+
+
+def _find(schedule_id: int) -> Schedule:
+    return get_object_or_404(Schedule.objects.listed(), pk=schedule_id)
+
+
+def _detail(schedule_id: int) -> Any:
+    return ScheduleRow(overview.rows([_find(schedule_id)], clock.now())[0]).data
+
+
+def _draft(request: Request) -> services.ScheduleDraft:
+    body = valid(ScheduleDraftBody(data=request.data))
+    return services.ScheduleDraft(recipe=Recipe(body.pop("recipe")), when=When(body.pop("when")), **body)

@@ -1,0 +1,84 @@
+"""Scheduled commands and their firings."""
+
+from django.conf import settings
+from django.db import models
+from django.db.models import Q
+
+from herald.commands.querysets import OccurrenceQuerySet, ScheduleQuerySet
+from herald.groups.models import Group
+
+
+class Recipe(models.TextChoices):
+    """What a command does. More come with later versions."""
+
+    RESTART = "restart", "Restart"
+
+
+class When(models.TextChoices):
+    """When a command runs."""
+
+    NOW = "now", "Now, once"
+    DAILY = "daily", "Every day at a device time"
+
+
+class ScheduleState(models.TextChoices):
+    """Whether a schedule fires."""
+
+    ACTIVE = "active", "Active"
+    PAUSED = "paused", "Paused"
+    ENDED = "ended", "Ended"
+
+
+class Schedule(models.Model):
+    """A command for an audience, now or every day by the devices' clocks."""
+
+    recipe = models.CharField(max_length=20, choices=Recipe)
+    include = models.ManyToManyField(Group, related_name="schedules_for")
+    exclude = models.ManyToManyField(Group, related_name="schedules_not_for")
+    when = models.CharField(max_length=10, choices=When)
+    time_of_day = models.TimeField(null=True)
+    starts_on = models.DateField(null=True)
+    until = models.DateField(null=True)
+    spread_minutes = models.PositiveIntegerField(default=20)
+    give_up_minutes = models.PositiveIntegerField(default=120)
+    at_once = models.PositiveIntegerField(default=500)
+    state = models.CharField(max_length=10, choices=ScheduleState, default=ScheduleState.ACTIVE)
+    created_at = models.DateTimeField()
+    created_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT)
+    #: firings up to here have been looked at
+    fired_until = models.DateTimeField()
+
+    objects = ScheduleQuerySet.as_manager()
+
+    class Meta:
+        constraints = (
+            models.CheckConstraint(condition=Q(recipe__in=Recipe.values), name="schedule_recipe_known"),
+            models.CheckConstraint(condition=Q(state__in=ScheduleState.values), name="schedule_state_known"),
+            models.CheckConstraint(
+                condition=Q(when="now", time_of_day__isnull=True) | Q(when="daily", time_of_day__isnull=False),
+                name="schedule_time_where_daily",
+            ),
+            models.CheckConstraint(
+                condition=Q(give_up_minutes__gt=models.F("spread_minutes")) & Q(give_up_minutes__lte=1380),
+                name="schedule_gives_up_after_spread",
+            ),
+            models.CheckConstraint(condition=Q(at_once__gte=1), name="schedule_cap_positive"),
+        )
+
+
+class Occurrence(models.Model):
+    """One firing of a schedule in one zone. `audience` counts the devices it was for."""
+
+    schedule = models.ForeignKey(Schedule, on_delete=models.CASCADE, related_name="occurrences")
+    zone = models.CharField(max_length=64)
+    fires_at = models.DateTimeField()
+    gives_up_at = models.DateTimeField()
+    audience = models.PositiveIntegerField()
+
+    objects = OccurrenceQuerySet.as_manager()
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(fields=["schedule", "zone", "fires_at"], name="occurrence_once"),
+        )
+        indexes = (models.Index(fields=["schedule", "-fires_at"], name="occurrence_recent"),)

@@ -1,0 +1,72 @@
+"""A scheduled command as it is watched."""
+
+from collections import Counter, defaultdict
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
+
+from herald.commands.models import Schedule, ScheduleState, When
+from herald.commands.sentence import sentence_parts
+from herald.commands.services import ScheduleDraft, preview_firings
+from herald.commands.models import Occurrence, Recipe
+from herald.deliveries.models import Delivery
+
+RECENT = 40
+
+
+def rows(schedules: Sequence[Schedule], now: datetime) -> list[dict[str, Any]]:
+    """Schedules with their latest firings and how those went."""
+    return [_row(s, now) for s in schedules]
+
+
+def _row(schedule: Schedule, now: datetime) -> dict[str, Any]:
+    recent = list(Occurrence.objects.recent(schedule.pk)[:RECENT])
+    phases: dict[int, Counter[str]] = defaultdict(Counter)
+    for occurrence_id, phase, count in Delivery.objects.counts_by_occurrence([o.pk for o in recent]):
+        phases[occurrence_id][phase] += count
+    upcoming = next_firings(schedule, now) if schedule.state == ScheduleState.ACTIVE else []
+    return {
+        "id": schedule.pk,
+        "recipe": schedule.recipe,
+        "sentence": sentence_parts(schedule),
+        "state": schedule.state,
+        "when": schedule.when,
+        "include": [{"id": g.pk, "name": g.name} for g in schedule.include.all()],
+        "exclude": [{"id": g.pk, "name": g.name} for g in schedule.exclude.all()],
+        "time_of_day": schedule.time_of_day,
+        "created_at": schedule.created_at,
+        "created_by": str(schedule.created_by) if schedule.created_by else None,
+        "next_firing": upcoming[0][0] if upcoming else None,
+        "next_zone": upcoming[0][1] if upcoming else None,
+        "phases": dict(sum(phases.values(), Counter[str]())),
+        "occurrences": [
+            {
+                "id": o.pk,
+                "zone": o.zone,
+                "fires_at": o.fires_at,
+                "gives_up_at": o.gives_up_at,
+                "audience": o.audience,
+                "phases": dict(phases[o.pk]),
+            }
+            for o in recent
+        ],
+    }
+
+
+def next_firings(schedule: Schedule, now: datetime) -> list[tuple[datetime, str, int]]:
+    """The next firing in each zone of the audience: when, where, for how many; soonest first."""
+    if schedule.when != When.DAILY:
+        return []
+    draft = ScheduleDraft(
+        recipe=Recipe(schedule.recipe),
+        include=list(schedule.include.all()),
+        exclude=list(schedule.exclude.all()),
+        when=When.DAILY,
+        time_of_day=schedule.time_of_day,
+        starts_on=schedule.starts_on,
+        until=schedule.until,
+        spread_minutes=schedule.spread_minutes,
+        give_up_minutes=schedule.give_up_minutes,
+    )
+    zones = preview_firings(draft, now=now, count=1)
+    return [(z.firings[0][0], z.zone, z.devices) for z in zones if z.firings]

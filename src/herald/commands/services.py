@@ -1,0 +1,265 @@
+"""Verbs on scheduled commands: preview, make, pause, resume, end, run now, and firing."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date, datetime, time, timedelta
+from itertools import islice
+
+from django.db import transaction
+
+from herald.access.models import User
+from herald.api.errors import Conflict, Invalid, NobodyThere
+from herald.commands.models import Occurrence, Recipe, Schedule, ScheduleState, When
+from herald.commands.sentence import schedule_sentence
+from herald.deliveries import services as deliveries
+from herald.deliveries.models import Delivery
+from herald.fleet.models import Device
+from herald.groups.models import Group
+from herald.live.notify import notify
+from herald.record.services import record
+from herald.rollouts.audience import members_of
+from herald_core.deliveries import IN_HAND, Kind, Phase
+from herald_core.timing.clocks import instant
+from herald_core.timing.firings import daily_firings, spread_seconds
+
+#: Zone of an occurrence that fires for all devices at one moment.
+EVERYWHERE = "*"
+COMMAND_PATIENCE = timedelta(hours=1)
+
+
+@dataclass(frozen=True, kw_only=True)
+class ScheduleDraft:
+    """A command as it is written down."""
+
+    recipe: Recipe
+    include: Sequence[Group]
+    exclude: Sequence[Group] = ()
+    when: When
+    time_of_day: time | None = None
+    starts_on: date | None = None
+    until: date | None = None
+    spread_minutes: int = 20
+    give_up_minutes: int = 120
+    at_once: int = 500
+
+
+@dataclass(frozen=True, kw_only=True)
+class ZoneFirings:
+    """The next firings in one zone, and how many devices of the audience are there now."""
+
+    zone: str
+    devices: int
+    firings: list[tuple[datetime, str]]
+
+
+def preview_firings(draft: ScheduleDraft, *, now: datetime, count: int = 10) -> list[ZoneFirings]:
+    """The next firings per zone of the audience. Each with what a clock change does to it, if anything.
+
+    Raises:
+        Invalid: a field does not fit.
+    """
+    check(draft)
+    zones = members_of(draft.include, draft.exclude).filter(admission="admitted").value_counts("time_zone", 100)
+    result = []
+    for zone, devices in zones:
+        if draft.when == When.NOW or draft.time_of_day is None:
+            firings = [(now, "")]
+        else:
+            after = _first_moment(draft.starts_on, zone, now)
+            firings = [
+                (f.at, f.shift.value)
+                for f in islice(daily_firings(draft.time_of_day, zone, after=after, until=draft.until), count)
+            ]
+        result.append(ZoneFirings(zone=zone, devices=devices, firings=firings))
+    return sorted(result, key=lambda z: z.firings[0][0] if z.firings else now)
+
+
+def _first_moment(starts_on: date | None, zone: str, now: datetime) -> datetime:
+    """The latest moment that must lie before the first firing in a zone."""
+    if starts_on is None:
+        return now
+    midnight, _ = instant(datetime.combine(starts_on, time()), zone)
+    return max(now, midnight - timedelta(seconds=1))
+
+
+def check(draft: ScheduleDraft) -> None:
+    """Refuse a command that does not fit.
+
+    Raises:
+        Invalid: with the field and what would fit.
+    """
+    if (draft.when == When.DAILY) != (draft.time_of_day is not None):
+        raise Invalid("/time_of_day", "A daily command has a time of day; one that runs now has none.")
+    if draft.give_up_minutes <= draft.spread_minutes:
+        raise Invalid("/give_up_minutes", "It must give up later than the spread, or the last devices get no chance.")
+    if draft.give_up_minutes > 23 * 60:
+        raise Invalid("/give_up_minutes", "It must give up within 23 hours, before the next firing.")
+    if draft.until and draft.starts_on and draft.until < draft.starts_on:
+        raise Invalid("/until", "It ends before it starts.")
+
+
+def create_schedule(draft: ScheduleDraft, *, actor: User | None, now: datetime) -> Schedule:
+    """A new command; one that runs now fires at once.
+
+    Raises:
+        Invalid: a field does not fit.
+        NobodyThere: it would run now, for nobody.
+    """
+    check(draft)
+    with transaction.atomic():
+        if not draft.include:
+            raise NobodyThere("No group was chosen, so it is for nobody.")
+        schedule = Schedule.objects.create(
+            recipe=draft.recipe,
+            when=draft.when,
+            time_of_day=draft.time_of_day,
+            starts_on=draft.starts_on,
+            until=draft.until,
+            spread_minutes=draft.spread_minutes,
+            give_up_minutes=draft.give_up_minutes,
+            at_once=draft.at_once,
+            created_at=now,
+            created_by=actor,
+            fired_until=now,
+        )
+        schedule.include.set(draft.include)
+        schedule.exclude.set(draft.exclude)
+        if draft.when == When.NOW and fire(schedule, EVERYWHERE, now, now=now) == 0:
+            raise NobodyThere("None of the groups has an admitted device, so it is for nobody.")
+        _note(schedule, f"Made the command: {schedule_sentence(schedule)}", actor, now)
+    return schedule
+
+
+def set_state(schedule: Schedule, state: ScheduleState, *, actor: User | None, now: datetime) -> Schedule:
+    """Pause, resume or end a schedule. Ending withdraws what no device has begun.
+
+    Raises:
+        Conflict: it has ended, or is in that state already.
+    """
+    with transaction.atomic():
+        schedule = Schedule.objects.select_for_update().get(pk=schedule.pk)
+        if schedule.state in (ScheduleState.ENDED, state):
+            raise Conflict(f"The command is {schedule.get_state_display().lower()} already.", state=schedule.state)
+        verbs = {ScheduleState.ACTIVE: "Resumed", ScheduleState.PAUSED: "Paused", ScheduleState.ENDED: "Ended"}
+        if state == ScheduleState.ACTIVE:
+            schedule.fired_until = now  # firings missed while it was paused are not caught up
+        schedule.state = state
+        schedule.save(update_fields=["state", "fired_until"])
+        sentence = f"{verbs[state]} the command: {schedule_sentence(schedule)}"
+        if state == ScheduleState.ENDED:
+            withdrawn = deliveries.withdraw(
+                Delivery.objects.of_schedule(schedule.pk), now=now, cause="the command was ended"
+            )
+            sentence += f" {withdrawn} withdrawn."
+        if state == ScheduleState.PAUSED:
+            deliveries.recall(Delivery.objects.of_schedule(schedule.pk), now=now, cause="the command was paused")
+        _note(schedule, sentence, actor, now)
+    return schedule
+
+
+def run_once(schedule: Schedule, *, actor: User | None, now: datetime) -> int:
+    """Fire now, besides its times; how many devices.
+
+    Raises:
+        Conflict: it has ended.
+        NobodyThere: its groups have no admitted device.
+    """
+    with transaction.atomic():
+        schedule = Schedule.objects.select_for_update().get(pk=schedule.pk)
+        if schedule.state == ScheduleState.ENDED:
+            raise Conflict("The command has ended.", state=schedule.state)
+        devices = fire(schedule, EVERYWHERE, now, now=now)
+        if devices == 0:
+            raise NobodyThere("None of the groups has an admitted device, so it is for nobody.")
+        _note(schedule, f"Ran once, for {devices} devices: {schedule_sentence(schedule)}", actor, now)
+    return devices
+
+
+def _note(schedule: Schedule, sentence: str, actor: User | None, now: datetime) -> None:
+    record(now=now, actor=actor, kind="schedule", object_id=schedule.pk, sentence=sentence)
+    notify("schedule", schedule.pk)
+
+
+def fire(schedule: Schedule, zone: str, fires_at: datetime, *, now: datetime) -> int:
+    """Write an occurrence and its deliveries for the audience of this moment; how many devices.
+
+    Safe to repeat: an occurrence that exists is left as it is.
+    """
+    audience = members_of(schedule.include.all(), schedule.exclude.all()).filter(admission="admitted")
+    if zone != EVERYWHERE:
+        audience = audience.filter(time_zone=zone)
+    gives_up_at = fires_at + timedelta(minutes=schedule.give_up_minutes)
+    with transaction.atomic():
+        devices = list(audience.order_by("id").values_list("id", "uid"))
+        occurrence, new = Occurrence.objects.get_or_create(
+            schedule=schedule,
+            zone=zone,
+            fires_at=fires_at,
+            defaults={"gives_up_at": gives_up_at, "audience": len(devices)},
+        )
+        if not new:
+            return occurrence.audience
+        spread = timedelta(minutes=schedule.spread_minutes)
+        expired = now >= gives_up_at
+        deliveries.write_deliveries(
+            [
+                Delivery(
+                    device_id=pk,
+                    kind=Kind.COMMAND.value,
+                    occurrence=occurrence,
+                    phase=(Phase.EXPIRED if expired else Phase.WAITING).value,
+                    phase_since=now,
+                    created_at=now,
+                    not_before=fires_at + timedelta(seconds=spread_seconds(f"schedule-{schedule.pk}", uid, spread)),
+                    not_after=gives_up_at,
+                )
+                for pk, uid in devices
+            ]
+        )
+        notify("schedule", schedule.pk)
+    return len(devices)
+
+
+def turn_schedules(*, now: datetime) -> None:
+    """One turn of the clock for all schedules: fire what is due, offer what waits, give up."""
+    zones = Device.objects.zones()
+    for schedule in Schedule.objects.due():
+        with transaction.atomic():
+            if schedule.when == When.DAILY and schedule.time_of_day:
+                _fire_due(schedule, zones, now)
+            _offer(schedule, now)
+            _end_if_over(schedule, now)
+    begun = [p.value for p in IN_HAND if p is not Phase.OFFERED]
+    silent = Delivery.objects.filter(
+        kind=Kind.COMMAND.value, phase__in=begun, phase_since__lt=now - COMMAND_PATIENCE, not_after__lt=now
+    )
+    deliveries.time_out(silent, now=now)
+
+
+def _fire_due(schedule: Schedule, zones: Sequence[str], now: datetime) -> None:
+    assert schedule.time_of_day is not None
+    for zone in zones:
+        after = _first_moment(schedule.starts_on, zone, schedule.fired_until)
+        for firing in daily_firings(schedule.time_of_day, zone, after=after, until=schedule.until):
+            if firing.at > now:
+                break
+            fire(schedule, zone, firing.at, now=now)
+    Schedule.objects.filter(pk=schedule.pk).update(fired_until=now)
+
+
+def _offer(schedule: Schedule, now: datetime) -> None:
+    mine = Delivery.objects.of_schedule(schedule.pk)
+    room = schedule.at_once - mine.in_hand().count()
+    if room <= 0:
+        return
+    free = list(mine.free_to_offer(now).values_list("id", "not_after")[:room])
+    for until in sorted({end for _, end in free}):
+        deliveries.offer([pk for pk, end in free if end == until], until=until, now=now)
+
+
+def _end_if_over(schedule: Schedule, now: datetime) -> None:
+    """A command that ran once, or whose last day is past, ends when nothing of it is open."""
+    over = schedule.when == When.NOW or (schedule.until is not None and now.date() > schedule.until + timedelta(days=1))
+    if over and not Delivery.objects.of_schedule(schedule.pk).open().exists():
+        Schedule.objects.filter(pk=schedule.pk, state=ScheduleState.ACTIVE).update(state=ScheduleState.ENDED)
+        _note(schedule, f"Ended by itself: {schedule_sentence(schedule)}", None, now)

@@ -1,0 +1,94 @@
+"""Deliveries as the API shows them."""
+
+from typing import Any
+
+from drf_spectacular.utils import extend_schema_field
+from rest_framework import serializers
+
+from herald.deliveries.models import PHASES, Delivery
+from herald.deliveries.waiting import Waiting, waits_for
+
+
+class WaitsFor(serializers.Serializer[Any]):
+    """What a delivery waits for; `until` is when that ends, if it is known."""
+
+    reason = serializers.CharField()
+    until = serializers.DateTimeField(allow_null=True)
+
+
+class DeliveryRow(serializers.ModelSerializer[Delivery]):
+    """A delivery in a table."""
+
+    device_id = serializers.IntegerField()
+    device = serializers.CharField(source="device.name")
+    model = serializers.CharField(source="device.model.name")
+    site = serializers.CharField(source="device.site.name", default=None, allow_null=True)
+    firmware = serializers.CharField(source="device.firmware", allow_null=True)
+    ring = serializers.IntegerField(source="ring.position", default=None, allow_null=True)
+    what = serializers.SerializerMethodField()
+    waits_for = serializers.SerializerMethodField()
+    rollout = serializers.IntegerField(source="rollout_id", allow_null=True)
+    schedule = serializers.IntegerField(source="occurrence.schedule_id", default=None, allow_null=True)
+
+    class Meta:
+        model = Delivery
+        fields = (
+            "id",
+            "device_id",
+            "device",
+            "model",
+            "site",
+            "firmware",
+            "kind",
+            "what",
+            "rollout",
+            "schedule",
+            "ring",
+            "phase",
+            "phase_since",
+            "waits_for",
+            "attempt",
+            "max_attempts",
+            "progress",
+            "from_version",
+            "last_error",
+            "last_error_text",
+            "not_before",
+            "not_after",
+            "results",
+        )
+
+    def get_what(self, delivery: Delivery) -> str:
+        return describe(delivery)
+
+    @extend_schema_field(WaitsFor(allow_null=True))
+    def get_waits_for(self, delivery: Delivery) -> dict[str, Any] | None:
+        waiting: Waiting | None = waits_for(delivery, self.context.get("situation"))
+        return {"reason": waiting.reason, "until": waiting.until} if waiting else None
+
+
+def describe(delivery: Delivery) -> str:
+    """What is delivered, in words."""
+    if delivery.image:
+        return str(delivery.image)
+    return delivery.occurrence.schedule.get_recipe_display() if delivery.occurrence else ""
+
+
+class DeliveryPage(serializers.Serializer[Any]):
+    """A page of deliveries. `next` goes into `cursor` for the following one."""
+
+    count = serializers.IntegerField()
+    deliveries = DeliveryRow(many=True)
+    next = serializers.IntegerField(allow_null=True)
+
+
+class TimelineEntry(serializers.Serializer[Any]):
+    """Something that happened. `to_phase` is empty for what is no delivery's change."""
+
+    at = serializers.DateTimeField()
+    text = serializers.CharField()
+    detail = serializers.CharField()
+    to_phase = serializers.ChoiceField(choices=PHASES, allow_blank=True)
+    device = serializers.CharField()
+    rollout = serializers.IntegerField(allow_null=True)
+    schedule = serializers.IntegerField(allow_null=True)

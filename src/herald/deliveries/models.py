@@ -1,0 +1,88 @@
+"""Deliveries: one order for one device, and everything that happened to it."""
+
+from django.db import models
+from django.db.models import Q
+
+from herald.commands.models import Occurrence
+from herald.deliveries.querysets import DeliveryEventQuerySet, DeliveryQuerySet
+from herald.fleet.models import Device
+from herald.library.models import Image
+from herald.rollouts.models import Ring, Rollout
+from herald_core.deliveries import IN_HAND, Kind, Phase
+
+PHASES = [(p.value, p.value) for p in Phase]
+KINDS = [(k.value, k.value) for k in Kind]
+
+
+class Delivery(models.Model):
+    """One order for one device. Its phase changes only by the core's table (`deliveries.services`)."""
+
+    device = models.ForeignKey(Device, on_delete=models.CASCADE, related_name="deliveries")
+    kind = models.CharField(max_length=10, choices=KINDS)
+    rollout = models.ForeignKey(Rollout, null=True, on_delete=models.CASCADE, related_name="deliveries", db_index=False)
+    ring = models.ForeignKey(Ring, null=True, on_delete=models.CASCADE, related_name="deliveries", db_index=False)
+    image = models.ForeignKey(Image, null=True, on_delete=models.PROTECT, db_index=False)
+    occurrence = models.ForeignKey(
+        Occurrence, null=True, on_delete=models.CASCADE, related_name="deliveries", db_index=False
+    )
+    phase = models.CharField(max_length=10, choices=PHASES, default=Phase.WAITING.value)
+    phase_since = models.DateTimeField()
+    created_at = models.DateTimeField()
+    #: not offered before; after a failed attempt, the end of the pause
+    not_before = models.DateTimeField()
+    #: expires if the device has not begun by then
+    not_after = models.DateTimeField()
+    #: until when the device may begin what it was offered
+    offer_until = models.DateTimeField(null=True)
+    #: counts from 1; the one in hand, or the next one
+    attempt = models.PositiveSmallIntegerField(default=1)
+    max_attempts = models.PositiveSmallIntegerField(default=1)
+    report_counter = models.BigIntegerField(default=0)
+    progress = models.PositiveSmallIntegerField(default=0)
+    from_version = models.CharField(max_length=64, blank=True)
+    last_error = models.CharField(max_length=60, blank=True)
+    last_error_text = models.CharField(max_length=300, blank=True)
+    results = models.JSONField(default=dict)
+
+    objects = DeliveryQuerySet.as_manager()
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(
+                fields=["device"], condition=Q(phase__in=[p.value for p in IN_HAND]), name="one_order_in_hand"
+            ),
+            models.UniqueConstraint(fields=["rollout", "device"], name="delivery_once_per_rollout"),
+            models.UniqueConstraint(fields=["occurrence", "device"], name="delivery_once_per_occurrence"),
+            models.CheckConstraint(condition=Q(phase__in=[p.value for p in Phase]), name="delivery_phase_known"),
+            models.CheckConstraint(
+                condition=Q(
+                    kind="install",
+                    rollout__isnull=False,
+                    ring__isnull=False,
+                    image__isnull=False,
+                    occurrence__isnull=True,
+                )
+                | Q(kind="command", rollout__isnull=True, image__isnull=True, occurrence__isnull=False),
+                name="delivery_belongs",
+            ),
+        )
+        indexes = (
+            models.Index(fields=["ring", "phase"], name="delivery_ring_phase"),
+            models.Index(
+                fields=["not_before"], condition=Q(phase="waiting"), name="delivery_waiting"
+            ),
+        )
+
+
+class DeliveryEvent(models.Model):
+    """One change of a delivery. Only ever added to."""
+
+    delivery = models.ForeignKey(Delivery, on_delete=models.CASCADE, related_name="events")
+    at = models.DateTimeField()
+    from_phase = models.CharField(max_length=10, choices=PHASES)
+    to_phase = models.CharField(max_length=10, choices=PHASES)
+    attempt = models.PositiveSmallIntegerField()
+    cause = models.CharField(max_length=120)
+    detail = models.CharField(max_length=300, blank=True)
+
+    objects = DeliveryEventQuerySet.as_manager()

@@ -1,0 +1,126 @@
+"""Every query about deliveries."""
+
+from collections.abc import Collection
+from datetime import datetime
+from typing import TYPE_CHECKING, Any, Self
+
+from django.db import models
+from django.db.models import Count, DateTimeField, DurationField, Exists, ExpressionWrapper, F, OuterRef, Q, Value
+from datetime import timedelta
+
+from herald_core.deliveries import IN_HAND, OPEN, Phase
+
+if TYPE_CHECKING:
+    from herald.deliveries.models import Delivery, DeliveryEvent
+
+
+class DeliveryQuerySet(models.QuerySet["Delivery"]):
+    def in_hand(self) -> Self:
+        return self.filter(phase__in=[p.value for p in IN_HAND])
+
+    def open(self) -> Self:
+        return self.filter(phase__in=[p.value for p in OPEN])
+
+    def waiting(self) -> Self:
+        return self.filter(phase=Phase.WAITING.value)
+
+    def of_rollout(self, rollout_id: int) -> Self:
+        return self.filter(rollout_id=rollout_id)
+
+    def of_schedule(self, schedule_id: int) -> Self:
+        return self.filter(occurrence__schedule_id=schedule_id)
+
+    def orders_of(self, device_ids: Collection[int]) -> Self:
+        """The orders in the hands of these devices, locked, with their image."""
+        return (
+            self.in_hand()
+            .filter(device_id__any=device_ids)
+            .select_related("image", "occurrence__schedule")
+            .select_for_update(of=("self",))
+            .order_by("id")
+        )
+
+    def counts_by_ring(self, rollout_ids: Collection[int]) -> list[tuple[int, int, str, int]]:
+        """Rollout, ring, phase and how many, for all rings of these rollouts."""
+        rows = self.filter(rollout_id__in=list(rollout_ids)).order_by()
+        return list(rows.values_list("rollout_id", "ring_id", "phase").annotate(n=Count("id")))
+
+    def counts_by_occurrence(self, occurrence_ids: Collection[int]) -> list[tuple[int, str, int]]:
+        rows = self.filter(occurrence_id__in=list(occurrence_ids)).order_by()
+        return list(rows.values_list("occurrence_id", "phase").annotate(n=Count("id")))
+
+    def in_hand_of_rollout(self, rollout_id: int) -> int:
+        return self.of_rollout(rollout_id).in_hand().count()
+
+    def free_to_offer(self, now: datetime) -> Self:
+        """Waiting, due, not expired, of an admitted device that has no other order in hand; those
+        expected to check in soonest first."""
+        other = self.model._default_manager.filter(
+            device_id=OuterRef("device_id"), phase__in=[p.value for p in IN_HAND]
+        )
+        due_in = ExpressionWrapper(
+            F("device__last_check_in")
+            + F("device__check_in_interval_seconds") * Value(timedelta(seconds=1), DurationField()),
+            DateTimeField(),
+        )
+        return (
+            self.waiting()
+            .filter(not_before__lte=now, not_after__gt=now, device__admission="admitted")
+            .filter(~Exists(other))
+            .order_by(due_in.desc(nulls_last=True), "id")
+        )
+
+    def overdue(self, now: datetime) -> Self:
+        """Open ones whose time ran out while the server could still take them back."""
+        return self.filter(not_after__lte=now)
+
+    def lapsed_offers(self, now: datetime) -> Self:
+        """Offered, but the device did not begin in time."""
+        return self.filter(phase=Phase.OFFERED.value, offer_until__lte=now)
+
+    def listed(self) -> Self:
+        return self.select_related("device__model", "device__site", "ring", "image", "occurrence__schedule")
+
+    def about_device(self, device_id: int) -> Self:
+        return self.filter(device_id=device_id).listed().order_by("-id")
+
+    def with_filters(self, *, ring: int | None, phases: Collection[str], error: str, words: str) -> Self:
+        """Those in a ring, in some phases, with an error word, of devices whose name holds the words."""
+        query = self
+        if ring is not None:
+            query = query.filter(ring_id=ring)
+        if phases:
+            query = query.filter(phase__in=list(phases))
+        if error:
+            query = query.filter(last_error=error)
+        if words:
+            query = query.filter(Q(device__name__icontains=words) | Q(device__uid__icontains=words))
+        return query
+
+    def errors_with_counts(self, rollout_id: int) -> list[tuple[str, int]]:
+        rows = self.of_rollout(rollout_id).exclude(last_error="").order_by()
+        return list(rows.values_list("last_error").annotate(n=Count("id")).order_by("-n"))
+
+    def mid_install(self, rollout_id: int) -> int:
+        """Devices beyond recall."""
+        from herald_core.deliveries import BEYOND_RECALL
+
+        return self.of_rollout(rollout_id).filter(phase__in=[p.value for p in BEYOND_RECALL]).count()
+
+
+class DeliveryEventQuerySet(models.QuerySet["DeliveryEvent"]):
+    def of_device(self, device_id: int) -> Self:
+        return self.filter(delivery__device_id=device_id).select_related(
+            "delivery__image", "delivery__occurrence__schedule"
+        ).order_by("-id")
+
+    def confirmed_times(self, rollout_id: int) -> "models.QuerySet[Any, Any]":
+        """When each device of the rollout was confirmed, in order."""
+        return (
+            self.filter(delivery__rollout_id=rollout_id, to_phase=Phase.CONFIRMED.value)
+            .order_by("at")
+            .values_list("at", flat=True)
+        )
+
+    def of_rollout(self, rollout_id: int) -> Self:
+        return self.filter(delivery__rollout_id=rollout_id).select_related("delivery__device").order_by("-id")

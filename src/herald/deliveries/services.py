@@ -1,0 +1,250 @@
+"""Every change of a delivery's phase. Each is set-based, guarded by the core's table, and leaves an event."""
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from typing import Any
+
+from django.db import transaction
+from django.db.models import CharField, DateTimeField, F, IntegerField, QuerySet, Value
+from django.db.models.functions import Cast
+from django.db.models import JSONField, TextField
+
+from herald.deliveries.models import Delivery, DeliveryEvent
+from herald.live.notify import notify
+from herald.lookups import DocJson, DocValue, in_batches
+from herald_core.deliveries import (
+    BLAMELESS,
+    Event,
+    InHand,
+    Kind,
+    Phase,
+    Report,
+    Step,
+    advance,
+    failure,
+    retry_pause,
+    sources,
+    steps_of_report,
+    steps_of_state,
+)
+
+FIRST_RETRY_PAUSE = timedelta(minutes=10)
+EVENT_BATCH = 5000
+
+
+def move(deliveries: "QuerySet[Delivery]", event: Event, *, now: datetime, cause: str, **fields: Any) -> int:
+    """Let `event` happen to all of the deliveries that are in a phase from which it can; how many.
+
+    Rows are locked in the order of their ids, as everywhere, so that no two workers wait for each other.
+    """
+    with transaction.atomic():
+        chosen = deliveries.filter(phase__in=[p.value for p in sources(event)]).values_list("id", flat=True)
+        rows = list(
+            Delivery.objects.filter(id__any=list(chosen), phase__in=[p.value for p in sources(event)])
+            .order_by("id")
+            .select_for_update()
+            .values_list("id", "phase", "attempt", "rollout_id", "occurrence__schedule_id")
+        )
+        return _moved(rows, event, now=now, cause=cause, fields=fields)
+
+
+def _moved(
+    rows: Sequence[tuple[Any, ...]], event: Event, *, now: datetime, cause: str, fields: dict[str, Any]
+) -> int:
+    if not rows:
+        return 0
+    to = advance(Phase(rows[0][1]), event)
+    Delivery.objects.filter(id__any=[r[0] for r in rows]).update(phase=to.value, phase_since=now, **fields)
+    DeliveryEvent.objects.bulk_create(
+        [
+            DeliveryEvent(delivery_id=r[0], at=now, from_phase=r[1], to_phase=to.value, attempt=r[2], cause=cause)
+            for r in rows
+        ],
+        batch_size=EVENT_BATCH,
+    )
+    notify_about({r[3] for r in rows}, {r[4] for r in rows})
+    return len(rows)
+
+
+def notify_about(rollout_ids: Collection[int | None], schedule_ids: Collection[int | None]) -> None:
+    """Tell browsers which rollouts and schedules have new figures."""
+    for rollout_id in sorted(i for i in rollout_ids if i):
+        notify("rollout", rollout_id)
+    for schedule_id in sorted(i for i in schedule_ids if i):
+        notify("schedule", schedule_id)
+
+
+def expire(*, now: datetime) -> int:
+    """End what was not begun in time."""
+    return move(Delivery.objects.overdue(now), Event.EXPIRE, now=now, cause="its time ran out")
+
+
+def recall_lapsed(*, now: datetime) -> int:
+    """Take back offers that the device did not begin in time; they wait for the next chance."""
+    return move(
+        Delivery.objects.lapsed_offers(now), Event.RECALL, now=now, cause="not begun in time", offer_until=None
+    )
+
+
+def offer(delivery_ids: Collection[int], *, until: datetime, now: datetime) -> int:
+    """Make the deliveries the orders in hand of their devices."""
+    return move(
+        Delivery.objects.filter(id__any=list(delivery_ids)), Event.OFFER, now=now, cause="offered", offer_until=until
+    )
+
+
+def time_out(deliveries: "QuerySet[Delivery]", *, now: datetime) -> int:
+    """End the attempt of devices that began and were not heard of for too long."""
+    with transaction.atomic():
+        changes = []
+        for delivery in deliveries.select_related("image").order_by("id").select_for_update(of=("self",)):
+            step = failure(as_in_hand(delivery), "no-answer", "began, then was not heard of in time")
+            changes.append(Change(delivery=delivery, steps=[step]))
+        apply_changes(changes, now=now)
+    return len(changes)
+
+
+@dataclass(kw_only=True)
+class Change:
+    """What one check-in does to the delivery in the device's hands."""
+
+    delivery: Delivery
+    steps: list[Step]
+    counter: int | None = None
+    progress: int | None = None
+    results: dict[str, object] = field(default_factory=dict)
+
+    @property
+    def says_something(self) -> bool:
+        return bool(self.steps) or self.counter is not None
+
+
+def as_in_hand(delivery: Delivery) -> InHand:
+    """The delivery as the core's state machine sees it."""
+    image = delivery.image
+    return InHand(
+        kind=Kind(delivery.kind),
+        phase=Phase(delivery.phase),
+        attempt=delivery.attempt,
+        max_attempts=delivery.max_attempts,
+        counter=delivery.report_counter,
+        target_version=image.version if image else "",
+        soak=timedelta(minutes=image.soak_minutes) if image else timedelta(0),
+        phase_since=delivery.phase_since,
+    )
+
+
+def judge(
+    delivery: Delivery, report: Report | None, *, firmware: str | None, healthy: bool, now: datetime
+) -> Change:
+    """What a check-in says about the order in hand: first its report, then the state it reports."""
+    order = as_in_hand(delivery)
+    change = Change(delivery=delivery, steps=[])
+    if report is not None:
+        change.steps = steps_of_report(order, report)
+        if report.attempt == order.attempt and report.counter > order.counter:
+            change.counter, change.progress = report.counter, report.progress
+            change.results = dict(report.results)
+    reached = change.steps[-1].to if change.steps else order.phase
+    since = now if change.steps else order.phase_since
+    after = InHand(**{**order.__dict__, "phase": reached, "phase_since": since})
+    change.steps += steps_of_state(after, firmware=firmware, healthy=healthy, now=now)
+    return change
+
+
+def apply_changes(changes: Sequence[Change], *, now: datetime) -> None:
+    """Write the changes of many deliveries: one update, one insert of events. The rows are locked
+    by the caller, in a transaction."""
+    changes = [c for c in changes if c.says_something]
+    if not changes:
+        return
+    doc = {str(c.delivery.pk): _row(c, now) for c in changes}
+    source = Value(doc, JSONField())
+    key = Cast(F("id"), TextField())
+
+    def text(name: str) -> DocValue:
+        return DocValue(source, key, name=name)
+
+    Delivery.objects.filter(id__any=[c.delivery.pk for c in changes]).update(
+        phase=text("phase"),
+        phase_since=Cast(text("phase_since"), DateTimeField()),
+        not_before=Cast(text("not_before"), DateTimeField()),
+        attempt=Cast(text("attempt"), IntegerField()),
+        max_attempts=Cast(text("max_attempts"), IntegerField()),
+        report_counter=Cast(text("report_counter"), IntegerField()),
+        progress=Cast(text("progress"), IntegerField()),
+        last_error=Cast(text("last_error"), CharField()),
+        last_error_text=Cast(text("last_error_text"), CharField()),
+        results=DocJson(source, key, name="results"),
+    )
+    DeliveryEvent.objects.bulk_create([event for c in changes for event in _events(c, now)])
+    notify_about(
+        {c.delivery.rollout_id for c in changes},
+        {c.delivery.occurrence.schedule_id for c in changes if c.delivery.occurrence},
+    )
+
+
+def _events(change: Change, now: datetime) -> list[DeliveryEvent]:
+    events, phase = [], change.delivery.phase
+    for step in change.steps:
+        events.append(
+            DeliveryEvent(
+                delivery_id=change.delivery.pk,
+                at=now,
+                from_phase=phase,
+                to_phase=step.to.value,
+                attempt=change.delivery.attempt,
+                cause=step.cause[:120],
+                detail=step.detail[:300],
+            )
+        )
+        phase = step.to.value
+    return events
+
+
+def _row(change: Change, now: datetime) -> dict[str, Any]:
+    """The delivery's columns after the change."""
+    delivery, steps = change.delivery, change.steps
+    row: dict[str, Any] = {
+        "phase": steps[-1].to.value if steps else delivery.phase,
+        "phase_since": (now if steps else delivery.phase_since).isoformat(),
+        "not_before": delivery.not_before.isoformat(),
+        "attempt": delivery.attempt,
+        "max_attempts": delivery.max_attempts,
+        "report_counter": delivery.report_counter if change.counter is None else change.counter,
+        "progress": delivery.progress if change.progress is None else change.progress,
+        "last_error": delivery.last_error,
+        "last_error_text": delivery.last_error_text,
+        "results": change.results or delivery.results,
+    }
+    for step in steps:
+        if step.event in (Event.RETRY, Event.FAIL):
+            row |= {"last_error": step.cause[:60], "last_error_text": step.detail[:300]}
+        if step.event is Event.RETRY:
+            pause = retry_pause(FIRST_RETRY_PAUSE, delivery.attempt)
+            row |= {
+                "attempt": delivery.attempt + 1,
+                # an attempt that nobody is to blame for is not counted
+                "max_attempts": delivery.max_attempts + (step.cause in BLAMELESS),
+                "not_before": (now + pause).isoformat(),
+                "report_counter": 0,
+                "progress": 0,
+            }
+    return row
+
+
+def withdraw(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) -> int:
+    """Take deliveries back that no device has begun to install."""
+    return move(deliveries, Event.WITHDRAW, now=now, cause=cause)
+
+
+def recall(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) -> int:
+    """Take offers back that no device has accepted; they wait again."""
+    return move(deliveries, Event.RECALL, now=now, cause=cause, offer_until=None)
+
+
+def write_deliveries(rows: Sequence[Delivery]) -> None:
+    """Write new deliveries, waiting or found done."""
+    for batch in in_batches(rows, 10_000):
+        Delivery.objects.bulk_create(batch)

@@ -1,0 +1,54 @@
+"""What happened, in words: to a device, and in a rollout."""
+
+from typing import Any
+
+from herald.deliveries.models import DeliveryEvent
+from herald.fleet.models import Device
+from herald.groups.models import MembershipEvent
+from herald_core.deliveries import Phase
+
+Entry = dict[str, Any]
+
+
+def device_timeline(device: Device, *, most: int) -> list[Entry]:
+    """The latest of a device's deliveries and groups, newest first."""
+    entries = [delivery_entry(e, device.name) for e in DeliveryEvent.objects.of_device(device.pk)[:most]]
+    joined = MembershipEvent.objects.filter(device=device).select_related("group").order_by("-id")[:most]
+    entries += [
+        _entry(e.at, f"{'joined' if e.joined else 'left'} “{e.group.name}”", e.cause, device.name) for e in joined
+    ]
+    if device.first_seen:
+        entries.append(_entry(device.first_seen, "first seen", "", device.name))
+    return sorted(entries, key=lambda e: e["at"], reverse=True)[:most]
+
+
+def delivery_entry(event: DeliveryEvent, device: str) -> Entry:
+    """One change of a delivery in words."""
+    delivery = event.delivery
+    what = str(delivery.image) if delivery.image else ""
+    schedule = delivery.occurrence.schedule if delivery.occurrence else None
+    if schedule:
+        what = schedule.get_recipe_display().lower()
+    phase = Phase(event.to_phase)
+    words = f"{what}: {phase.value}"
+    if phase is Phase.WAITING and event.from_phase != Phase.OFFERED:
+        words = f"{what}: attempt {event.attempt} failed, will be tried again"
+    detail = ", ".join(t for t in (event.cause, event.detail) if t)
+    return {
+        **_entry(event.at, words, detail, device),
+        "to_phase": event.to_phase,
+        "rollout": delivery.rollout_id,
+        "schedule": schedule.pk if schedule else None,
+    }
+
+
+def _entry(at: Any, text: str, detail: str, device: str) -> Entry:
+    return {
+        "at": at,
+        "text": text,
+        "detail": detail,
+        "to_phase": "",
+        "device": device,
+        "rollout": None,
+        "schedule": None,
+    }

@@ -1,0 +1,87 @@
+"""What a delivery waits for, and until when: never a wait without a reason."""
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from herald.clock.source import clock
+from herald.deliveries.models import Delivery
+from herald.fleet.querysets import presence_of
+from herald.rollouts.audience import window_of
+from herald.rollouts.models import Rollout
+from herald_core.deliveries import Phase
+from herald_core.timing.windows import next_opening, open_until
+
+
+@dataclass(frozen=True, kw_only=True)
+class Waiting:
+    """A reason, and when it ends if that is known."""
+
+    reason: str
+    until: datetime | None = None
+
+
+@dataclass(frozen=True, kw_only=True)
+class Situation:
+    """What is the same for all deliveries of a rollout."""
+
+    now: datetime
+    in_hand: int = 0
+    busy_devices: frozenset[int] = frozenset()
+
+
+def waits_for(delivery: Delivery, situation: Situation | None = None) -> Waiting | None:
+    """What ends the present phase; None for a closed delivery."""
+    now = situation.now if situation else clock.now()
+    device = delivery.device
+    called = device.last_check_in
+    next_call = called + timedelta(seconds=device.check_in_interval_seconds) if called else None
+    match Phase(delivery.phase):
+        case Phase.OFFERED:
+            return Waiting(reason="its next check-in", until=next_call)
+        case Phase.ACCEPTED | Phase.FETCHING | Phase.STAGED:
+            return Waiting(reason="the device to fetch the file", until=None)
+        case Phase.INSTALLING:
+            minutes = delivery.image.expected_minutes if delivery.image else 0
+            return Waiting(reason="the install", until=delivery.phase_since + timedelta(minutes=minutes))
+        case Phase.RUNNING:
+            return Waiting(reason="the device to come back")
+        case Phase.CONFIRMING:
+            soak = delivery.image.soak_minutes if delivery.image else 0
+            return Waiting(reason="good health", until=delivery.phase_since + timedelta(minutes=soak))
+        case Phase.WAITING:
+            return _waiting(delivery, next_call, now, situation)
+    return None
+
+
+def _waiting(delivery: Delivery, next_call: datetime | None, now: datetime, situation: Situation | None) -> Waiting:
+    rollout = delivery.rollout
+    if rollout is not None and rollout.state in ("paused", "halted"):
+        return Waiting(reason=f"the rollout is {rollout.state}")
+    if rollout is not None and delivery.ring is not None and delivery.ring.opened_at is None:
+        return Waiting(reason=f"the gate before ring {delivery.ring.position}")
+    if delivery.not_before > now:
+        why = "the pause after a failed attempt" if delivery.attempt > 1 else "its time"
+        return Waiting(reason=why, until=delivery.not_before)
+    presence = presence_of(delivery.device.last_check_in, delivery.device.check_in_interval_seconds, now)
+    if presence in ("silent", "never seen"):
+        return Waiting(reason=f"a call: the device is {presence}", until=delivery.not_after)
+    if situation and delivery.device_id in situation.busy_devices:
+        return Waiting(reason="another order that the device has in hand")
+    if rollout is not None:
+        held = _held_by_hours(rollout, delivery.device.time_zone, now)
+        if held:
+            return held
+        if situation and situation.in_hand >= rollout.at_once:
+            return Waiting(reason=f"room: {rollout.at_once} at once is the cap")
+    return Waiting(reason="the next turn of the clock", until=next_call)
+
+
+def _held_by_hours(rollout: Rollout, zone: str, now: datetime) -> Waiting | None:
+    window = window_of(rollout)
+    closes = open_until(window, zone, now)
+    needed = timedelta(minutes=rollout.image.expected_minutes)
+    if closes is None:
+        return Waiting(reason="the window, by the device's clock", until=next_opening(window, zone, now))
+    if closes.year < 9000 and closes - now < needed:
+        return Waiting(reason="the next window: too little of this one is left", until=next_opening(window, zone, closes))
+    return None

@@ -1,0 +1,172 @@
+"""Devices and what describes them."""
+
+from django.contrib.postgres.fields import ArrayField
+from django.contrib.postgres.indexes import GinIndex
+from django.db import models
+from django.db.models import Q
+
+from herald.fleet.querysets import DeviceChangeQuerySet, DeviceQuerySet
+from herald_core.rules.fields import FieldType
+
+
+class Admission(models.TextChoices):
+    """Whether a device may get orders."""
+
+    WAITING = "waiting", "Waiting"
+    ADMITTED = "admitted", "Admitted"
+    RETIRED = "retired", "Retired"
+
+
+class DeviceModel(models.Model):
+    """A maker's model; models of one family share their images' names."""
+
+    name = models.CharField(max_length=60, unique=True)
+    family = models.CharField(max_length=60, db_index=True)
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Site(models.Model):
+    """A place. `transfers_at_once` is how many files its uplink carries at the same time."""
+
+    name = models.CharField(max_length=80, unique=True)
+    region = models.CharField(max_length=80, blank=True)
+    time_zone = models.CharField(max_length=64)
+    transfers_at_once = models.PositiveIntegerField(default=20)
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Custodian(models.Model):
+    """The one account that answers for a device."""
+
+    name = models.CharField(max_length=80, unique=True)
+    email = models.EmailField()
+    tags = ArrayField(models.TextField(), default=list, blank=True)
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Tag(models.Model):
+    """A free label. Devices hold the slugs themselves; this holds what is said about one."""
+
+    slug = models.CharField(max_length=60, unique=True)
+    note = models.CharField(max_length=300, blank=True)
+    colour = models.PositiveSmallIntegerField(default=0)
+
+    class Meta:
+        constraints = (
+            models.CheckConstraint(condition=Q(slug__regex=r"^[a-z0-9][a-z0-9_-]*$"), name="tag_slug_plain"),
+        )
+
+
+_PROPERTY_TYPES = [
+    FieldType.TEXT,
+    FieldType.CHOICE,
+    FieldType.NUMBER,
+    FieldType.YES_NO,
+    FieldType.DATE,
+    FieldType.VERSION,
+]
+
+
+class PropertyDefinition(models.Model):
+    """A property that rules may name: an attribute (set by operators) or a fact (reported).
+
+    One table for both, so that the database itself keeps their keys apart.
+    """
+
+    class Source(models.TextChoices):
+        ATTRIBUTE = "attribute", "Attribute"
+        FACT = "fact", "Fact"
+
+    key = models.CharField(max_length=40, unique=True)
+    source = models.CharField(max_length=10, choices=Source)
+    label = models.CharField(max_length=80)
+    type = models.CharField(max_length=10, choices=[(t.value, t.value) for t in _PROPERTY_TYPES])
+    unit = models.CharField(max_length=20, blank=True)
+    choices = ArrayField(models.TextField(), default=list, blank=True)
+    note = models.CharField(max_length=300, blank=True)
+
+    class Meta:
+        constraints = (
+            models.CheckConstraint(condition=Q(key__regex=r"^[a-z][a-z0-9_]*$"), name="property_key_plain"),
+            models.CheckConstraint(
+                condition=Q(type__in=[t.value for t in _PROPERTY_TYPES]), name="property_type_known"
+            ),
+        )
+
+
+class Device(models.Model):
+    """One device. Text is kept in Unicode NFC; `time_zone` is the one in force (own, else the site's).
+
+    Nothing that a check-in changes is indexed except the firmware, which rarely changes: so nearly
+    every check-in updates its row in place.
+    """
+
+    uid = models.CharField(max_length=80, unique=True)
+    name = models.CharField(max_length=80, unique=True)
+    serial = models.CharField(max_length=80, blank=True)
+    model = models.ForeignKey(DeviceModel, on_delete=models.PROTECT)
+    hardware_revision = models.CharField(max_length=20, blank=True)
+    firmware = models.CharField(max_length=64, null=True)
+    firmware_key = models.TextField(null=True, db_collation="C")
+    site = models.ForeignKey(Site, null=True, on_delete=models.PROTECT)
+    own_time_zone = models.CharField(max_length=64, blank=True)
+    time_zone = models.CharField(max_length=64)
+    custodian = models.ForeignKey(Custodian, null=True, on_delete=models.PROTECT)
+    tags = ArrayField(models.TextField(), default=list, blank=True)
+    attributes = models.JSONField(default=dict, blank=True)
+    facts = models.JSONField(default=dict, blank=True)
+    #: sort keys of the properties that are versions, by key
+    version_keys = models.JSONField(default=dict, blank=True)
+    healthy = models.BooleanField(default=True)
+    fault = models.CharField(max_length=200, blank=True)
+    admission = models.CharField(max_length=10, choices=Admission, default=Admission.WAITING)
+    check_in_interval_seconds = models.PositiveIntegerField(default=900)
+    last_check_in = models.DateTimeField(null=True)
+    first_seen = models.DateTimeField(null=True)
+    #: SHA-256 of the device's secret, in hex; none means that no secret opens the gateway
+    secret_hash = models.CharField(max_length=64, null=True, unique=True)
+
+    objects = DeviceQuerySet.as_manager()
+
+    class Meta:
+        indexes = (
+            GinIndex(fields=["tags"], name="device_tags"),
+            GinIndex(fields=["attributes"], opclasses=["jsonb_path_ops"], name="device_attributes"),
+            models.Index(fields=["firmware_key"], name="device_firmware"),
+            models.Index(fields=["time_zone"], name="device_zone"),
+        )
+        constraints = (
+            models.CheckConstraint(condition=Q(admission__in=Admission.values), name="device_admission_known"),
+            models.CheckConstraint(condition=Q(check_in_interval_seconds__gte=1), name="device_interval_positive"),
+            models.CheckConstraint(condition=~Q(uid="") & ~Q(name=""), name="device_has_names"),
+        )
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class EnrolmentCode(models.Model):
+    """What a new device shows at its first call, and what it becomes by it."""
+
+    label = models.CharField(max_length=80, unique=True)
+    #: SHA-256 of the code, in hex
+    code_hash = models.CharField(max_length=64, unique=True)
+    #: whether the device is admitted at once or waits
+    admit = models.BooleanField(default=False)
+    tags = ArrayField(models.TextField(), default=list, blank=True)
+    site = models.ForeignKey(Site, null=True, on_delete=models.PROTECT)
+
+
+class DeviceChange(models.Model):
+    """A device whose groups must be looked at again; taken away in the transaction that does so."""
+
+    device = models.ForeignKey(Device, on_delete=models.CASCADE)
+    at = models.DateTimeField()
+
+    objects = DeviceChangeQuerySet.as_manager()

@@ -1,0 +1,114 @@
+"""Every query about devices."""
+
+from collections.abc import Collection, Sequence
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING, Any, Self
+
+from django.db import models
+from django.db.models import Case, Count, DateTimeField, DurationField, ExpressionWrapper, F, Q, TextField, Value, When
+from django.db.models.functions import Greatest
+
+from herald.lookups import JsonMember, JsonType
+
+if TYPE_CHECKING:
+    from herald.fleet.models import Device, DeviceChange
+
+ON_TIME_INTERVALS = 2
+SILENT_INTERVALS = 10
+SILENT_AFTER = timedelta(hours=24)
+
+_INTERVAL = ExpressionWrapper(
+    F("check_in_interval_seconds") * Value(timedelta(seconds=1), DurationField()), DurationField()
+)
+
+
+def _last_check_in_plus(duration: Any) -> ExpressionWrapper:
+    return ExpressionWrapper(F("last_check_in") + duration, DateTimeField())
+
+
+def presence_expression(now: datetime) -> Case:
+    """Presence as text: on time (within 2 intervals), late, silent (over 24 h or 10 intervals,
+    whichever is longer), never seen."""
+    on_time = ExpressionWrapper(_INTERVAL * Value(ON_TIME_INTERVALS), DurationField())
+    silent = Greatest(
+        ExpressionWrapper(_INTERVAL * Value(SILENT_INTERVALS), DurationField()),
+        Value(SILENT_AFTER, DurationField()),
+    )
+    return Case(
+        When(last_check_in__isnull=True, then=Value("never seen")),
+        When(Q(last_check_in__gte=ExpressionWrapper(Value(now, DateTimeField()) - on_time, DateTimeField())), then=Value("on time")),
+        When(Q(last_check_in__gte=ExpressionWrapper(Value(now, DateTimeField()) - silent, DateTimeField())), then=Value("late")),
+        default=Value("silent"),
+        output_field=TextField(),
+    )
+
+
+def presence_of(last_check_in: datetime | None, interval_seconds: int, now: datetime) -> str:
+    """The same for one device in memory."""
+    if last_check_in is None:
+        return "never seen"
+    interval = timedelta(seconds=interval_seconds)
+    if last_check_in >= now - interval * ON_TIME_INTERVALS:
+        return "on time"
+    return "late" if last_check_in >= now - max(interval * SILENT_INTERVALS, SILENT_AFTER) else "silent"
+
+
+class DeviceQuerySet(models.QuerySet["Device"]):
+    def with_names(self) -> Self:
+        """With what a list of devices shows, in one query."""
+        return self.select_related("model", "site", "custodian")
+
+    def by_ids(self, ids: Collection[int]) -> Self:
+        return self.filter(id__any=ids)
+
+    def by_uids(self, uids: Collection[str]) -> Self:
+        return self.filter(uid__any=uids)
+
+    def search(self, words: str) -> Self:
+        """Devices whose name, uid or serial holds the words."""
+        return self.filter(Q(name__icontains=words) | Q(uid__icontains=words) | Q(serial__icontains=words))
+
+    def page_after(self, name: str | None) -> Self:
+        """In the order of names, from just after `name`."""
+        query = self.order_by("name")
+        return query.filter(name__gt=name) if name else query
+
+    def named(self, word: str) -> Self:
+        """The device of that name or uid."""
+        return self.filter(Q(name=word) | Q(uid=word))
+
+    def silent(self, now: datetime) -> Self:
+        return self.filter(admission="admitted").alias(p=presence_expression(now)).filter(p__in=["silent", "never seen"])
+
+    def heard_since(self, moment: datetime) -> Self:
+        return self.filter(last_check_in__gte=moment)
+
+    def low_battery(self, below: int) -> Self:
+        member = JsonMember(F("facts"), Value("battery"))
+        return self.alias(kind=JsonType(member)).filter(kind="number", facts__battery__lt=below)
+
+    def zones(self) -> list[str]:
+        """The time zones in which devices are."""
+        return sorted(self.order_by().values_list("time_zone", flat=True).distinct())
+
+    def by_model_and_version(self) -> dict[tuple[int, str | None], int]:
+        """How many devices of each model run each version (by its sort key)."""
+        rows = self.order_by().values_list("model_id", "firmware_key").annotate(n=Count("id"))
+        return {(model, key): n for model, key, n in rows}
+
+    def value_counts(self, path: str, most: int) -> list[tuple[Any, int]]:
+        """The commonest values of a column and how many devices have each."""
+        rows = self.order_by().values_list(path).annotate(n=Count("id")).order_by("-n", path)
+        return list(rows[:most])
+
+
+class DeviceChangeQuerySet(models.QuerySet["DeviceChange"]):
+    def take(self, most: int) -> list[int]:
+        """Take the oldest changes away; their devices, each once. Call it in a transaction."""
+        rows = list(self.order_by("id").select_for_update(skip_locked=True).values_list("id", "device_id")[:most])
+        self.filter(id__any=[r[0] for r in rows]).delete()
+        return sorted({r[1] for r in rows})
+
+    def note(self, device_ids: Sequence[int], now: datetime) -> None:
+        """Mark devices whose groups must be looked at again."""
+        self.bulk_create([self.model(device_id=i, at=now) for i in device_ids])

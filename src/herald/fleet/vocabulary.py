@@ -1,0 +1,78 @@
+"""The fields that rules may name in this fleet, and devices as records of those fields."""
+
+from collections.abc import Collection, Mapping
+from datetime import datetime
+from typing import Any
+
+from herald.fleet.models import Custodian, Device, DeviceModel, PropertyDefinition, Site
+from herald.fleet.querysets import presence_of
+from herald_core.rules import FieldSpec, FieldType, Record, Vocabulary
+
+#: The Python types that a JSON value of a property may have; anything else counts as missing.
+_FITS: Mapping[FieldType, tuple[type, ...]] = {
+    FieldType.TEXT: (str,),
+    FieldType.CHOICE: (str,),
+    FieldType.DATE: (str,),
+    FieldType.VERSION: (str,),
+    FieldType.NUMBER: (int, float),
+    FieldType.YES_NO: (bool,),
+}
+
+
+def load_vocabulary() -> Vocabulary:
+    """The built-in fields and the properties defined for this fleet."""
+    return Vocabulary.with_fields(
+        tuple(
+            FieldSpec(
+                key=p.key,
+                type=FieldType(p.type),
+                label=p.label,
+                choices=tuple(p.choices),
+                unit=p.unit,
+                source=p.source,
+            )
+            for p in PropertyDefinition.objects.order_by("key")
+        )
+    )
+
+
+def load_records(device_ids: Collection[int], vocabulary: Vocabulary, now: datetime) -> dict[int, dict[str, Any]]:
+    """Devices by id as rules see them, all but their groups."""
+    models = {m.pk: m for m in DeviceModel.objects.all()}
+    sites = {s.pk: s for s in Site.objects.all()}
+    custodians = {c.pk: c for c in Custodian.objects.all()}
+    properties = [s for s in vocabulary.fields.values() if s.source != "device"]
+    records = {}
+    for device in Device.objects.by_ids(device_ids):
+        model, site = models[device.model_id], sites.get(device.site_id or 0)
+        custodian = custodians.get(device.custodian_id or 0)
+        record: dict[str, Any] = {
+            "uid": device.uid,
+            "name": device.name,
+            "serial": device.serial or None,
+            "model": model.name,
+            "family": model.family or None,
+            "hardware": device.hardware_revision or None,
+            "firmware": device.firmware,
+            "site": site.name if site else None,
+            "region": (site.region or None) if site else None,
+            "time_zone": device.time_zone or None,
+            "custodian": custodian.name if custodian else None,
+            "custodian_tag": frozenset(custodian.tags) if custodian else frozenset(),
+            "tag": frozenset(device.tags),
+            "presence": presence_of(device.last_check_in, device.check_in_interval_seconds, now),
+            "admission": device.admission,
+            "first_seen": device.first_seen,
+            "last_check_in": device.last_check_in,
+        }
+        for spec in properties:
+            value = (device.attributes if spec.source == "attribute" else device.facts).get(spec.key)
+            if isinstance(value, _FITS[spec.type]) and isinstance(value, bool) == (spec.type is FieldType.YES_NO):
+                record[spec.key] = value
+        records[device.pk] = record
+    return records
+
+
+def record_with_groups(record: Mapping[str, Any], groups: Collection[str]) -> Record:
+    """A record with the names of the groups that the device is in."""
+    return {**record, "group": frozenset(groups)}

@@ -1,0 +1,157 @@
+"""The device gateway: a lean ASGI application with a port of its own, without Django's handler."""
+
+import asyncio
+import os
+from collections.abc import Awaitable, Callable, MutableMapping
+from typing import Any
+
+import django
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "herald.settings")
+django.setup()
+
+import msgspec  # noqa: E402  the models below need Django set up
+import structlog  # noqa: E402
+
+from herald.gateway import files  # noqa: E402
+from herald.gateway.batch import Batcher  # noqa: E402
+from herald.gateway.enrolment import enrol, public_keys  # noqa: E402
+from herald.gateway.flush import Arrival, counters, hash_secret  # noqa: E402
+from herald.gateway.messages import MAX_BODY_BYTES, Refused, read_check_in  # noqa: E402
+from herald.gateway.openapi import DOCUMENT  # noqa: E402
+
+Scope = MutableMapping[str, Any]
+Receive = Callable[[], Awaitable[MutableMapping[str, Any]]]
+Send = Callable[[MutableMapping[str, Any]], Awaitable[None]]
+
+_encode = msgspec.json.Encoder().encode
+_JSON = (b"content-type", b"application/json")
+RETRY_AFTER_SECONDS = b"30"
+batcher = Batcher()
+log = structlog.get_logger()
+
+
+async def app(scope: Scope, receive: Receive, send: Send) -> None:
+    """Answer one request of a device."""
+    if scope["type"] == "lifespan":
+        await _lifespan(receive, send)
+        return
+    if scope["type"] != "http":
+        return
+    try:
+        await _route(scope, receive, send)
+    except Refused as refusal:
+        await _problem(send, refusal)
+    except ConnectionError:
+        return  # the device hung up
+    except Exception:
+        log.exception("request_failed", path=scope["path"])
+        await _problem(send, Refused(500, "internal", "Something failed here; the reason is in the server's log."))
+
+
+async def _route(scope: Scope, receive: Receive, send: Send) -> None:
+    method, path = scope["method"], scope["path"]
+    if path == "/device/v1/check-in" and method == "POST":
+        await _check_in(scope, receive, send)
+    elif path.startswith("/device/v1/images/") and method in ("GET", "HEAD"):
+        await _image(scope, send, path.rsplit("/", 1)[1])
+    elif path == "/device/v1/enrol" and method == "POST":
+        body = await _read(scope, receive)
+        await _send(send, 200, _encode(await asyncio.get_running_loop().run_in_executor(None, enrol, body)))
+    elif path == "/device/v1/keys" and method == "GET":
+        await _send(send, 200, _encode(await asyncio.get_running_loop().run_in_executor(None, public_keys)))
+    elif path == "/device/v1/health" and method == "GET":
+        await _send(send, 200, _encode({"ok": True, **vars(counters)}))
+    elif path == "/device/v1/schema" and method == "GET":
+        await _send(send, 200, _encode(DOCUMENT))
+    elif path == "/device/v1/no-op" and method == "POST":
+        await _read(scope, receive)
+        await _send(send, 200, b"{}")
+    else:
+        raise Refused(404, "no-such-call", f"There is no {method} {path} here.")
+
+
+async def _check_in(scope: Scope, receive: Receive, send: Send) -> None:
+    secret_hash = _secret_hash(scope)
+    message = read_check_in(await _read(scope, receive))
+    answer = await batcher.submit(Arrival(secret_hash, message))
+    if isinstance(answer, Refused):
+        raise answer
+    await _send(send, 200, _encode(answer))
+
+
+async def _image(scope: Scope, send: Send, sha256: str) -> None:
+    loop = asyncio.get_running_loop()
+    path = await loop.run_in_executor(None, files.find_file, sha256, _secret_hash(scope))
+    size = path.stat().st_size
+    span = files.read_range(_header(scope, b"range"), size)
+    headers = files.file_headers(sha256, size, span)
+    await send({"type": "http.response.start", "status": 206 if span else 200, "headers": headers})
+    if scope["method"] == "GET":
+        start, end = span or (0, size)
+        async for chunk in files.chunks(path, start, end):
+            await send({"type": "http.response.body", "body": chunk, "more_body": True})
+    await send({"type": "http.response.body", "body": b""})
+
+
+def _header(scope: Scope, name: bytes) -> str:
+    for key, value in scope["headers"]:
+        if key == name:
+            return str(value.decode("latin-1"))
+    return ""
+
+
+def _secret_hash(scope: Scope) -> str:
+    kind, _, secret = _header(scope, b"authorization").partition(" ")
+    if kind.lower() != "bearer" or not secret.strip():
+        raise Refused(401, "no-secret", "The header Authorization: Bearer with the device's secret is missing.")
+    return hash_secret(secret.strip())
+
+
+async def _read(scope: Scope, receive: Receive) -> bytes:
+    """The body, refused as soon as it is known to be too long."""
+    too_long = Refused(413, "too-long", f"A body has at most {MAX_BODY_BYTES} bytes.")
+    length = _header(scope, b"content-length")
+    if length.isdigit() and int(length) > MAX_BODY_BYTES:
+        raise too_long
+    body = b""
+    while True:
+        message = await receive()
+        if message["type"] == "http.disconnect":
+            raise ConnectionError
+        body += message.get("body", b"")
+        if len(body) > MAX_BODY_BYTES:
+            raise too_long
+        if not message.get("more_body"):
+            return body
+
+
+async def _send(send: Send, status: int, body: bytes, headers: tuple[tuple[bytes, bytes], ...] = (_JSON,)) -> None:
+    all_headers = [*headers, (b"content-length", str(len(body)).encode())]
+    await send({"type": "http.response.start", "status": status, "headers": all_headers})
+    await send({"type": "http.response.body", "body": body})
+
+
+async def _problem(send: Send, refusal: Refused) -> None:
+    body = _encode(
+        {
+            "type": f"urn:brisk-herald:problem:{refusal.code}",
+            "title": refusal.code.replace("-", " ").capitalize(),
+            "status": refusal.status,
+            "detail": refusal.detail,
+        }
+    )
+    headers: tuple[tuple[bytes, bytes], ...] = ((b"content-type", b"application/problem+json"),)
+    if refusal.status in (429, 503):
+        headers += ((b"retry-after", RETRY_AFTER_SECONDS),)
+    if refusal.status == 401:
+        headers += ((b"www-authenticate", b"Bearer"),)
+    await _send(send, refusal.status, body, headers)
+
+
+async def _lifespan(receive: Receive, send: Send) -> None:
+    while True:
+        message = await receive()
+        await send({"type": message["type"] + ".complete"})
+        if message["type"] == "lifespan.shutdown":
+            return

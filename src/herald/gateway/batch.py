@@ -1,0 +1,68 @@
+"""Group commit: check-ins that arrive within a few milliseconds are written together."""
+
+import asyncio
+from concurrent.futures import ThreadPoolExecutor
+
+import structlog
+from django.conf import settings
+from django.db import close_old_connections
+from django.db.utils import InterfaceError, OperationalError
+
+from herald.clock.source import clock
+from herald.gateway.flush import Arrival, flush
+from herald.gateway.messages import Answer, Refused
+
+TICK_SECONDS = 0.005
+MAX_BATCH = 500
+log = structlog.get_logger()
+SLOW_DOWN = Refused(429, "busy", "Too many devices are calling; try again later.")
+UNAVAILABLE = Refused(503, "unavailable", "The database cannot be reached; nothing was stored. Try again later.")
+
+
+class Batcher:
+    """Gathers check-ins and flushes them in one thread with one database connection."""
+
+    def __init__(self) -> None:
+        self._queue: list[tuple[Arrival, asyncio.Future[Answer | Refused]]] = []
+        self._running = False
+        self._thread = ThreadPoolExecutor(1, thread_name_prefix="flush")
+        self._task: asyncio.Task[None] | None = None
+
+    async def submit(self, arrival: Arrival) -> Answer | Refused:
+        """The answer to a check-in, after it is committed."""
+        if len(self._queue) >= settings.GATEWAY_QUEUE:
+            return SLOW_DOWN
+        future: asyncio.Future[Answer | Refused] = asyncio.get_running_loop().create_future()
+        self._queue.append((arrival, future))
+        if not self._running:
+            self._running = True
+            self._task = asyncio.create_task(self._drain())
+        return await future
+
+    async def _drain(self) -> None:
+        loop = asyncio.get_running_loop()
+        await asyncio.sleep(TICK_SECONDS)
+        try:
+            while self._queue:
+                batch, self._queue = self._queue[:MAX_BATCH], self._queue[MAX_BATCH:]
+                answers = await loop.run_in_executor(self._thread, _flush, [a for a, _ in batch])
+                for (_, future), answer in zip(batch, answers, strict=True):
+                    if not future.done():  # the device may have hung up
+                        future.set_result(answer)
+        finally:
+            self._running = False
+
+
+def _flush(arrivals: list[Arrival]) -> list[Answer | Refused]:
+    """Flush; a database that cannot be reached is said to every device of the batch, and nothing is stored."""
+    try:
+        close_old_connections()
+        return flush(arrivals, now=clock.now())
+    except (OperationalError, InterfaceError) as error:
+        log.warning("flush_failed", devices=len(arrivals), error=str(error).strip())
+        return [UNAVAILABLE] * len(arrivals)
+    except Exception:
+        log.exception("flush_failed", devices=len(arrivals))
+        if len(arrivals) == 1:
+            return [Refused(500, "internal", "The check-in could not be stored; the reason is in the server's log.")]
+        return [answer for arrival in arrivals for answer in _flush([arrival])]  # one must not spoil the others

@@ -1,0 +1,81 @@
+"""A device's first call: it shows an enrolment code and gets a secret of its own, once."""
+
+import secrets
+from typing import Any
+
+import msgspec
+from django.db import close_old_connections, transaction
+from django.utils.crypto import constant_time_compare
+
+from herald.clock.source import clock
+from herald.fleet.models import Admission, Device, DeviceChange, DeviceModel, EnrolmentCode
+from herald.gateway.flush import hash_secret
+from herald.gateway.messages import Refused
+from herald.library.models import SigningKey
+from herald_core.text import is_storable, nfc
+
+
+class Enrolment(msgspec.Struct):
+    uid: str
+    model: str
+    serial: str = ""
+    hardware_revision: str = ""
+    code: str = ""
+
+
+_decoder = msgspec.json.Decoder(Enrolment)
+
+
+def enrol(body: bytes) -> dict[str, Any]:
+    """Take a new device in, or one that was registered and has no secret yet.
+
+    Raises:
+        Refused: the code is wrong, the model unknown, or the device has a secret already.
+    """
+    close_old_connections()
+    try:
+        message = _decoder.decode(body)
+    except (msgspec.ValidationError, msgspec.DecodeError) as error:
+        raise Refused(422, "malformed", f"The body does not fit: {error}") from error
+    texts = (message.uid, message.serial, message.hardware_revision)
+    if not message.uid.strip() or not all(is_storable(t) and len(t) <= 80 for t in texts):
+        raise Refused(422, "bad-uid", "uid, serial and hardware_revision have at most 80 characters, uid at least one.")
+    with transaction.atomic():
+        code = _code(message.code)
+        model = DeviceModel.objects.filter(name=nfc(message.model)).first()
+        if model is None:
+            raise Refused(422, "unknown-model", f"model: this server knows no {message.model[:60]!r}.")
+        secret = secrets.token_urlsafe(32)
+        device = _taken_in(message, model, code, secret)
+        DeviceChange.objects.note([device.pk], clock.now())
+    return {"admission": device.admission, "secret": secret}
+
+
+def _code(given: str) -> EnrolmentCode:
+    for code in EnrolmentCode.objects.all():
+        if constant_time_compare(code.code_hash, hash_secret(given)):
+            return code
+    raise Refused(401, "bad-code", "code: this enrolment code is not known.")
+
+
+def _taken_in(message: Enrolment, model: DeviceModel, code: EnrolmentCode, secret: str) -> Device:
+    uid = nfc(message.uid.strip())
+    device = Device.objects.select_for_update().filter(uid=uid).first()
+    if device is not None and (device.secret_hash or device.admission == Admission.RETIRED):
+        raise Refused(409, "enrolled", "uid: this device has a secret already; an engineer can take it back.")
+    if device is None:
+        admission = Admission.ADMITTED if code.admit else Admission.WAITING
+        device = Device(
+            uid=uid, name=uid, tags=list(code.tags), admission=admission, site=code.site, first_seen=clock.now()
+        )
+        device.time_zone = code.site.time_zone if code.site else "UTC"
+    device.model, device.serial = model, nfc(message.serial)
+    device.hardware_revision, device.secret_hash = nfc(message.hardware_revision)[:20], hash_secret(secret)
+    device.save()
+    return device
+
+
+def public_keys() -> dict[str, Any]:
+    """The keys that sign images, as a JWK Set (RFC 7517)."""
+    close_old_connections()
+    return {"keys": list(SigningKey.objects.order_by("-created_at").values_list("public_jwk", flat=True))}

@@ -1,0 +1,232 @@
+"""Writing a batch of check-ins: a few set-based statements for all of them, in one transaction."""
+
+import hashlib
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from django.db import transaction
+from django.db.models import BooleanField, Case, F, JSONField, Q, TextField, Value, When
+from django.db.models.functions import Cast, Coalesce
+
+from herald.deliveries import services as deliveries
+from herald.deliveries.models import Delivery
+from herald.fleet.models import Admission, Device, DeviceChange
+from herald.fleet.querysets import presence_of
+from herald.gateway.messages import Answer, CheckIn, Order, Refused, delivery_and_attempt
+from herald.lookups import DocJson, DocValue
+from herald_core.deliveries import Kind, Phase, Report
+from herald_core.versions import version_key_or_none
+
+UNKNOWN = Refused(401, "unknown-device", "No device has this secret.")
+RETIRED = Refused(410, "retired", "This device is retired.")
+
+
+@dataclass(frozen=True, slots=True)
+class Arrival:
+    """A check-in with the hash of the secret that it came with."""
+
+    secret_hash: str
+    message: CheckIn
+
+
+@dataclass
+class Counters:
+    """What was answered and ignored; shown at /device/v1/health."""
+
+    check_ins: int = 0
+    unknown_devices: int = 0
+    ignored_reports: int = 0
+
+
+counters = Counters()
+
+
+def hash_secret(secret: str) -> str:
+    """A device's secret as it is stored. Secrets are 256 random bits, so a plain hash is enough."""
+    return hashlib.sha256(secret.encode("utf-8", "surrogateescape")).hexdigest()
+
+
+def flush(arrivals: Sequence[Arrival], *, now: datetime) -> list[Answer | Refused]:
+    """Store the check-ins and answer each, in their order; committed when this returns."""
+    latest = {a.secret_hash: a for a in arrivals}
+    with transaction.atomic():
+        rows = _known_devices(latest)
+        _store(rows, latest, now)
+        DeviceChange.objects.note([r["id"] for r in rows.values() if _matters(r, now)], now)
+        orders = _take_reports(rows, arrivals, now)
+    counters.check_ins += len(arrivals)
+    return [_answer(rows.get(a.secret_hash), a, orders, now) for a in arrivals]
+
+
+def _document(latest: Mapping[str, Arrival]) -> Value:
+    """All that the batch reports as one JSON parameter, by secret hash."""
+    doc: dict[str, dict[str, Any]] = {}
+    for key, arrival in latest.items():
+        message, part = arrival.message, {}
+        if message.firmware is not None:
+            part |= {"firmware": message.firmware, "key": version_key_or_none(message.firmware)}
+        if message.facts is not None:
+            part["facts"] = message.facts
+        if message.health is not None:
+            part |= {"healthy": message.health.ok, "fault": message.health.fault[:200].replace("\x00", "")}
+        doc[key] = part
+    return Value(doc, JSONField())
+
+
+def _known_devices(latest: Mapping[str, Arrival]) -> dict[str, dict[str, Any]]:
+    """The devices that the secrets belong to, by hash, and whether what they report is new."""
+    doc, key = _document(latest), F("secret_hash")
+    reported_facts = Coalesce(DocJson(doc, key, name="facts"), F("facts"))
+    changed = Case(
+        When(~Q(facts=reported_facts), then=Value(True)),
+        When(~Q(firmware=Coalesce(DocValue(doc, key, name="firmware"), F("firmware"), output_field=TextField())), then=Value(True)),
+        When(Q(firmware__isnull=True), then=Value(True)),
+        default=Value(False),
+        output_field=BooleanField(),
+    )
+    rows = (
+        Device.objects.filter(secret_hash__any=list(latest))
+        .annotate(changed=changed)
+        .values(
+            "id", "secret_hash", "admission", "healthy", "firmware", "check_in_interval_seconds", "last_check_in", "changed"
+        )
+    )
+    return {r["secret_hash"]: r for r in rows}
+
+
+def _store(rows: Mapping[str, dict[str, Any]], latest: Mapping[str, Arrival], now: datetime) -> None:
+    known = {key: latest[key] for key, row in rows.items() if row["admission"] != Admission.RETIRED}
+    if not known:
+        return
+    doc, key = _document(known), F("secret_hash")
+    update: dict[str, Any] = {"last_check_in": now}
+    if any(row["last_check_in"] is None for row in rows.values()):
+        update["first_seen"] = Coalesce(F("first_seen"), Value(now))
+    if any(a.message.facts is not None for a in known.values()):
+        update["facts"] = Coalesce(DocJson(doc, key, name="facts"), F("facts"))
+    # an indexed column is only written where it changes, so that the others are updated in place
+    if any(rows[k]["firmware"] != (a.message.firmware or rows[k]["firmware"]) for k, a in known.items()):
+        update["firmware"] = _else_keep(DocValue(doc, key, name="firmware"), "firmware")
+        update["firmware_key"] = _else_keep(DocValue(doc, key, name="key"), "firmware_key")
+    if any(a.message.health is not None and a.message.health.ok != rows[k]["healthy"] for k, a in known.items()):
+        update["healthy"] = Coalesce(
+            Cast(DocValue(doc, key, name="healthy"), BooleanField()), F("healthy")
+        )
+        update["fault"] = _else_keep(DocValue(doc, key, name="fault"), "fault")
+    Device.objects.filter(secret_hash__any=list(known)).update(**update)
+
+
+def _else_keep(reported: DocValue, column: str) -> Coalesce:
+    return Coalesce(reported, F(column), output_field=TextField())
+
+
+def _matters(row: Mapping[str, Any], now: datetime) -> bool:
+    """Whether the check-in may change the device's groups."""
+    if row["admission"] == Admission.RETIRED:
+        return False
+    was = presence_of(row["last_check_in"], row["check_in_interval_seconds"], now)
+    return bool(row["changed"]) or was != "on time"
+
+
+def _take_reports(
+    rows: Mapping[str, dict[str, Any]], arrivals: Sequence[Arrival], now: datetime
+) -> dict[int, Delivery]:
+    """Let the reports and states change the orders in hand; the orders, by device."""
+    admitted = {key: r for key, r in rows.items() if r["admission"] == Admission.ADMITTED}
+    if not admitted:
+        return {}
+    orders = {d.device_id: d for d in Delivery.objects.orders_of([r["id"] for r in admitted.values()])}
+    if not orders:
+        return {}
+    changes, seen = [], set()
+    for arrival in reversed(arrivals):  # the last word of a device counts
+        row = admitted.get(arrival.secret_hash)
+        delivery = orders.get(row["id"]) if row else None
+        if row is None or delivery is None or row["id"] in seen:
+            continue
+        seen.add(row["id"])
+        changes.append(_judged(delivery, arrival.message, row, now))
+    deliveries.apply_changes(changes, now=now)
+    for change in changes:
+        if change.steps:
+            change.delivery.phase = change.steps[-1].to.value
+    return orders
+
+
+def _judged(delivery: Delivery, message: CheckIn, row: Mapping[str, Any], now: datetime) -> deliveries.Change:
+    return deliveries.judge(
+        delivery,
+        _report_for(delivery, message),
+        firmware=message.firmware if message.firmware is not None else row["firmware"],
+        healthy=message.health.ok if message.health is not None else row["healthy"],
+        now=now,
+    )
+
+
+def _report_for(delivery: Delivery, message: CheckIn) -> Report | None:
+    """The report, if it is about this order and attempt."""
+    report = message.report
+    if report is None:
+        return None
+    about, attempt = delivery_and_attempt(report.order)
+    if about != delivery.pk or attempt != delivery.attempt or report.counter <= delivery.report_counter:
+        counters.ignored_reports += 1
+        return None
+    return Report(
+        attempt=attempt,
+        counter=report.counter,
+        phase=report.phase,
+        progress=report.progress,
+        error=report.error,
+        error_text=report.error_text,
+        results=report.results,
+    )
+
+
+def _answer(
+    row: Mapping[str, Any] | None, arrival: Arrival, orders: Mapping[int, Delivery], now: datetime
+) -> Answer | Refused:
+    if row is None:
+        counters.unknown_devices += 1
+        return UNKNOWN
+    if row["admission"] == Admission.RETIRED:
+        return RETIRED
+    answer = Answer(admission=row["admission"], next_check_in_seconds=row["check_in_interval_seconds"])
+    delivery = orders.get(row["id"])
+    if delivery is not None and _may_have(delivery, now):
+        answer.order = order_of(delivery, now)
+        if delivery.phase == Phase.CONFIRMING and delivery.image and delivery.image.soak_minutes:
+            answer.next_check_in_seconds = min(answer.next_check_in_seconds, delivery.image.soak_minutes * 60)
+    report = arrival.message.report
+    if report is not None and (answer.order is None or answer.order.id != report.order):
+        answer.withdrawn = [report.order]
+    return answer
+
+
+def _may_have(delivery: Delivery, now: datetime) -> bool:
+    """Whether the order still stands: it is not closed, and an untouched offer is not past its time."""
+    if delivery.phase == Phase.OFFERED:
+        return delivery.offer_until is not None and delivery.offer_until > now
+    return delivery.phase in {p.value for p in Phase} - {"waiting", "confirmed", "failed", "withdrawn", "expired", "superseded"}
+
+
+def order_of(delivery: Delivery, now: datetime) -> Order:
+    """The order as the device is told it. Its times are seconds from now, so that no device's clock matters."""
+    until = delivery.offer_until or delivery.not_after
+    common = {"id": f"{delivery.pk}.{delivery.attempt}", "not_after_seconds": max(0, int((until - now) / timedelta(seconds=1)))}
+    if delivery.kind == Kind.COMMAND.value and delivery.occurrence is not None:
+        return Order(kind="command", recipe=delivery.occurrence.schedule.recipe, **common)
+    image = delivery.image
+    if image is None:
+        raise ValueError(f"delivery {delivery.pk} has nothing to deliver")
+    return Order(
+        kind="install",
+        version=image.version,
+        size=image.size_bytes,
+        sha256=image.sha256,
+        jws=image.signature,
+        expected_minutes=image.expected_minutes,
+        **common,
+    )

@@ -1,0 +1,231 @@
+"""Keeping stored membership true: for a whole group at once, and for devices that changed.
+
+All of it runs under one lock of the database, so that two writers never decide about the same
+group at the same time.
+"""
+
+from collections.abc import Collection, Iterable, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from django.db import connection, transaction
+from django.db.models import BooleanField, CharField, DateTimeField, Exists, IntegerField, OuterRef, QuerySet, Value
+
+from herald.fleet.models import Device, DeviceChange
+from herald.fleet.vocabulary import load_records, load_vocabulary
+from herald.groups.models import Group, GroupMembership, GroupReference, MembershipEvent
+from herald.groups.rule_queries import matching
+from herald.groups.rules import read_trusted
+from herald.live.notify import notify
+from herald_core.rules import Vocabulary, compile_predicate
+
+_LOCK = 7_301_001  # names this lock among the database's advisory locks
+
+
+@dataclass(frozen=True, kw_only=True)
+class Difference:
+    """How many devices joined and left."""
+
+    joined: int = 0
+    left: int = 0
+
+
+def lock_membership() -> None:
+    """Wait for, and hold until the transaction ends, the right to write memberships."""
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_advisory_xact_lock(%s)", [_LOCK])
+
+
+def joining(group: Group | None, wanted: "QuerySet[Device]") -> "QuerySet[Device]":
+    """Devices wanted that are not members now."""
+    member = GroupMembership.objects.filter(group=group, device_id=OuterRef("pk"))
+    return wanted.filter(~Exists(member)) if group else wanted
+
+
+def leaving(group: Group, wanted: "QuerySet[Device]") -> "QuerySet[GroupMembership]":
+    """Memberships of devices that are not wanted any more."""
+    return group.memberships.exclude(device_id__in=wanted.order_by().values("pk"))
+
+
+def set_members(group: Group, wanted: "QuerySet[Device]", *, now: datetime, cause: str) -> Difference:
+    """Make the group's members exactly the wanted devices: one statement to take out, one to put in."""
+    with transaction.atomic():
+        lock_membership()
+        left = _take_out(leaving(group, wanted), now=now, cause=cause)
+        joined = _put_in(group, joining(group, wanted), now=now, cause=cause)
+        if joined or left:
+            notify("group", group.pk)
+    return Difference(joined=joined, left=left)
+
+
+def _take_out(memberships: "QuerySet[GroupMembership]", *, now: datetime, cause: str) -> int:
+    rows = list(memberships.values_list("pk", "group_id", "device_id"))
+    _write_events(((g, d) for _, g, d in rows), joined=False, now=now, cause=cause)
+    GroupMembership.objects.filter(id__any=[r[0] for r in rows]).delete()
+    return len(rows)
+
+
+def _put_in(group: Group, devices: "QuerySet[Device]", *, now: datetime, cause: str) -> int:
+    """INSERT … SELECT of the query that Django compiles: four times as fast as sending the rows."""
+    rows = devices.order_by().values_list(
+        Value(group.pk, IntegerField()), "pk", Value(now, DateTimeField()), Value(cause, CharField())
+    )
+    joined = _insert_from(GroupMembership, ("group_id", "device_id", "since", "cause"), rows)
+    if joined:
+        new = GroupMembership.objects.filter(group=group, since=now, cause=cause).values_list(
+            "group_id", "device_id", "since", Value(True, BooleanField()), "cause"
+        )
+        _insert_from(MembershipEvent, ("group_id", "device_id", "at", "joined", "cause"), new)
+    return joined
+
+
+def _insert_from(model: type[Any], columns: Sequence[str], rows: "QuerySet[Any, Any]") -> int:
+    sql, params = rows.query.sql_with_params()
+    quote = connection.ops.quote_name
+    target = f"{quote(model._meta.db_table)} ({', '.join(map(quote, columns))})"
+    with connection.cursor() as cursor:
+        cursor.execute(f"INSERT INTO {target} {sql}", params)
+        return cursor.rowcount
+
+
+def _write_events(pairs: Iterable[tuple[int, int]], *, joined: bool, now: datetime, cause: str) -> None:
+    MembershipEvent.objects.bulk_create(
+        [MembershipEvent(group_id=g, device_id=d, at=now, joined=joined, cause=cause) for g, d in pairs],
+        batch_size=5000,
+    )
+
+
+def evaluate_group(group: Group, *, now: datetime, cause: str) -> Difference:
+    """Evaluate a group's whole rule for the whole fleet, and then the groups that refer to it."""
+    vocabulary = load_vocabulary()
+    with transaction.atomic():
+        difference = set_members(
+            group, matching(read_trusted(group.rule, vocabulary), vocabulary, now), now=now, cause=cause
+        )
+        Group.objects.filter(pk=group.pk).update(evaluated_at=now)
+        follow_references(group, now=now)
+    return difference
+
+
+def follow_references(group: Group, *, now: datetime) -> None:
+    """Evaluate the groups whose rules refer to this one, in order."""
+    for referrer in referrers_in_order([group.pk]):
+        vocabulary = load_vocabulary()
+        wanted = matching(read_trusted(referrer.rule, vocabulary), vocabulary, now)
+        set_members(referrer, wanted, now=now, cause=f"“{group.name}” changed"[:80])
+
+
+def referrers_in_order(group_ids: Collection[int]) -> list[Group]:
+    """All groups that refer to these, directly or not; each after the groups that it refers to."""
+    ordered = rule_groups_in_order()
+    affected = set(group_ids)
+    edges = list(GroupReference.objects.values_list("referrer_id", "referred_id"))
+    result = []
+    for group in ordered:
+        if group.pk not in group_ids and any(r == group.pk and t in affected for r, t in edges):
+            affected.add(group.pk)
+            result.append(group)
+    return result
+
+
+def rule_groups_in_order() -> list[Group]:
+    """All groups by rule, each after the groups that its rule refers to."""
+    groups = {g.pk: g for g in Group.objects.by_rule().order_by("pk")}
+    needs: dict[int, set[int]] = {pk: set() for pk in groups}
+    for referrer, referred in GroupReference.objects.values_list("referrer_id", "referred_id"):
+        if referrer in groups and referred in groups:
+            needs[referrer].add(referred)
+    ordered: list[Group] = []
+    while needs:
+        ready = sorted(pk for pk, wanted in needs.items() if not wanted)
+        if not ready:
+            raise RuntimeError(f"groups refer to each other in a circle: {sorted(needs)}")
+        for pk in ready:
+            ordered.append(groups[pk])
+            del needs[pk]
+        for wanted in needs.values():
+            wanted.difference_update(ready)
+    return ordered
+
+
+def follow_changes(*, now: datetime, most: int = 2000) -> int:
+    """Look again at the groups of devices that changed; how many devices.
+
+    The marks are taken away in the same transaction, so a crash loses none and repeats none.
+    """
+    with transaction.atomic():
+        device_ids = DeviceChange.objects.take(most)
+        if device_ids:
+            reevaluate(device_ids, now=now, cause="the device changed")
+    return len(device_ids)
+
+
+def reevaluate(device_ids: Collection[int], *, now: datetime, cause: str) -> Difference:
+    """Evaluate every rule for just these devices, in memory, and write what differs."""
+    vocabulary = load_vocabulary()
+    with transaction.atomic():
+        lock_membership()
+        groups = rule_groups_in_order()
+        members = _members_by_device(device_ids)
+        joins, leaves = _differences(groups, device_ids, members, vocabulary, now)
+        _write_differences(joins, leaves, now=now, cause=cause)
+        for group_id in sorted({g for g, _ in joins} | {g for g, _ in leaves}):
+            notify("group", group_id)
+    return Difference(joined=len(joins), left=len(leaves))
+
+
+def _members_by_device(device_ids: Collection[int]) -> dict[int, dict[int, str]]:
+    """For each device the groups it is in, with their names."""
+    result: dict[int, dict[int, str]] = {i: {} for i in device_ids}
+    rows = GroupMembership.objects.of_devices(device_ids).values_list("device_id", "group_id", "group__name")
+    for device_id, group_id, name in rows:
+        result[device_id][group_id] = name
+    return result
+
+
+def _differences(
+    groups: Sequence[Group],
+    device_ids: Collection[int],
+    members: dict[int, dict[int, str]],
+    vocabulary: Vocabulary,
+    now: datetime,
+) -> tuple[list[tuple[int, int]], list[tuple[int, int]]]:
+    predicates = [(g, compile_predicate(read_trusted(g.rule, vocabulary), vocabulary, now)) for g in groups]
+    joins, leaves = [], []
+    for device_id, record in load_records(device_ids, vocabulary, now).items():
+        inside = members[device_id]
+        names = set(inside.values())
+        record["group"] = names  # grows and shrinks as the groups are decided, in their order
+        for group, predicate in predicates:
+            if predicate(record):
+                if group.pk not in inside:
+                    joins.append((group.pk, device_id))
+                    names.add(group.name)
+            elif group.pk in inside:
+                leaves.append((group.pk, device_id))
+                names.discard(group.name)
+    return joins, leaves
+
+
+def _write_differences(
+    joins: list[tuple[int, int]], leaves: list[tuple[int, int]], *, now: datetime, cause: str
+) -> None:
+    GroupMembership.objects.bulk_create(
+        [GroupMembership(group_id=g, device_id=d, since=now, cause=cause) for g, d in joins], batch_size=5000
+    )
+    _write_events(joins, joined=True, now=now, cause=cause)
+    by_group: dict[int, list[int]] = {}
+    for group_id, device_id in leaves:
+        by_group.setdefault(group_id, []).append(device_id)
+    for group_id, devices in by_group.items():
+        GroupMembership.objects.filter(group_id=group_id, device_id__any=devices).delete()
+    _write_events(leaves, joined=False, now=now, cause=cause)
+
+
+def refresh_time_groups(*, now: datetime) -> int:
+    """Evaluate the groups whose members change as time passes; how many groups."""
+    groups = [g for g in rule_groups_in_order() if g.follows_time]
+    for group in groups:
+        evaluate_group(group, now=now, cause="time passed")
+    return len(groups)

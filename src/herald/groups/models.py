@@ -1,0 +1,104 @@
+"""Groups of devices, their membership, and how it changed."""
+
+from django.db import models
+from django.db.models import Q
+
+from herald.fleet.models import Device
+from herald.groups.querysets import GroupQuerySet, MembershipQuerySet
+
+
+class GroupKind(models.TextChoices):
+    """How a group gets its members."""
+
+    STATIC = "static", "Picked by hand"
+    RULE = "rule", "By rule"
+
+
+class Folder(models.Model):
+    """A place for groups in the tree."""
+
+    name = models.CharField(max_length=80)
+    parent = models.ForeignKey("self", null=True, on_delete=models.PROTECT, related_name="children")
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(fields=["parent", "name"], name="folder_name_unique", nulls_distinct=False),
+        )
+
+
+class Family(models.Model):
+    """Groups of one family exclude each other."""
+
+    name = models.CharField(max_length=80, unique=True)
+
+
+class Group(models.Model):
+    """A set of devices: picked by hand, or all that a rule matches."""
+
+    name = models.CharField(max_length=80, unique=True)
+    kind = models.CharField(max_length=10, choices=GroupKind)
+    rule = models.TextField(blank=True)
+    #: whether the rule's members change merely because time passes
+    follows_time = models.BooleanField(default=False)
+    note = models.CharField(max_length=500, blank=True)
+    folder = models.ForeignKey(Folder, null=True, on_delete=models.PROTECT, related_name="groups")
+    family = models.ForeignKey(Family, null=True, on_delete=models.PROTECT, related_name="groups")
+    created_at = models.DateTimeField()
+    updated_at = models.DateTimeField()
+    #: when the whole rule was last evaluated for the whole fleet
+    evaluated_at = models.DateTimeField(null=True)
+
+    objects = GroupQuerySet.as_manager()
+
+    class Meta:
+        constraints = (
+            models.CheckConstraint(condition=Q(kind__in=GroupKind.values), name="group_kind_known"),
+            models.CheckConstraint(
+                condition=(Q(kind="rule") & ~Q(rule="")) | Q(kind="static", rule="", follows_time=False),
+                name="group_rule_where_by_rule",
+            ),
+            models.CheckConstraint(condition=~Q(name=""), name="group_has_name"),
+        )
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class GroupReference(models.Model):
+    """Group `referrer`'s rule names group `referred`."""
+
+    referrer = models.ForeignKey(Group, on_delete=models.CASCADE, related_name="references")
+    referred = models.ForeignKey(Group, on_delete=models.PROTECT, related_name="referred_by")
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(fields=["referrer", "referred"], name="group_reference_once"),
+            models.CheckConstraint(condition=~Q(referrer=models.F("referred")), name="group_reference_not_self"),
+        )
+
+
+class GroupMembership(models.Model):
+    """A device is in a group, since when and why."""
+
+    group = models.ForeignKey(Group, on_delete=models.CASCADE, related_name="memberships", db_index=False)
+    device = models.ForeignKey(Device, on_delete=models.CASCADE, related_name="memberships")
+    since = models.DateTimeField()
+    cause = models.CharField(max_length=80)
+
+    objects = MembershipQuerySet.as_manager()
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=["group", "device"], name="membership_once"),)
+
+
+class MembershipEvent(models.Model):
+    """A device joined or left a group."""
+
+    group = models.ForeignKey(Group, on_delete=models.CASCADE, db_index=False)
+    device = models.ForeignKey(Device, on_delete=models.CASCADE)
+    at = models.DateTimeField()
+    joined = models.BooleanField()
+    cause = models.CharField(max_length=80)
+
+    class Meta:
+        indexes = (models.Index(fields=["group", "-at"], name="membership_event_group"),)

@@ -1,0 +1,74 @@
+"""Rules of groups: reading them with the fleet's own fields, groups and tags."""
+
+from functools import lru_cache
+
+from herald.api.errors import InvalidRule
+from herald.groups.models import Group, GroupReference
+from herald_core.rules import Node, RuleError, RuleProblem, Vocabulary, clauses, groups_of, parse
+from herald_core.rules.lexer import problem
+from herald_core.text import closest
+
+_parse = lru_cache(maxsize=2000)(lambda text, fields: parse(text, Vocabulary(dict(fields))))
+
+
+def read_rule(text: str, vocabulary: Vocabulary, *, of_group: Group | None = None) -> Node:
+    """The tree of a rule whose groups all exist.
+
+    Raises:
+        InvalidRule: with every problem found; also where the rule names an unknown group, or one
+            that leads back to `of_group`.
+    """
+    try:
+        node = read_trusted(text, vocabulary)
+    except RuleError as error:
+        raise InvalidRule(error.problems) from error
+    problems = _group_problems(text, node, of_group)
+    if problems:
+        raise InvalidRule(tuple(problems))
+    return node
+
+
+def read_trusted(text: str, vocabulary: Vocabulary) -> Node:
+    """The tree of a rule that was checked when it was saved. Kept in memory by text and fields."""
+    return _parse(text, tuple(sorted(vocabulary.fields.items())))
+
+
+def _group_problems(text: str, node: Node, of_group: Group | None) -> list[RuleProblem]:
+    wanted = groups_of(node)
+    if not wanted:
+        return []
+    known = dict(Group.objects.values_list("name", "pk"))
+    problems = []
+    for clause in clauses(node):
+        if clause.field != "group":
+            continue
+        for name in map(str, clause.values):
+            if name not in known:
+                message = f"There is no group called “{name}”."
+                problems.append(_at(text, clause.start, clause.end, message, closest(name, known)))
+            elif of_group and (cycle := _cycle(of_group, known[name], known)):
+                message = f"The groups would refer to each other in a circle: {' → '.join(cycle)}."
+                problems.append(_at(text, clause.start, clause.end, message))
+    return problems
+
+
+def _at(text: str, start: int, end: int, message: str, near: str | None = None) -> RuleProblem:
+    return problem(text, start, end, message, (), near)
+
+
+def _cycle(group: Group, referred: int, known: dict[str, int]) -> list[str] | None:
+    """The names from the group by way of `referred` back to it, or None."""
+    names = {pk: name for name, pk in known.items()}
+    edges: dict[int, list[int]] = {}
+    for referrer, target in GroupReference.objects.values_list("referrer_id", "referred_id"):
+        edges.setdefault(referrer, []).append(target)
+    paths = [[referred]]
+    seen = set()
+    while paths:
+        path = paths.pop()
+        if path[-1] == group.pk:
+            return [names[group.pk], *(names[p] for p in path)]
+        if path[-1] not in seen:
+            seen.add(path[-1])
+            paths += [[*path, target] for target in edges.get(path[-1], [])]
+    return None

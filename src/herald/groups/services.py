@@ -1,0 +1,292 @@
+"""Verbs on groups: preview, create, change, delete, and who would be touched."""
+
+import time
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from django.db import transaction
+
+from herald.access.models import User
+from herald.api.errors import Conflict, Invalid
+from herald.commands.models import Schedule
+from herald.fleet.models import Device
+from herald.fleet.vocabulary import load_records, load_vocabulary, record_with_groups
+from herald.groups.membership import (
+    Difference,
+    evaluate_group,
+    follow_references,
+    joining,
+    leaving,
+    referrers_in_order,
+    set_members,
+)
+from herald.groups.models import Folder, Group, GroupKind, GroupMembership, GroupReference
+from herald.groups.rule_queries import matching
+from herald.groups.rules import read_rule
+from herald.live.notify import notify
+from herald.record.services import record
+from herald.rollouts.models import Rollout
+from herald_core.rules import ClauseVerdict, depends_on_time, explain, groups_of
+from herald_core.rules.rename import rename_group
+from herald_core.text import nfc
+
+
+@dataclass(kw_only=True)
+class Preview:
+    """What a rule matches. `joins` and `leaves` compare with the group's members, where one is given."""
+
+    count: int
+    devices: list[Device]
+    took_ms: float
+    as_of: datetime
+    fleet: int
+    joins: int | None = None
+    leaves: int | None = None
+    joining: list[Device] = field(default_factory=list)
+    leaving: list[Device] = field(default_factory=list)
+
+
+def preview_rule(rule: str, *, limit: int, now: datetime, group: Group | None = None) -> Preview:
+    """Who matches a rule, and what saving it for `group` would change.
+
+    Raises:
+        InvalidRule: the rule cannot be understood.
+    """
+    started = time.perf_counter()
+    vocabulary = load_vocabulary()
+    wanted = matching(read_rule(rule, vocabulary, of_group=group), vocabulary, now)
+    preview = Preview(
+        count=wanted.count(),
+        devices=list(wanted.with_names().order_by("name")[:limit]),
+        took_ms=0.0,
+        as_of=now,
+        fleet=Device.objects.count(),
+    )
+    if group is not None:
+        comes, goes = joining(group, wanted), leaving(group, wanted)
+        preview.joins, preview.leaves = comes.count(), goes.count()
+        preview.joining = list(comes.with_names().order_by("name")[:limit])
+        preview.leaving = list(
+            Device.objects.filter(pk__in=goes.values("device_id")).with_names().order_by("name")[:limit]
+        )
+    preview.took_ms = round((time.perf_counter() - started) * 1000, 1)
+    return preview
+
+
+def explain_rule(rule: str, device: Device, *, now: datetime) -> tuple[bool, list[ClauseVerdict]]:
+    """Whether the device matches, and what each line of the rule says of it.
+
+    Raises:
+        InvalidRule: the rule cannot be understood.
+    """
+    vocabulary = load_vocabulary()
+    node = read_rule(rule, vocabulary)
+    inside = GroupMembership.objects.of_devices([device.pk]).values_list("group__name", flat=True)
+    return explain(
+        node, record_with_groups(load_records([device.pk], vocabulary, now)[device.pk], list(inside)), vocabulary, now
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class Use:
+    """Something that uses a group."""
+
+    kind: str
+    id: int
+    sentence: str
+
+
+def uses_of(group: Group) -> list[Use]:
+    """What uses the group: open rollouts, schedules, and rules of other groups."""
+    uses = [
+        Use(kind="rollout", id=r.pk, sentence=f"Rollout {r.pk} of {r.image} ({r.get_state_display().lower()})")
+        for r in Rollout.objects.using_group(group.pk).select_related("image")
+    ]
+    uses += [
+        Use(kind="schedule", id=s.pk, sentence=f"Schedule {s.pk}, {s.get_recipe_display().lower()}")
+        for s in Schedule.objects.using_group(group.pk)
+    ]
+    uses += [
+        Use(kind="group", id=g.pk, sentence=f"The rule of “{g.name}”") for g in referrers_in_order([group.pk])
+    ]
+    return uses
+
+
+def create_group(
+    *,
+    name: str,
+    kind: str,
+    rule: str = "",
+    note: str = "",
+    folder: Folder | None = None,
+    device_ids: Sequence[int] = (),
+    actor: User | None,
+    now: datetime,
+) -> Group:
+    """A new group with its members.
+
+    Raises:
+        InvalidRule: the rule cannot be understood.
+        Invalid: the name is taken or empty.
+    """
+    with transaction.atomic():
+        group = Group(kind=kind, created_at=now, updated_at=now, folder=folder)
+        _describe(group, name=name, note=note)
+        if kind == GroupKind.RULE:
+            references = _set_rule(group, rule)
+            group.save()
+            _write_references(group, references)
+            evaluate_group(group, now=now, cause="the group was made")
+        else:
+            group.save()
+            set_members(group, Device.objects.by_ids(device_ids), now=now, cause="picked by hand")
+        members = group.memberships.count()
+        record(
+            now=now,
+            actor=actor,
+            kind="group",
+            object_id=group.pk,
+            sentence=f"Made the group “{group.name}” with {members} devices",
+            after={"rule": group.rule, "kind": group.kind},
+        )
+        notify("group", group.pk)
+    return group
+
+
+def change_group(
+    group: Group,
+    *,
+    actor: User | None,
+    now: datetime,
+    name: str | None = None,
+    note: str | None = None,
+    rule: str | None = None,
+    folder: Folder | None = None,
+    move: bool = False,
+) -> Difference:
+    """Change what a group is called, where it is, and its rule; who joined and left by it.
+
+    Raises:
+        InvalidRule: the rule cannot be understood.
+        Invalid: the name is taken or empty, or a rule is given for a static group.
+    """
+    with transaction.atomic():
+        group = Group.objects.select_for_update().get(pk=group.pk)
+        before = {"name": group.name, "rule": group.rule, "note": group.note}
+        _describe(group, name=group.name if name is None else name, note=group.note if note is None else note)
+        if move:
+            group.folder = folder
+        group.updated_at = now
+        difference = Difference()
+        if rule is not None and group.kind != GroupKind.RULE:
+            raise Invalid("/rule", "This group is picked by hand and has no rule.")
+        if rule is not None:
+            references = _set_rule(group, rule)
+            group.save()
+            _write_references(group, references)
+            difference = evaluate_group(group, now=now, cause="the rule changed")
+        else:
+            group.save()
+        _rename_in_rules(before["name"], group)
+        record(
+            now=now,
+            actor=actor,
+            kind="group",
+            object_id=group.pk,
+            sentence=f"Changed the group “{group.name}”: {difference.joined} joined, {difference.left} left",
+            before=before,
+            after={"name": group.name, "rule": group.rule, "note": group.note},
+        )
+        notify("group", group.pk)
+    return difference
+
+
+def change_members(
+    group: Group, *, add: Collection[int], remove: Collection[int], actor: User | None, now: datetime
+) -> Difference:
+    """Put devices into a group picked by hand, and take others out.
+
+    Raises:
+        Invalid: the group's members follow from a rule.
+    """
+    if group.kind != GroupKind.STATIC:
+        raise Invalid("/add", "The members of this group follow from its rule; change the rule instead.")
+    with transaction.atomic():
+        wanted = set(group.memberships.device_ids()) | set(add)
+        difference = set_members(
+            group, Device.objects.by_ids(wanted - set(remove)), now=now, cause=f"picked by {actor or 'hand'}"[:80]
+        )
+        follow_references(group, now=now)
+        record(
+            now=now,
+            actor=actor,
+            kind="group",
+            object_id=group.pk,
+            sentence=f"Changed who is in “{group.name}”: {difference.joined} joined, {difference.left} left",
+        )
+    return difference
+
+
+def delete_group(group: Group, *, actor: User | None, now: datetime) -> None:
+    """Delete a group that nothing uses.
+
+    Raises:
+        Conflict: something uses it; `uses` lists what.
+    """
+    with transaction.atomic():
+        uses = uses_of(group)
+        if uses:
+            message = f"“{group.name}” is in use: {'; '.join(u.sentence for u in uses)}. End or change those first."
+            raise Conflict(message, uses=[u.__dict__ for u in uses])
+        if _was_used(group):
+            message = f"“{group.name}” is part of the record of past rollouts or commands, so it stays."
+            raise Conflict(message, uses=[])
+        sentence = f"Deleted the group “{group.name}”, which had {group.memberships.count()} devices"
+        record(
+            now=now, actor=actor, kind="group", object_id=group.pk, sentence=sentence, before={"rule": group.rule}
+        )
+        notify("group", group.pk)
+        group.delete()
+
+
+def _was_used(group: Group) -> bool:
+    return bool(
+        group.rings.exists()
+        or group.rollouts_for.exists()
+        or group.rollouts_not_for.exists()
+        or group.schedules_for.exists()
+        or group.schedules_not_for.exists()
+    )
+
+
+def _describe(group: Group, *, name: str, note: str) -> None:
+    name = nfc(name).strip()
+    if not name or len(name) > 80 or '"' in name:
+        raise Invalid("/name", "A group has a name of 1 to 80 characters, without quotes.")
+    if Group.objects.by_name(name).exclude(pk=group.pk).exists():
+        raise Invalid("/name", f"There is a group called “{name}” already.")
+    group.name, group.note = name, note[:500]
+
+
+def _set_rule(group: Group, rule: str) -> frozenset[str]:
+    node = read_rule(rule, load_vocabulary(), of_group=group if group.pk else None)
+    group.rule, group.follows_time = rule.strip(), depends_on_time(node)
+    return groups_of(node)
+
+
+def _write_references(group: Group, names: Collection[str]) -> None:
+    GroupReference.objects.filter(referrer=group).delete()
+    GroupReference.objects.bulk_create(
+        [GroupReference(referrer=group, referred=other) for other in Group.objects.filter(name__in=list(names))]
+    )
+
+
+def _rename_in_rules(old: str, group: Group) -> None:
+    """Rules name groups, so a new name is written into the rules that use the old one."""
+    if old == group.name:
+        return
+    for reference in GroupReference.objects.filter(referred=group).select_related("referrer"):
+        other = reference.referrer
+        other.rule = rename_group(other.rule, old, group.name, load_vocabulary())
+        other.save(update_fields=["rule"])

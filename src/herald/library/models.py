@@ -1,0 +1,80 @@
+"""Firmware images."""
+
+from django.contrib.postgres.fields import ArrayField
+from django.db import models
+from django.db.models import Q
+
+from herald.fleet.models import DeviceModel
+from herald.library.querysets import ImageQuerySet
+
+
+class ImageStatus(models.TextChoices):
+    """Whether an image may be sent."""
+
+    NEW = "new", "New"
+    APPROVED = "approved", "Approved"
+    WITHDRAWN = "withdrawn", "Withdrawn"
+
+
+class SigningKey(models.Model):
+    """The public half of a key that signs images; the private one is in a file."""
+
+    kid = models.CharField(max_length=64, primary_key=True)
+    public_jwk = models.JSONField()
+    created_at = models.DateTimeField()
+
+
+class Image(models.Model):
+    """One firmware file and what it asks of a device. The file is named by its SHA-256."""
+
+    family = models.CharField(max_length=60)
+    version = models.CharField(max_length=64)
+    version_key = models.TextField(db_collation="C")
+    channel = models.CharField(max_length=20, default="stable")
+    device_models = models.ManyToManyField(DeviceModel, through="ImageModel", related_name="images")
+    hardware_revisions = ArrayField(models.CharField(max_length=20), default=list, blank=True)
+    size_bytes = models.PositiveBigIntegerField()
+    sha256 = models.CharField(max_length=64)
+    #: JWS (RFC 7515, EdDSA) over version, size and SHA-256; empty until approved
+    signature = models.TextField(blank=True)
+    notes = models.TextField(blank=True)
+    released_on = models.DateField(null=True)
+    expires_on = models.DateField(null=True)
+    min_version = models.CharField(max_length=64, blank=True)
+    max_version = models.CharField(max_length=64, blank=True)
+    free_space_mb = models.FloatField(null=True)
+    min_battery_pct = models.FloatField(null=True)
+    expected_minutes = models.PositiveIntegerField(default=10)
+    #: how long a device must report good health on the version before it counts as confirmed
+    soak_minutes = models.PositiveIntegerField(default=0)
+    status = models.CharField(max_length=10, choices=ImageStatus, default=ImageStatus.NEW)
+
+    objects = ImageQuerySet.as_manager()
+
+    class Meta:
+        constraints = (
+            models.CheckConstraint(condition=Q(status__in=ImageStatus.values), name="image_status_known"),
+            models.CheckConstraint(condition=Q(sha256__regex=r"^[0-9a-f]{64}$"), name="image_hash_is_sha256"),
+            models.CheckConstraint(condition=~Q(status="approved", signature=""), name="image_approved_is_signed"),
+        )
+        indexes = (models.Index(fields=["sha256"], name="image_hash"),)
+
+    def __str__(self) -> str:
+        return f"{self.family} {self.version}"
+
+
+class ImageModel(models.Model):
+    """An image fits a model. Two images of one version for one model are refused."""
+
+    image = models.ForeignKey(Image, on_delete=models.CASCADE)
+    model = models.ForeignKey(DeviceModel, on_delete=models.PROTECT)
+    version_key = models.TextField(db_collation="C")
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(
+                fields=["model", "version_key"],
+                name="image_once_per_model_and_version",
+                violation_error_message="There is an image of this version for this model already.",
+            ),
+        )

@@ -1,0 +1,87 @@
+"""Database expressions that Django lacks and several rooms need."""
+
+from collections.abc import Sequence
+from typing import Any
+
+from django.db.models import BooleanField, Field, Func, JSONField, Lookup, TextField
+
+
+@Field.register_lookup
+class AnyOf(Lookup):  # type: ignore[type-arg]  # takes a type argument only in the stubs
+    """``filter(uid__any=[...])`` as ``uid = ANY('{..}')``: one parameter however long the list."""
+
+    lookup_name = "any"
+    prepare_rhs = False
+
+    def get_db_prep_lookup(self, value: Any, connection: Any) -> tuple[str, list[Any]]:
+        return "%s", [list(value)]
+
+    def as_sql(self, compiler: Any, connection: Any) -> tuple[str, list[Any]]:
+        left, left_params = self.process_lhs(compiler, connection)
+        right, right_params = self.process_rhs(compiler, connection)
+        return f"{left} = ANY({right})", [*left_params, *right_params]
+
+
+class DocValue(Func):
+    """``doc -> key ->> 'name'``: one text of one row's part of a JSON parameter."""
+
+    output_field = TextField()
+    template = "(%(expressions)s ->> '%(name)s')"
+    arg_joiner = " -> "
+
+
+class DocJson(Func):
+    """``doc -> key -> 'name'``: the same, as JSON."""
+
+    output_field = JSONField()
+    template = "(%(expressions)s -> '%(name)s')"
+    arg_joiner = " -> "
+
+
+class JsonText(Func):
+    """``column ->> key``: a member of a JSON object as text, with the key as a parameter."""
+
+    output_field = TextField()
+    template = "(%(expressions)s)"
+    arg_joiner = " ->> "
+
+
+class JsonMember(Func):
+    """``column -> key``: a member of a JSON object."""
+
+    output_field = JSONField()
+    template = "(%(expressions)s)"
+    arg_joiner = " -> "
+
+
+class JsonType(Func):
+    """The kind of a JSON value: string, number, boolean …"""
+
+    function = "jsonb_typeof"
+    output_field = TextField()
+
+
+class Fold(Func):
+    """Text with case ignored, exactly as `herald_core.text.fold` does it."""
+
+    function = "herald_fold"
+    output_field = TextField()
+
+
+class CodePoints(Func):
+    """Text that compares by code point, whatever the database's locale."""
+
+    template = '(%(expressions)s) COLLATE "C"'
+    output_field = TextField()
+
+
+class NotTrue(Func):
+    """True where the condition is false or unknown: the rule language's `not`."""
+
+    template = "((%(expressions)s) IS NOT TRUE)"
+    output_field = BooleanField()
+
+
+def in_batches(rows: Sequence[Any], size: int) -> list[Sequence[Any]]:
+    """The rows in runs of at most `size`."""
+    return [rows[i : i + size] for i in range(0, len(rows), size)]

@@ -1,0 +1,23 @@
+"""Writing the record."""
+
+from datetime import datetime
+from typing import Any
+
+from herald.access.models import User
+from herald.record.models import RecordEntry
+
+
+def record(
+    *,
+    now: datetime,
+    actor: User | None,
+    kind: str,
+    object_id: int,
+    sentence: str,
+    before: dict[str, Any] | None = None,
+    after: dict[str, Any] | None = None,
+) -> None:
+    """Add one sentence to the record, in the transaction of the act itself."""
+    RecordEntry.objects.create(
+        at=now, actor=actor, kind=kind, object_id=object_id, sentence=sentence, before=before, after=after
+    )

@@ -1,0 +1,183 @@
+"""Who a rollout is for, and what preflight says of each of them."""
+
+from collections import Counter
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from django.db.models import Exists, OuterRef, QuerySet, TextField, Value
+from django.db.models.functions import Coalesce
+
+from herald.deliveries.models import Delivery
+from herald.fleet.models import Device
+from herald.fleet.querysets import presence_of
+from herald.groups.models import Group, GroupMembership
+from herald.library.models import Image
+from herald.lookups import JsonMember, JsonText
+from herald.rollouts.models import Ring, Rollout
+from herald_core.preflight import TAKES_PART, Candidate, ImageNeeds, Outcome, Preflight
+from herald_core.rings.assignment import RingKind, RingPlan, assign, ring_sizes, shares
+from herald_core.timing.windows import Window
+
+#: The fields over which draws are even, in the order of `PlannedDevice.strata`.
+STRATA = ("model", "uplink", "site", "from version")
+
+
+@dataclass(frozen=True, slots=True)
+class PlannedDevice:
+    """A device of the audience with its outcome."""
+
+    id: int
+    outcome: Outcome
+    firmware: str
+    strata: tuple[str, str, str, str]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Plan:
+    """A rollout as it would be if it were launched now."""
+
+    audience: int
+    outcomes: Counter[Outcome]
+    devices: list[PlannedDevice]
+    #: index of each taking-part device's ring, in the order of `taking_part`; -1 for none
+    ring_of: list[int]
+    taking_part: list[PlannedDevice]
+    rings: int
+
+    @property
+    def ring_counts(self) -> list[int]:
+        sizes = ring_sizes(self.ring_of, self.rings)
+        return [sizes[i] for i in range(self.rings)]
+
+    @property
+    def in_no_ring(self) -> int:
+        return ring_sizes(self.ring_of, self.rings)[-1]
+
+    @property
+    def reached(self) -> int:
+        """How many devices the launch would change."""
+        return len(self.taking_part) - self.in_no_ring
+
+    def shares_of(self, ring: int) -> list[dict[str, object]]:
+        """How a ring looks beside all devices that take part."""
+        return [s.__dict__ for s in shares([d.strata for d in self.taking_part], self.ring_of, ring, STRATA)]
+
+
+def window_of(rollout: Rollout) -> Window | None:
+    """The rollout's hours, by the device's clock; None for any hour."""
+    if rollout.window_start is None or rollout.window_end is None:
+        return None
+    days = frozenset(rollout.window_days) or frozenset(range(7))
+    return Window(start=rollout.window_start, end=rollout.window_end, days=days)
+
+
+def members_of(include: Collection[Group], exclude: Collection[Group]) -> "QuerySet[Device]":
+    """Devices in any of the included groups and none of the excluded ones. No group is nobody."""
+    if not include:
+        return Device.objects.none()
+    inside = GroupMembership.objects.of_groups([g.pk for g in include]).values("device_id")
+    devices = Device.objects.filter(pk__in=inside)
+    if exclude:
+        outside = GroupMembership.objects.filter(
+            group__in=[g.pk for g in exclude], device_id=OuterRef("pk")
+        )
+        devices = devices.filter(~Exists(outside))
+    return devices
+
+
+def needs_of(image: Image) -> ImageNeeds:
+    """What the image asks of a device, as the core looks at it."""
+    return ImageNeeds(
+        version=image.version,
+        models=frozenset(m.pk for m in image.device_models.all()),
+        hardware_revisions=frozenset(image.hardware_revisions),
+        min_version=image.min_version,
+        max_version=image.max_version,
+        free_space_mb=image.free_space_mb,
+        min_battery_pct=image.min_battery_pct,
+    )
+
+
+def plan(rollout: Rollout, rings: Sequence[Ring], *, now: datetime) -> Plan:
+    """Preflight and rings of a rollout as things stand."""
+    audience = members_of(rollout.include.all(), rollout.exclude.all())
+    devices = list(_planned(audience, rollout, now))
+    outcomes = Counter(d.outcome for d in devices)
+    taking_part = [d for d in devices if d.outcome in TAKES_PART]
+    ring_of = assign([d.id for d in taking_part], [d.strata for d in taking_part], ring_plans(rings), rollout.seed)
+    return Plan(
+        audience=len(devices),
+        outcomes=outcomes,
+        devices=devices,
+        ring_of=ring_of,
+        taking_part=taking_part,
+        rings=len(rings),
+    )
+
+
+def ring_plans(rings: Sequence[Ring]) -> list[RingPlan]:
+    """Rings as the core assigns them, with the members that groups have now."""
+    return [
+        RingPlan(
+            kind=RingKind(r.kind),
+            members=frozenset(GroupMembership.objects.of_group(r.group_id).device_ids()) if r.group_id else frozenset(),
+            share_pct=r.share_pct or 0.0,
+            number=r.number or 0,
+        )
+        for r in rings
+    ]
+
+
+def _planned(audience: "QuerySet[Device]", rollout: Rollout, now: datetime) -> Iterator[PlannedDevice]:
+    preflight = Preflight(needs_of(rollout.image))
+    in_hand = set(Delivery.objects.in_hand().values_list("device_id", flat=True))
+    rows = (
+        audience.order_by("id")
+        .annotate(
+            space=JsonMember("facts", Value("free_space_mb")),
+            battery=JsonMember("facts", Value("battery")),
+            power=JsonText("facts", Value("power")),
+            uplink=Coalesce(JsonText("facts", Value("uplink")), Value("unknown"), output_field=TextField()),
+        )
+        .values_list(
+            "id",
+            "model_id",
+            "hardware_revision",
+            "firmware_key",
+            "admission",
+            "last_check_in",
+            "check_in_interval_seconds",
+            "space",
+            "battery",
+            "power",
+            "firmware",
+            "model__name",
+            "uplink",
+            "site__name",
+        )
+    )
+    silent_after = now - timedelta(hours=24)
+    for pk, model, hw, key, admission, called, every, space, battery, power, firmware, name, uplink, site in (
+        rows.iterator(chunk_size=10_000)
+    ):
+        recent = called is not None and called >= silent_after
+        candidate = Candidate(
+            pk,
+            model,
+            hw,
+            key,
+            admission,
+            not recent and presence_of(called, every, now) in ("silent", "never seen"),
+            _number(space),
+            _number(battery),
+            power == "mains",
+            pk in in_hand,
+        )
+        yield PlannedDevice(
+            pk, preflight.outcome(candidate), firmware or "", (name, uplink, site or "none", firmware or "none")
+        )
+
+
+def _number(value: object) -> float | None:
+    return float(value) if isinstance(value, int | float) and not isinstance(value, bool) else None

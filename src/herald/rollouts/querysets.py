@@ -1,0 +1,30 @@
+"""Every query about rollouts and their rings."""
+
+from typing import TYPE_CHECKING, Self
+
+from django.db import models
+
+if TYPE_CHECKING:
+    from herald.rollouts.models import Rollout
+
+
+class RolloutQuerySet(models.QuerySet["Rollout"]):
+    def listed(self) -> Self:
+        """Newest first, with what the list shows."""
+        return (
+            self.select_related("image", "created_by", "launched_by")
+            .prefetch_related("rings__group", "include", "exclude")
+            .order_by("-id")
+        )
+
+    def running(self) -> Self:
+        return self.filter(state="running").order_by("id")
+
+    def moving(self) -> Self:
+        """Those that the clock looks after: running, or held with devices still at it."""
+        return self.filter(state__in=["running", "paused", "halted", "stopped"], ended_at__isnull=True)
+
+    def using_group(self, group_id: int) -> Self:
+        """Rollouts, not ended, that name the group."""
+        named = models.Q(include=group_id) | models.Q(exclude=group_id) | models.Q(rings__group=group_id)
+        return self.filter(named, ended_at__isnull=True).distinct().order_by("id")

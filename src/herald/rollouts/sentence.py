@@ -1,0 +1,53 @@
+"""A rollout as one sentence, which says exactly what will happen."""
+
+from datetime import time
+
+from herald.rollouts.models import Rollout
+
+_DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
+
+
+def rollout_sentence(rollout: Rollout) -> str:
+    """“Put Sill 5.2.1 on Field gateways, in 3 rings, 01:00–04:30 device time, stopping at 2 % failures.”"""
+    return "".join(part["text"] for part in sentence_parts(rollout)) + "."
+
+
+def sentence_parts(rollout: Rollout) -> list[dict[str, str]]:
+    """The sentence in pieces; `slot` names what a piece says, and is empty for the words between."""
+    parts = [_word("Put "), _slot("image", str(rollout.image)), _word(" on ")]
+    include, exclude = names(rollout.include.all()), names(rollout.exclude.all())
+    parts.append(_slot("audience", include or "nobody yet"))
+    if exclude:
+        parts += [_word(" "), _slot("exclude", f"without {exclude}")]
+    count = len(rollout.rings.all())
+    parts += [_word(", in "), _slot("rings", f"{count} ring{'s' if count != 1 else ''}"), _word(", ")]
+    parts.append(_slot("window", window_words(rollout)))
+    parts += [_word(", stopping at "), _slot("limit", f"{rollout.failure_limit_pct:g} % failures")]
+    return parts
+
+
+def names(groups: object) -> str:
+    """Names of groups as a list in words."""
+    words = [g.name for g in groups]  # type: ignore[attr-defined]  # any iterable of groups
+    return " and ".join([", ".join(words[:-1]), words[-1]] if len(words) > 1 else words)
+
+
+def window_words(rollout: Rollout) -> str:
+    """The hours in words, with their clock and the day from which."""
+    start = f" from {rollout.starts_at:%-d %b %H:%M} UTC" if rollout.starts_at else ""
+    if rollout.window_start is None or rollout.window_end is None:
+        return f"at any hour{start}"
+    days = ", ".join(_DAYS[d] for d in sorted(rollout.window_days)) if rollout.window_days else "daily"
+    return f"{days} {_hm(rollout.window_start)}–{_hm(rollout.window_end)} device time{start}"
+
+
+def _hm(value: time) -> str:
+    return f"{value:%H:%M}"
+
+
+def _word(text: str) -> dict[str, str]:
+    return {"slot": "", "text": text}
+
+
+def _slot(slot: str, text: str) -> dict[str, str]:
+    return {"slot": slot, "text": text}

@@ -1,0 +1,88 @@
+"""Every address of the web server."""
+
+from pathlib import Path
+
+from django.conf import settings
+from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBase, JsonResponse
+from django.urls import path, re_path
+from django.views.decorators.csrf import ensure_csrf_cookie
+from drf_spectacular.views import SpectacularJSONAPIView, SpectacularSwaggerView
+
+from herald.access.api.views import HealthView, SessionView, TokenListView
+from herald.commands.api import views as commands
+from herald.fleet.api import views as fleet
+from herald.groups.api import views as groups
+from herald.library.api.views import ImageListView
+from herald.now.views import NowApiView
+from herald.record.api.views import RecordListView
+from herald.rollouts.api import views as rollouts
+
+
+@ensure_csrf_cookie
+def front_end(request: HttpRequest) -> HttpResponseBase:
+    """The page; the browser's own router shows the room that the address names."""
+    index = Path(settings.WEB_DIST) / "index.html"
+    if not index.is_file():
+        return HttpResponse("The front end is not built. Run ./herald start, which builds it.", status=503)
+    return FileResponse(index.open("rb"), headers={"Cache-Control": "no-cache"}, content_type="text/html; charset=utf-8")
+
+
+def no_such_call(request: HttpRequest) -> HttpResponseBase:
+    body = {
+        "type": "urn:brisk-herald:problem:not-found",
+        "title": "Not found",
+        "status": 404,
+        "detail": f"There is no call {request.path}; /api/v1/schema lists them all.",
+    }
+    return JsonResponse(body, status=404, content_type="application/problem+json")
+
+
+def _call(route: str, view: type) -> object:
+    return path(f"api/v1/{route}", view.as_view())  # type: ignore[attr-defined]  # every view has it
+
+
+urlpatterns = [
+    _call("health", HealthView),
+    _call("session", SessionView),
+    _call("tokens", TokenListView),
+    _call("now", NowApiView),
+    _call("devices", fleet.DeviceListView),
+    _call("devices/<str:device>", fleet.DeviceView),
+    _call("devices/<str:device>/orders", fleet.DeviceOrdersView),
+    _call("devices/<str:device>/timeline", fleet.DeviceTimelineView),
+    _call("fields", fleet.FieldListView),
+    _call("fields/<str:key>/values", fleet.FieldValuesView),
+    _call("rules/preview", groups.RulePreviewView),
+    _call("rules/explain", groups.RuleExplainView),
+    _call("folders", groups.FolderListView),
+    _call("groups", groups.GroupListView),
+    _call("groups/<int:group_id>", groups.GroupView),
+    _call("groups/<int:group_id>/members", groups.GroupMembersView),
+    _call("images", ImageListView),
+    _call("rollouts", rollouts.RolloutListView),
+    _call("rollouts/<int:rollout_id>", rollouts.RolloutView),
+    _call("rollouts/<int:rollout_id>/preflight", rollouts.PreflightAction),
+    _call("rollouts/<int:rollout_id>/preflight/devices", rollouts.PreflightDevicesView),
+    _call("rollouts/<int:rollout_id>/launch", rollouts.LaunchAction),
+    _call("rollouts/<int:rollout_id>/pause", rollouts.PauseAction),
+    _call("rollouts/<int:rollout_id>/resume", rollouts.ResumeAction),
+    _call("rollouts/<int:rollout_id>/stop", rollouts.StopAction),
+    _call("rollouts/<int:rollout_id>/open-gate", rollouts.OpenGateAction),
+    _call("rollouts/<int:rollout_id>/deliveries", rollouts.RolloutDeliveriesView),
+    _call("rollouts/<int:rollout_id>/marks", rollouts.RolloutMarksView),
+    _call("rollouts/<int:rollout_id>/progress", rollouts.RolloutProgressView),
+    _call("rollouts/<int:rollout_id>/timeline", rollouts.RolloutTimelineView),
+    _call("schedules", commands.ScheduleListView),
+    _call("schedules/preview", commands.SchedulePreviewView),
+    _call("schedules/<int:schedule_id>", commands.ScheduleView),
+    _call("schedules/<int:schedule_id>/pause", commands.SchedulePauseAction),
+    _call("schedules/<int:schedule_id>/resume", commands.ScheduleResumeAction),
+    _call("schedules/<int:schedule_id>/end", commands.ScheduleEndAction),
+    _call("schedules/<int:schedule_id>/run", commands.ScheduleRunAction),
+    _call("schedules/<int:schedule_id>/deliveries", commands.ScheduleDeliveriesView),
+    _call("record", RecordListView),
+    path("api/v1/schema", SpectacularJSONAPIView.as_view(), name="schema"),
+    path("api/v1/docs", SpectacularSwaggerView.as_view(url_name="schema"), name="docs"),
+    re_path(r"^api/.*$", no_such_call),
+    re_path(r"^(?!static/|assets/).*$", front_end),
+]

@@ -1,0 +1,247 @@
+"""The lifecycle of a delivery: one table of legal changes, and what a device's report does to it."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from enum import StrEnum
+
+from herald_core.versions import version_key_or_none
+
+
+class Phase(StrEnum):
+    """Where a delivery stands."""
+
+    WAITING = "waiting"
+    OFFERED = "offered"
+    ACCEPTED = "accepted"
+    FETCHING = "fetching"
+    STAGED = "staged"
+    INSTALLING = "installing"
+    RUNNING = "running"
+    CONFIRMING = "confirming"
+    CONFIRMED = "confirmed"
+    FAILED = "failed"
+    WITHDRAWN = "withdrawn"
+    EXPIRED = "expired"
+    SUPERSEDED = "superseded"
+
+
+class Kind(StrEnum):
+    """What a delivery carries."""
+
+    INSTALL = "install"
+    COMMAND = "command"
+
+
+class Event(StrEnum):
+    """What can happen to a delivery."""
+
+    OFFER = "offer"
+    RECALL = "recall"
+    ACCEPT = "accept"
+    FETCH = "fetch"
+    STAGE = "stage"
+    INSTALL = "install"
+    RUN = "run"
+    RETURN = "return"
+    CONFIRM = "confirm"
+    FIND_DONE = "find_done"
+    RETRY = "retry"
+    FAIL = "fail"
+    WITHDRAW = "withdraw"
+    EXPIRE = "expire"
+    SUPERSEDE = "supersede"
+
+
+#: Phases in which the order is in the device's hands, in the order in which they come.
+IN_HAND = (
+    Phase.OFFERED,
+    Phase.ACCEPTED,
+    Phase.FETCHING,
+    Phase.STAGED,
+    Phase.INSTALLING,
+    Phase.RUNNING,
+    Phase.CONFIRMING,
+)
+OPEN = (Phase.WAITING, *IN_HAND)
+CLOSED = tuple(p for p in Phase if p not in OPEN)
+#: Phases in which the server may still take the order back; later ones the device finishes.
+RECALLABLE = (Phase.WAITING, Phase.OFFERED, Phase.ACCEPTED, Phase.FETCHING, Phase.STAGED)
+#: Phases that the server never interrupts.
+BEYOND_RECALL = (Phase.INSTALLING, Phase.RUNNING, Phase.CONFIRMING)
+
+_PROGRESS: Mapping[Event, Phase] = {
+    Event.ACCEPT: Phase.ACCEPTED,
+    Event.FETCH: Phase.FETCHING,
+    Event.STAGE: Phase.STAGED,
+    Event.INSTALL: Phase.INSTALLING,
+    Event.RUN: Phase.RUNNING,
+    Event.RETURN: Phase.CONFIRMING,
+}
+#: Reports on the way may be lost, so a device's progress may skip phases but never go back.
+_FORWARD = {
+    (phase, event): to
+    for event, to in _PROGRESS.items()
+    for phase in IN_HAND
+    if IN_HAND.index(phase) < IN_HAND.index(to)
+}
+
+TRANSITIONS: Mapping[tuple[Phase, Event], Phase] = {
+    (Phase.WAITING, Event.OFFER): Phase.OFFERED,
+    (Phase.OFFERED, Event.RECALL): Phase.WAITING,
+    **_FORWARD,
+    (Phase.CONFIRMING, Event.CONFIRM): Phase.CONFIRMED,
+    (Phase.RUNNING, Event.CONFIRM): Phase.CONFIRMED,
+    (Phase.WAITING, Event.FIND_DONE): Phase.CONFIRMED,
+    **{(phase, Event.RETRY): Phase.WAITING for phase in IN_HAND},
+    **{(phase, Event.FAIL): Phase.FAILED for phase in OPEN},
+    **{(phase, Event.WITHDRAW): Phase.WITHDRAWN for phase in RECALLABLE},
+    **{(phase, Event.EXPIRE): Phase.EXPIRED for phase in RECALLABLE},
+    **{(phase, Event.SUPERSEDE): Phase.SUPERSEDED for phase in RECALLABLE},
+}
+
+
+class InvalidTransition(Exception):
+    """The delivery is not in a phase from which this can happen."""
+
+    def __init__(self, phase: Phase, event: Event) -> None:
+        super().__init__(f"a delivery that is {phase} cannot {event}")
+        self.phase = phase
+        self.event = event
+
+
+def advance(phase: Phase, event: Event) -> Phase:
+    """The phase after `event`.
+
+    Raises:
+        InvalidTransition: the table has no such change.
+    """
+    try:
+        return TRANSITIONS[phase, event]
+    except KeyError:
+        raise InvalidTransition(phase, event) from None
+
+
+def sources(event: Event) -> tuple[Phase, ...]:
+    """The phases from which the event can happen."""
+    return tuple(phase for phase, e in TRANSITIONS if e is event)
+
+
+#: Causes that say nothing against the image: the order is given again and no attempt is counted.
+BLAMELESS = frozenset({"too-late", "recalled"})
+MAX_RETRY_PAUSE = timedelta(hours=6)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Report:
+    """What a device says about its order. `counter` only grows; `error` is a word, empty for none."""
+
+    attempt: int
+    counter: int
+    phase: str
+    progress: int = 0
+    error: str = ""
+    error_text: str = ""
+    results: Mapping[str, object] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, kw_only=True)
+class InHand:
+    """A delivery in a device's hands, as far as its next step depends on it."""
+
+    kind: Kind
+    phase: Phase
+    attempt: int
+    max_attempts: int
+    counter: int
+    target_version: str = ""
+    soak: timedelta = timedelta(0)
+    phase_since: datetime | None = None
+    retry_pause: timedelta = timedelta(minutes=10)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Step:
+    """One change of phase and why; `detail` is for people."""
+
+    event: Event
+    to: Phase
+    cause: str
+    detail: str = ""
+
+
+_REPORTED: Mapping[str, Event] = {
+    "accepted": Event.ACCEPT,
+    "fetching": Event.FETCH,
+    "staged": Event.STAGE,
+    "installing": Event.INSTALL,
+    "running": Event.RUN,
+    "confirming": Event.RETURN,
+}
+REPORTABLE = (*_REPORTED, "done", "failed")
+
+
+def is_stale(order: InHand, report: Report) -> bool:
+    """Whether the report is a repeat, late, or about another attempt, and so changes nothing."""
+    return report.attempt != order.attempt or report.counter <= order.counter
+
+
+def steps_of_report(order: InHand, report: Report) -> list[Step]:
+    """What a report does to the order it is about; nothing where it is stale or says nothing new."""
+    if is_stale(order, report):
+        return []
+    if report.phase == "failed":
+        return [failure(order, report.error or "unspecified", report.error_text)]
+    if report.phase == "done":
+        if order.kind is not Kind.COMMAND:
+            return []  # an install is confirmed by the version reported, never by the device's word
+        running = _forward(order.phase, Event.RUN, "reported done")
+        after = running[-1].to if running else order.phase
+        return [*running, Step(event=Event.CONFIRM, to=advance(after, Event.CONFIRM), cause="reported done")]
+    event = _REPORTED.get(report.phase)
+    if event is None or (order.kind is Kind.COMMAND and event not in (Event.ACCEPT, Event.RUN)):
+        return []
+    return _forward(order.phase, event, f"reported {report.phase}")
+
+
+def steps_of_state(order: InHand, *, firmware: str | None, healthy: bool, now: datetime) -> list[Step]:
+    """What the version and health that a device reports do to an install in its hands.
+
+    Only this confirms an install: the wanted version, good health, and the image's soak passed since
+    the device came back. A device that says it came back and runs another version has failed.
+    """
+    if order.kind is not Kind.INSTALL or order.phase not in (Phase.INSTALLING, Phase.CONFIRMING):
+        return []
+    on_target = version_key_or_none(firmware) == version_key_or_none(order.target_version)
+    if not on_target:
+        if order.phase is Phase.INSTALLING:
+            return []  # still at it
+        return [failure(order, "wrong-version", f"came back on {firmware or 'no version'}")]
+    steps, since = [], order.phase_since or now
+    if order.phase is Phase.INSTALLING:
+        steps, since = _forward(order.phase, Event.RETURN, "came back on the wanted version"), now
+    if not healthy:
+        if now - since < order.soak:
+            return steps
+        return [*steps, failure(order, "unhealthy", "on the wanted version, but reports a fault")]
+    if now - since >= order.soak:
+        cause = f"reports {firmware} and good health"
+        steps.append(Step(event=Event.CONFIRM, to=advance(Phase.CONFIRMING, Event.CONFIRM), cause=cause))
+    return steps
+
+
+def failure(order: InHand, cause: str, detail: str = "") -> Step:
+    """The end of an attempt: another one after a pause, or failed after the last."""
+    if cause in BLAMELESS or order.attempt < order.max_attempts:
+        return Step(event=Event.RETRY, to=advance(order.phase, Event.RETRY), cause=cause, detail=detail)
+    return Step(event=Event.FAIL, to=advance(order.phase, Event.FAIL), cause=cause, detail=detail)
+
+
+def retry_pause(first: timedelta, attempt: int) -> timedelta:
+    """How long to wait after a failed attempt (counted from 1): doubling, at most six hours."""
+    return min(MAX_RETRY_PAUSE, first * 2 ** min(attempt - 1, 10))
+
+
+def _forward(phase: Phase, event: Event, cause: str) -> list[Step]:
+    to = TRANSITIONS.get((phase, event))
+    return [Step(event=event, to=to, cause=cause)] if to else []

@@ -1,0 +1,158 @@
+"""Every device into exactly one ring, and even draws."""
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+from numpy.typing import NDArray
+
+DRAWS = 20  # tie-breaks tried for one even draw; the closest to the rest is kept
+
+
+class RingKind(StrEnum):
+    """How a ring chooses its devices from those that no earlier ring took."""
+
+    GROUP = "group"
+    SHARE = "share"
+    NUMBER = "number"
+    REST = "rest"
+
+
+@dataclass(frozen=True, kw_only=True)
+class RingPlan:
+    """One ring: members of a group, a share (per cent of those left), a number, or all the rest."""
+
+    kind: RingKind
+    members: frozenset[int] = frozenset()
+    share_pct: float = 0.0
+    number: int = 0
+
+
+def assign(device_ids: Sequence[int], strata: Sequence[Sequence[str]], rings: Sequence[RingPlan], seed: int) -> list[int]:
+    """The index of each device's ring, in the order of `device_ids`; -1 where no ring takes it.
+
+    `strata` holds, for each device, its values of the fields over which draws are even. The same
+    seed gives the same rings.
+    """
+    ring_of: NDArray[np.int64] = np.full(len(device_ids), -1, dtype=np.int64)
+    codes = _codes(strata)
+    generator = np.random.default_rng(seed)
+    for index, ring in enumerate(rings):
+        left = np.flatnonzero(ring_of == -1)
+        match ring.kind:
+            case RingKind.REST:
+                chosen = left
+            case RingKind.GROUP:
+                chosen = np.array([i for i in left if device_ids[i] in ring.members], dtype=np.int64)
+            case RingKind.SHARE:
+                chosen = even_draw(left, codes, math.ceil(len(left) * ring.share_pct / 100), generator)
+            case RingKind.NUMBER:
+                chosen = even_draw(left, codes, ring.number, generator)
+        ring_of[chosen] = index
+    return [int(r) for r in ring_of]
+
+
+def _codes(strata: Sequence[Sequence[str]]) -> NDArray[np.int64]:
+    """Strata as numbers: one row a device, one column a field."""
+    if not strata:
+        return np.zeros((0, 0), dtype=np.int64)
+    columns = [np.unique(np.array(column, dtype=object).astype(str), return_inverse=True)[1] for column in zip(*strata)]
+    return np.stack(columns, axis=1) if columns else np.zeros((len(strata), 0), dtype=np.int64)
+
+
+def even_draw(
+    pool: NDArray[np.int64], codes: NDArray[np.int64], count: int, generator: np.random.Generator
+) -> NDArray[np.int64]:
+    """`count` of the pool, drawn so that the strata's shares look like the pool's.
+
+    Largest remainder over the joint strata: each gets the whole part of its quota, what is left goes
+    to the largest remainders. Of several random tie-breaks the one whose shares in each field are
+    nearest to the pool's is kept.
+    """
+    if count >= len(pool):
+        return pool
+    if count <= 0:
+        return pool[:0]
+    _, stratum, sizes = np.unique(codes[pool], axis=0, return_inverse=True, return_counts=True)
+    stratum = stratum.reshape(-1)
+    quota = sizes * (count / len(pool))
+    whole = np.floor(quota + 1e-9).astype(np.int64)
+    extra = count - int(whole.sum())
+    best, best_distance = pool[:count], math.inf
+    for _ in range(DRAWS):
+        take = whole.copy()
+        ranked = np.lexsort((generator.random(len(sizes)), -np.round(quota - whole, 9)))
+        take[ranked[:extra]] += 1
+        order = np.lexsort((generator.random(len(pool)), stratum))
+        place = np.arange(len(pool)) - np.repeat(np.cumsum(sizes) - sizes, sizes)
+        drawn = pool[order[place < np.repeat(take, sizes)]]
+        largest, _ = distance(codes[drawn], codes[pool])
+        if largest < best_distance:
+            best, best_distance = drawn, largest
+    return np.sort(best)
+
+
+def distance(drawn: NDArray[np.int64], pool: NDArray[np.int64]) -> tuple[float, float]:
+    """How far the drawn devices are from the pool: the largest difference of shares over all fields
+    and values, and the largest total variation of a field. Both between 0 and 1."""
+    largest = variation = 0.0
+    for field in range(pool.shape[1]):
+        size = int(pool[:, field].max(initial=0)) + 1
+        gap = np.abs(
+            np.bincount(drawn[:, field], minlength=size) / max(1, len(drawn))
+            - np.bincount(pool[:, field], minlength=size) / max(1, len(pool))
+        )
+        largest = max(largest, float(gap.max(initial=0.0)))
+        variation = max(variation, float(gap.sum() / 2))
+    return largest, variation
+
+
+@dataclass(frozen=True, kw_only=True)
+class ValueShare:
+    """The share (0 to 1) of one value of a field in a ring and in all devices of the rollout."""
+
+    field: str
+    value: str
+    in_ring: float
+    in_all: float
+
+
+def shares(
+    strata: Sequence[Sequence[str]], ring_of: Sequence[int], ring: int, fields: Sequence[str], most: int = 4
+) -> list[ValueShare]:
+    """The commonest values of each field, in one ring beside all devices."""
+    result = []
+    size = sum(1 for r in ring_of if r == ring)
+    for column, name in enumerate(fields):
+        everywhere: dict[str, int] = {}
+        inside: dict[str, int] = {}
+        for values, r in zip(strata, ring_of, strict=True):
+            everywhere[values[column]] = everywhere.get(values[column], 0) + 1
+            if r == ring:
+                inside[values[column]] = inside.get(values[column], 0) + 1
+        for value in sorted(everywhere, key=lambda v: -everywhere[v])[:most]:
+            in_ring = inside.get(value, 0) / size if size else 0.0
+            result.append(
+                ValueShare(field=name, value=value, in_ring=in_ring, in_all=everywhere[value] / len(ring_of))
+            )
+    return result
+
+
+def detection_chance(devices: int, fault_rate: float) -> float:
+    """The chance that `devices` show a fault which strikes one in 1/`fault_rate`: 1 - (1 - r)^n."""
+    return 1.0 - (1.0 - fault_rate) ** devices
+
+
+def devices_needed(fault_rate: float, chance: float = 0.95) -> int:
+    """The fewest devices that show the fault with at least that chance."""
+    return math.ceil(math.log(1.0 - chance) / math.log(1.0 - fault_rate))
+
+
+def ring_sizes(ring_of: Sequence[int], rings: int) -> Mapping[int, int]:
+    """How many devices each ring has; -1 counts those in none."""
+    counts = dict.fromkeys(range(-1, rings), 0)
+    for ring in ring_of:
+        counts[ring] += 1
+    return counts

@@ -1,0 +1,53 @@
+"""Text as rules compare it: Unicode NFC, and one mapping for ignoring case."""
+
+import sys
+import unicodedata
+from difflib import SequenceMatcher
+from collections.abc import Iterable
+
+#: One-to-one lower-case mapping of every storable character; characters whose lower case is longer
+#: than one character keep themselves. The database holds the same table (function herald_fold).
+FOLD_TABLE: dict[int, int] = {
+    code: ord(lower)
+    for code in range(1, sys.maxunicode + 1)
+    if not 0xD800 <= code <= 0xDFFF and len(lower := chr(code).lower()) == 1 and ord(lower) != code
+}
+
+
+def fold(text: str) -> str:
+    """`text` with case ignored, character by character (never changes the length)."""
+    return text.lower() if text.isascii() else text.translate(FOLD_TABLE)
+
+
+def nfc(text: str) -> str:
+    """`text` in Unicode NFC, the form in which all text is stored and compared."""
+    return unicodedata.normalize("NFC", text)
+
+
+def is_storable(text: str) -> bool:
+    """Whether the database can hold `text`: no NUL and no lone surrogates."""
+    return "\x00" not in text and not any(0xD800 <= ord(c) <= 0xDFFF for c in text)
+
+
+def edit_distance(a: str, b: str) -> int:
+    """Levenshtein's distance: the fewest insertions, deletions and replacements from `a` to `b`."""
+    previous = list(range(len(b) + 1))
+    for i, left in enumerate(a, 1):
+        current = [i]
+        for j, right in enumerate(b, 1):
+            current.append(min(previous[j] + 1, current[j - 1] + 1, previous[j - 1] + (left != right)))
+        previous = current
+    return previous[-1]
+
+
+def closest(wanted: str, known: Iterable[str]) -> str | None:
+    """The known word nearest to `wanted`, ignoring case, or None where nothing is near."""
+    folded, best, best_score = fold(wanted), None, 0.0
+    for word in known:
+        other = fold(word)
+        score = SequenceMatcher(None, folded, other).ratio()
+        if other.startswith(folded) and folded:
+            score = max(score, 0.75)
+        if score > best_score:
+            best, best_score = word, score
+    return best if best_score >= 0.6 else None

@@ -1,0 +1,51 @@
+"""Local times to instants, across clock changes."""
+
+from datetime import UTC, datetime, timedelta
+from enum import StrEnum
+from functools import lru_cache
+from zoneinfo import ZoneInfo
+
+
+class Shift(StrEnum):
+    """What a clock change did to a local time."""
+
+    NONE = ""
+    SKIPPED = "skipped"  # the clock jumped over it
+    TWICE = "twice"  # it happens two times that day
+
+
+@lru_cache(maxsize=None)
+def zone(name: str) -> ZoneInfo:
+    """The IANA zone of that name.
+
+    Raises:
+        ZoneInfoNotFoundError: there is none.
+    """
+    return ZoneInfo(name)
+
+
+def instant(local: datetime, zone_name: str) -> tuple[datetime, Shift]:
+    """The instant (UTC) of a local time without zone, and what a clock change did to it.
+
+    A time that is skipped becomes the first moment after the change; one that happens twice is the
+    first of the two.
+    """
+    tz = zone(zone_name)
+    first = local.replace(tzinfo=tz, fold=0).astimezone(UTC)
+    second = local.replace(tzinfo=tz, fold=1).astimezone(UTC)
+    if first.astimezone(tz).replace(tzinfo=None) != local:
+        return _change_between(second, first, tz), Shift.SKIPPED
+    return first, Shift.TWICE if second != first else Shift.NONE
+
+
+def _change_between(low: datetime, high: datetime, tz: ZoneInfo) -> datetime:
+    """The first second after `low` at which the zone's offset is that of `high`."""
+    wanted = high.astimezone(tz).utcoffset()
+    seconds_low, seconds_high = 0, int((high - low).total_seconds())
+    while seconds_low < seconds_high:
+        middle = (seconds_low + seconds_high) // 2
+        if (low + timedelta(seconds=middle)).astimezone(tz).utcoffset() == wanted:
+            seconds_high = middle
+        else:
+            seconds_low = middle + 1
+    return low + timedelta(seconds=seconds_low)

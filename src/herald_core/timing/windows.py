@@ -1,0 +1,62 @@
+"""Windows: hours of days in which device work may happen, by the device's clock or a named one."""
+
+from dataclasses import dataclass
+from datetime import date, datetime, time, timedelta
+
+from herald_core.timing.clocks import instant, zone
+
+EVERY_DAY = frozenset(range(7))
+DEVICE_CLOCK = "device"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Window:
+    """Open from `start` up to `end` on `days` (0 is Monday, of the day on which it opens).
+
+    `end` not after `start` means the next day. `clock` is "device" or an IANA zone.
+    """
+
+    start: time
+    end: time
+    days: frozenset[int] = EVERY_DAY
+    clock: str = DEVICE_CLOCK
+
+    def zone_of(self, device_zone: str) -> str:
+        return device_zone if self.clock == DEVICE_CLOCK else self.clock
+
+    def opening(self, day: date, zone_name: str) -> tuple[datetime, datetime]:
+        """The opening that begins on a local day: [start, end) as instants."""
+        last = day if self.end > self.start else day + timedelta(days=1)
+        begins, _ = instant(datetime.combine(day, self.start), zone_name)
+        ends, _ = instant(datetime.combine(last, self.end), zone_name)
+        return begins, ends
+
+
+def open_until(window: Window | None, device_zone: str, now: datetime) -> datetime | None:
+    """When the opening that holds `now` ends; None while the window is closed.
+
+    No window at all is always open, until the end of time.
+    """
+    if window is None:
+        return datetime.max.replace(tzinfo=now.tzinfo)
+    zone_name = window.zone_of(device_zone)
+    today = now.astimezone(zone(zone_name)).date()
+    for day in (today, today - timedelta(days=1)):
+        begins, ends = window.opening(day, zone_name)
+        if day.weekday() in window.days and begins <= now < ends:
+            return ends
+    return None
+
+
+def next_opening(window: Window | None, device_zone: str, now: datetime) -> datetime:
+    """The next instant at which the window opens, or `now` where it is open."""
+    if open_until(window, device_zone, now) is not None or window is None:
+        return now
+    zone_name = window.zone_of(device_zone)
+    today = now.astimezone(zone(zone_name)).date()
+    for ahead in range(9):
+        day = today + timedelta(days=ahead)
+        begins, ends = window.opening(day, zone_name)
+        if day.weekday() in window.days and begins >= now and ends > begins:
+            return begins
+    raise ValueError("the window has no day on which it opens")
