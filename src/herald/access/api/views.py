@@ -5,6 +5,7 @@ from typing import Any
 from django.conf import settings
 from django.contrib.auth import authenticate, login, logout
 from django.middleware.csrf import get_token
+from drf_spectacular.authentication import SessionScheme
 from drf_spectacular.utils import extend_schema
 from knox.models import AuthToken
 from rest_framework import exceptions, serializers
@@ -26,6 +27,11 @@ class CsrfAlways(SessionAuthentication):
     def authenticate(self, request: Request) -> Any:
         self.enforce_csrf(request)
         return super().authenticate(request)
+
+
+class CsrfAlwaysScheme(SessionScheme):  # type: ignore[no-untyped-call]  # found by drf-spectacular by being defined
+    target_class = CsrfAlways
+    name = "sessionCookie"
 
 
 class Me(serializers.ModelSerializer[User]):

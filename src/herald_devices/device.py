@@ -1,0 +1,166 @@
+"""One simulated device: it sleeps, calls, does what it is told, and sometimes fails."""
+
+import asyncio
+import random
+import time
+from collections.abc import Sequence
+from typing import Any
+
+from herald_devices.link import BadImage, Gateway, Retired, Unreachable
+from herald_devices.manifest import Fault, Persona, strikes
+from herald_devices.memory import Memory
+
+RESTART_SECONDS = (30.0, 90.0)  # of the demo's time
+MIN_SLEEP_SECONDS = 0.05  # of real time
+RESEND_FACTS_EVERY = 20  # check-ins
+
+
+class Device:
+    """Plays one device for ever. `speed` is how fast the demo's time passes."""
+
+    def __init__(
+        self, persona: Persona, faults: Sequence[Fault], gateway: Gateway, memory: Memory, speed: float
+    ) -> None:
+        self.persona = persona
+        self._faults = faults
+        self._gateway = gateway
+        self._memory = memory
+        self._speed = speed
+        self._rng = random.Random(persona.uid)
+        self._done: str = ""  # the order whose work is done, waiting for the server to agree
+        self._final: dict[str, Any] = {}
+        self._facts_due = 0
+        self._counter = 0
+        self._recall()
+
+    def _recall(self) -> None:
+        """What was remembered from before a loss of power."""
+        kept = self._memory.remembered.get(self.persona.uid, {})
+        self.persona.firmware = kept.get("firmware", self.persona.firmware)
+        if "boot_count" in kept:
+            self.persona.facts["boot_count"] = kept["boot_count"]
+
+    async def live(self) -> None:
+        """Call now and then until retired."""
+        if self.persona.silent:
+            return
+        await self._pause(self._rng.random() * self.persona.interval_seconds)
+        while True:
+            try:
+                wait = await self._call()
+            except Retired:
+                return
+            except Unreachable as trouble:
+                await asyncio.sleep(trouble.wait * self._rng.uniform(0.5, 1.5))
+                continue
+            await self._pause(wait * self._rng.uniform(0.9, 1.1))
+
+    async def _call(self) -> float:
+        """One check-in and what follows from it; seconds until the next one."""
+        answer = await self._say()
+        while order := answer.get("order"):
+            if order["id"] == self._done:
+                answer = await self._say(**self._final)  # still waiting for the server to agree
+                break
+            self._done = ""
+            answer = await self._carry_out(order)
+        if "order" not in answer:
+            self._done, self._final = "", {}
+        return float(answer["next_check_in_seconds"])
+
+    async def _say(self, **report: Any) -> dict[str, Any]:
+        """Check in, with a report if there is one."""
+        body: dict[str, Any] = {"health": {"ok": True, "fault": ""}}
+        if self.persona.firmware is not None:
+            body["firmware"] = self.persona.firmware
+        self._facts_due -= 1
+        if self._facts_due < 0:
+            self._drift()
+            body["facts"], self._facts_due = self.persona.facts, RESEND_FACTS_EVERY
+        if report:
+            # the counter grows over restarts too, so that an old report is never taken for a new one
+            self._counter = max(self._counter + 1, time.time_ns() // 1_000_000)
+            body["report"] = {"counter": self._counter, **report}
+        return await self._gateway.check_in(self.persona.secret, body)
+
+    def _drift(self) -> None:
+        """Facts change a little."""
+        facts = self.persona.facts
+        if "battery" in facts and self._rng.random() < 0.2:
+            facts["battery"] = max(4, min(100, facts["battery"] + self._rng.choice((-1, 1))))
+
+    async def _carry_out(self, order: dict[str, Any]) -> dict[str, Any]:
+        until = time.monotonic() + order["not_after_seconds"] / self._speed
+        answer = await self._say(order=order["id"], phase="accepted")
+        if not self._still(answer, order):
+            return answer
+        if order["kind"] == "command":
+            return await self._restart(order)
+        return await self._install(order, until)
+
+    def _still(self, answer: dict[str, Any], order: dict[str, Any]) -> bool:
+        """Whether the server still wants this order done."""
+        return bool(answer.get("order", {}).get("id") == order["id"])
+
+    async def _finish(self, order: dict[str, Any], **report: Any) -> dict[str, Any]:
+        """Report an end, and keep reporting it at later check-ins until the server agrees."""
+        self._done, self._final = order["id"], {"order": order["id"], **report}
+        while True:
+            try:
+                answer = await self._say(**self._final)
+            except Unreachable as trouble:
+                await asyncio.sleep(trouble.wait)
+                continue
+            return answer
+
+    async def _install(self, order: dict[str, Any], until: float) -> dict[str, Any]:
+        error = self._fault(order["version"], order["id"])
+        slow = self.persona.facts.get("uplink") == "satellite"
+        await self._say(order=order["id"], phase="fetching")
+        try:
+            await self._gateway.fetch(
+                self.persona.secret, order, self._rng, slow=slow, spoil=error == "bad-hash", pause=self._pause
+            )
+        except BadImage as bad:
+            return await self._finish(order, phase="failed", error=bad.word, error_text=str(bad))
+        answer = await self._say(order=order["id"], phase="staged", progress=100)
+        if not self._still(answer, order):
+            return answer
+        if time.monotonic() > until:
+            text = "the window closed before the file was here"
+            return await self._finish(order, phase="failed", error="too-late", error_text=text)
+        await self._say(order=order["id"], phase="installing")
+        await self._pause(order["expected_minutes"] * 60 * self._rng.uniform(0.5, 1.2))
+        if error in ("flash-verify", "boots-twice"):
+            texts = {"flash-verify": "read back other bytes than were written", "boots-twice": "came up, fell over, came up on the old image"}
+            return await self._finish(order, phase="failed", error=error, error_text=texts[error])
+        if error != "returns-old":
+            self._memory.keep(self.persona.uid, firmware=order["version"])
+            self.persona.firmware = order["version"]
+        return await self._finish(order, phase="confirming", progress=100)
+
+    async def _restart(self, order: dict[str, Any]) -> dict[str, Any]:
+        """Go silent, come back, and say so."""
+        await self._say(order=order["id"], phase="running")
+        seconds = self._rng.uniform(*RESTART_SECONDS)
+        boots = int(self.persona.facts.get("boot_count", 0)) + 1
+        self._memory.keep(self.persona.uid, boot_count=boots)
+        self.persona.facts["boot_count"], self._facts_due = boots, 0
+        await self._pause(seconds)
+        return await self._finish(
+            order, phase="done", progress=100, results={"answer": "ok", "seconds": round(seconds), "boot_count": boots}
+        )
+
+    def _fault(self, version: str, order_id: str) -> str:
+        """The error this attempt will end in; empty for none. The same device and version fail alike,
+        but a later attempt may go well."""
+        for fault in self._faults:
+            if strikes(fault, self.persona, version):
+                chance = random.Random(f"{self.persona.uid} {version} {fault.error} {order_id}").random()
+                if chance < fault.chance:
+                    return fault.error
+        return ""
+
+    async def _pause(self, seconds: float) -> None:
+        """Sleep for so many seconds of the demo's time."""
+        await asyncio.sleep(max(MIN_SLEEP_SECONDS, seconds / self._speed))

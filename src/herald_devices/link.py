@@ -1,0 +1,128 @@
+"""A device's side of the protocol: HTTP with retries, ranges, hashes and signatures."""
+
+import asyncio
+import hashlib
+import json
+import random
+from collections.abc import Awaitable, Callable
+from typing import Any
+
+import aiohttp
+import jwt
+
+SLOW_CHUNK_BYTES = 400_000
+FETCH_TRIES = 6
+
+
+class Retired(Exception):
+    """The server wants to hear no more of this device."""
+
+
+class Unreachable(Exception):
+    """The server did not answer as it should; try again after `wait` (real seconds)."""
+
+    def __init__(self, wait: float) -> None:
+        super().__init__(f"try again in {wait} s")
+        self.wait = wait
+
+
+class BadImage(Exception):
+    """The file is not what the order says; the word goes into the report."""
+
+    def __init__(self, word: str, text: str) -> None:
+        super().__init__(text)
+        self.word = word
+
+
+class Gateway:
+    """The server as devices see it."""
+
+    def __init__(self, base: str, session: aiohttp.ClientSession) -> None:
+        self._base = base
+        self._session = session
+        self._keys: dict[str, Any] = {}
+        #: at most so many files at once over this machine's loopback
+        self._transfers = asyncio.Semaphore(24)
+
+    async def check_in(self, secret: str, body: dict[str, Any]) -> dict[str, Any]:
+        """One round trip.
+
+        Raises:
+            Retired: the device is not wanted any more.
+            Unreachable: no useful answer.
+        """
+        try:
+            async with self._session.post(
+                f"{self._base}/device/v1/check-in", json=body, headers={"Authorization": f"Bearer {secret}"}
+            ) as response:
+                if response.status == 200:
+                    return dict(await response.json())
+                if response.status in (401, 410):
+                    raise Retired
+                raise Unreachable(float(response.headers.get("Retry-After", "2")))
+        except (aiohttp.ClientError, TimeoutError) as error:
+            raise Unreachable(2.0) from error
+
+    async def fetch(
+        self, secret: str, order: dict[str, Any], rng: random.Random, *, slow: bool, spoil: bool, pause: Callable[[float], Awaitable[None]]
+    ) -> None:
+        """Fetch the order's file, resuming where a link breaks, and verify size, hash and signature.
+
+        Args:
+            slow: fetch in parts, as a poor link does.
+            spoil: one bit is lost on the way.
+            pause: sleeps for so many seconds of the demo's time.
+
+        Raises:
+            BadImage: size, hash or signature do not fit.
+            Unreachable: the file could not be fetched.
+        """
+        digest, got = hashlib.sha256(), 0
+        async with self._transfers:
+            for _ in range(FETCH_TRIES):
+                try:
+                    async for chunk in self._parts(secret, order, got, slow=slow):
+                        got += len(chunk)
+                        digest.update(chunk)
+                        if slow:
+                            await pause(rng.uniform(1, 20))
+                            if rng.random() < 0.05:
+                                raise aiohttp.ClientConnectionError("the link broke")
+                    break
+                except (aiohttp.ClientError, TimeoutError):
+                    await pause(20)
+            else:
+                raise Unreachable(2.0)
+        if spoil:
+            digest.update(b"?")
+        if got != order["size"]:
+            raise BadImage("bad-size", f"{got} bytes came, {order['size']} were announced")
+        if digest.hexdigest() != order["sha256"]:
+            raise BadImage("bad-hash", "the file's SHA-256 is not the announced one")
+        await self._verify(order)
+
+    async def _parts(self, secret: str, order: dict[str, Any], got: int, *, slow: bool) -> Any:
+        """The bytes of the file from offset `got` on, in pieces."""
+        url, size = f"{self._base}/device/v1/images/{order['sha256']}", order["size"]
+        while got < size:
+            end = min(size, got + SLOW_CHUNK_BYTES) if slow else size
+            headers = {"Authorization": f"Bearer {secret}", "Range": f"bytes={got}-{end - 1}"}
+            async with self._session.get(url, headers=headers) as response:
+                if response.status != 206:
+                    raise aiohttp.ClientConnectionError(f"status {response.status}")
+                async for chunk in response.content.iter_chunked(1 << 18):
+                    got += len(chunk)
+                    yield chunk
+
+    async def _verify(self, order: dict[str, Any]) -> None:
+        """Check the signature over exactly version, size and hash."""
+        kid = jwt.get_unverified_header(order["jws"]).get("kid", "")
+        if kid not in self._keys:
+            async with self._session.get(f"{self._base}/device/v1/keys") as response:
+                self._keys = {k["kid"]: jwt.PyJWK(k).key for k in (await response.json())["keys"]}
+        try:
+            payload = json.loads(jwt.api_jws.decode(order["jws"], self._keys.get(kid), algorithms=["EdDSA"]))
+        except jwt.PyJWTError as error:
+            raise BadImage("bad-signature", str(error)) from error
+        if payload != {"version": order["version"], "size": order["size"], "sha256": order["sha256"]}:
+            raise BadImage("bad-signature", "the signature is over something else")

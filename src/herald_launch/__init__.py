@@ -1,0 +1,1 @@
+"""The `./herald` command: set-up, processes, tests, pictures and benches."""
