@@ -4,8 +4,10 @@ from collections.abc import Sequence
 from typing import Any
 
 from django.db.models import BooleanField, Field, Func, JSONField, Lookup, TextField
+from django.db.models.fields.related import ForeignObject
 
 
+@ForeignObject.register_lookup  # a foreign key does not inherit the lookups of plain fields
 @Field.register_lookup
 class AnyOf(Lookup):  # type: ignore[type-arg]  # takes a type argument only in the stubs
     """``filter(uid__any=[...])`` as ``uid = ANY('{..}')``: one parameter however long the list."""

@@ -6,6 +6,7 @@ docs/operations.md lists every variable; nothing else in the project reads the e
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
+import structlog
 from django.core.exceptions import ImproperlyConfigured
 from environs import Env
 
@@ -103,7 +104,6 @@ TIME_ZONE = "UTC"
 LANGUAGE_CODE = "en-gb"
 USE_I18N = False
 STATIC_URL = "/static/"
-STATIC_ROOT = DATA_DIR / "static"
 WHITENOISE_USE_FINDERS = True
 WHITENOISE_AUTOREFRESH = False
 WHITENOISE_ROOT = WEB_DIST if WEB_DIST.is_dir() else None
@@ -145,6 +145,10 @@ SPECTACULAR_SETTINGS = {
     "SCHEMA_PATH_PREFIX": "/api/v1",
     "ENUM_GENERATE_CHOICE_DESCRIPTION": False,
     "COMPONENT_SPLIT_REQUEST": True,
+    "POSTPROCESSING_HOOKS": [
+        "drf_spectacular.hooks.postprocess_schema_enums",
+        "herald.api.schema.answers_are_whole",
+    ],
     "ENUM_NAME_OVERRIDES": {
         "PhaseEnum": "herald.deliveries.models.PHASES",
         "RolloutStateEnum": "herald.rollouts.models.RolloutState",
@@ -170,3 +174,12 @@ LOGGING = {
     "root": {"handlers": ["stderr"], "level": "INFO"},
     "loggers": {"procrastinate": {"level": "WARNING"}, "django.request": {"level": "ERROR"}},
 }
+structlog.configure(
+    processors=[
+        structlog.contextvars.merge_contextvars,
+        structlog.processors.add_log_level,
+        structlog.processors.TimeStamper(fmt="iso"),
+        structlog.processors.format_exc_info,
+        structlog.processors.JSONRenderer(),
+    ]
+)

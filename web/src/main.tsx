@@ -1,1 +1,30 @@
-document.body.textContent = "Brisk Herald";
+import "./index.css";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { RouterProvider } from "@tanstack/react-router";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { ApiError } from "./api/client";
+import { router } from "./app/router";
+import { currentTheme } from "./app/theme";
+
+document.documentElement.dataset.theme = currentTheme();
+
+const client = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 2000,
+      // what was refused stays refused; only a server that does not answer is asked again
+      retry: (failures, error) => failures < 3 && !(error instanceof ApiError && error.status < 500),
+    },
+  },
+});
+
+const root = document.getElementById("root");
+if (!root) throw new Error("the page has no root");
+createRoot(root).render(
+  <StrictMode>
+    <QueryClientProvider client={client}>
+      <RouterProvider router={router} />
+    </QueryClientProvider>
+  </StrictMode>,
+);

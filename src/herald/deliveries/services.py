@@ -6,7 +6,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from django.db import transaction
-from django.db.models import CharField, DateTimeField, F, IntegerField, QuerySet, Value
+from django.db.models import BigIntegerField, CharField, DateTimeField, F, IntegerField, QuerySet, Value
 from django.db.models.functions import Cast
 from django.db.models import JSONField, TextField
 
@@ -43,7 +43,7 @@ def move(deliveries: "QuerySet[Delivery]", event: Event, *, now: datetime, cause
         rows = list(
             Delivery.objects.filter(id__any=list(chosen), phase__in=[p.value for p in sources(event)])
             .order_by("id")
-            .select_for_update()
+            .select_for_update(of=("self",))
             .values_list("id", "phase", "attempt", "rollout_id", "occurrence__schedule_id")
         )
         return _moved(rows, event, now=now, cause=cause, fields=fields)
@@ -172,7 +172,7 @@ def apply_changes(changes: Sequence[Change], *, now: datetime) -> None:
         not_before=Cast(text("not_before"), DateTimeField()),
         attempt=Cast(text("attempt"), IntegerField()),
         max_attempts=Cast(text("max_attempts"), IntegerField()),
-        report_counter=Cast(text("report_counter"), IntegerField()),
+        report_counter=Cast(text("report_counter"), BigIntegerField()),
         progress=Cast(text("progress"), IntegerField()),
         last_error=Cast(text("last_error"), CharField()),
         last_error_text=Cast(text("last_error_text"), CharField()),

@@ -12,7 +12,10 @@ from herald.clock.source import clock
 from herald.gateway.flush import Arrival, flush
 from herald.gateway.messages import Answer, Refused
 
-TICK_SECONDS = 0.005
+#: how long check-ins gather: briefly while many come, longer while few do, which spares the database
+BUSY_TICK_SECONDS = 0.005
+QUIET_TICK_SECONDS = 0.03
+BUSY_BATCH = 24
 MAX_BATCH = 500
 log = structlog.get_logger()
 SLOW_DOWN = Refused(429, "busy", "Too many devices are calling; try again later.")
@@ -25,6 +28,7 @@ class Batcher:
     def __init__(self) -> None:
         self._queue: list[tuple[Arrival, asyncio.Future[Answer | Refused]]] = []
         self._running = False
+        self._busy = False
         self._thread = ThreadPoolExecutor(1, thread_name_prefix="flush")
         self._task: asyncio.Task[None] | None = None
 
@@ -41,10 +45,11 @@ class Batcher:
 
     async def _drain(self) -> None:
         loop = asyncio.get_running_loop()
-        await asyncio.sleep(TICK_SECONDS)
+        await asyncio.sleep(BUSY_TICK_SECONDS if self._busy else QUIET_TICK_SECONDS)
         try:
             while self._queue:
                 batch, self._queue = self._queue[:MAX_BATCH], self._queue[MAX_BATCH:]
+                self._busy = len(batch) >= BUSY_BATCH
                 answers = await loop.run_in_executor(self._thread, _flush, [a for a, _ in batch])
                 for (_, future), answer in zip(batch, answers, strict=True):
                     if not future.done():  # the device may have hung up

@@ -739,28 +739,28 @@ export interface components {
             device_id: number;
             device: string;
             model: string;
-            site?: string | null;
+            site: string | null;
             firmware: string | null;
             kind: components["schemas"]["DeliveryKindEnum"];
             readonly what: string;
             rollout: number | null;
-            schedule?: number | null;
-            ring?: number | null;
-            phase?: components["schemas"]["PhaseEnum"];
+            schedule: number | null;
+            ring: number | null;
+            phase: components["schemas"]["PhaseEnum"];
             /** Format: date-time */
             phase_since: string;
             readonly waits_for: components["schemas"]["WaitsFor"] | null;
-            attempt?: number;
-            max_attempts?: number;
-            progress?: number;
-            from_version?: string;
-            last_error?: string;
-            last_error_text?: string;
+            attempt: number;
+            max_attempts: number;
+            progress: number;
+            from_version: string;
+            last_error: string;
+            last_error_text: string;
             /** Format: date-time */
             not_before: string;
             /** Format: date-time */
             not_after: string;
-            results?: unknown;
+            results: unknown;
         };
         /** @description One device with everything known of it. */
         DeviceDetail: {
@@ -768,25 +768,25 @@ export interface components {
             uid: string;
             name: string;
             model: string;
-            hardware_revision?: string;
-            firmware?: string | null;
-            site?: string | null;
+            hardware_revision: string;
+            firmware: string | null;
+            site: string | null;
             time_zone: string;
-            custodian?: string | null;
-            tags?: string[];
+            custodian: string | null;
+            tags: string[];
             readonly presence: string;
             /** Format: date-time */
-            last_check_in?: string | null;
-            admission?: components["schemas"]["AdmissionEnum"];
+            last_check_in: string | null;
+            admission: components["schemas"]["AdmissionEnum"];
             family: string;
-            serial?: string;
-            attributes?: unknown;
-            facts?: unknown;
-            healthy?: boolean;
-            fault?: string;
+            serial: string;
+            attributes: unknown;
+            facts: unknown;
+            healthy: boolean;
+            fault: string;
             /** Format: date-time */
-            first_seen?: string | null;
-            check_in_interval_seconds?: number;
+            first_seen: string | null;
+            check_in_interval_seconds: number;
             /** Format: date-time */
             readonly next_check_in: string | null;
             readonly groups: components["schemas"]["GroupOfDevice"][];
@@ -803,16 +803,16 @@ export interface components {
             uid: string;
             name: string;
             model: string;
-            hardware_revision?: string;
-            firmware?: string | null;
-            site?: string | null;
+            hardware_revision: string;
+            firmware: string | null;
+            site: string | null;
             time_zone: string;
-            custodian?: string | null;
-            tags?: string[];
+            custodian: string | null;
+            tags: string[];
             readonly presence: string;
             /** Format: date-time */
-            last_check_in?: string | null;
-            admission?: components["schemas"]["AdmissionEnum"];
+            last_check_in: string | null;
+            admission: components["schemas"]["AdmissionEnum"];
         };
         /** @description What an action did. `finishing` devices are mid-install and will finish. */
         Effect: {
@@ -852,7 +852,7 @@ export interface components {
         FolderRow: {
             readonly id: number;
             name: string;
-            parent?: number | null;
+            parent: number | null;
             device_count: number;
         };
         /** @description A group with what uses it. */
@@ -860,12 +860,12 @@ export interface components {
             readonly id: number;
             name: string;
             kind: components["schemas"]["GroupKindEnum"];
-            rule?: string;
-            follows_time?: boolean;
-            note?: string;
-            folder?: string | null;
+            rule: string;
+            follows_time: boolean;
+            note: string;
+            folder: string | null;
             folder_id: number | null;
-            family?: string | null;
+            family: string | null;
             member_count: number;
             /** Format: date-time */
             updated_at: string;
@@ -875,11 +875,11 @@ export interface components {
         GroupDraftRequest: {
             name: string;
             /** @default rule */
-            kind: components["schemas"]["GroupKindEnum"];
+            kind?: components["schemas"]["GroupKindEnum"];
             /** @default  */
-            rule: string;
+            rule?: string;
             /** @default  */
-            note: string;
+            note?: string;
             folder_id?: number | null;
             devices?: string[];
         };
@@ -897,12 +897,12 @@ export interface components {
             readonly id: number;
             name: string;
             kind: components["schemas"]["GroupKindEnum"];
-            rule?: string;
-            follows_time?: boolean;
-            note?: string;
-            folder?: string | null;
+            rule: string;
+            follows_time: boolean;
+            note: string;
+            folder: string | null;
             folder_id: number | null;
-            family?: string | null;
+            family: string | null;
             member_count: number;
             /** Format: date-time */
             updated_at: string;
@@ -927,26 +927,26 @@ export interface components {
             name: string;
             family: string;
             version: string;
-            channel?: string;
+            channel: string;
             readonly models: string[];
-            hardware_revisions?: string[];
+            hardware_revisions: string[];
             /** Format: int64 */
             size_bytes: number;
             sha256: string;
-            notes?: string;
+            notes: string;
             /** Format: date */
-            released_on?: string | null;
+            released_on: string | null;
             /** Format: date */
-            expires_on?: string | null;
-            min_version?: string;
-            max_version?: string;
+            expires_on: string | null;
+            min_version: string;
+            max_version: string;
             /** Format: double */
-            free_space_mb?: number | null;
+            free_space_mb: number | null;
             /** Format: double */
-            min_battery_pct?: number | null;
-            expected_minutes?: number;
-            soak_minutes?: number;
-            status?: components["schemas"]["ImageStatusEnum"];
+            min_battery_pct: number | null;
+            expected_minutes: number;
+            soak_minutes: number;
+            status: components["schemas"]["ImageStatusEnum"];
             readonly fits: number;
             readonly runs: number;
         };
@@ -967,8 +967,8 @@ export interface components {
             /** Format: email */
             email: string;
             name: string;
-            role?: components["schemas"]["RoleEnum"];
-            time_zone?: string;
+            role: components["schemas"]["RoleEnum"];
+            time_zone: string;
         };
         /** @description Devices, by name or uid, to put in and to take out. */
         MemberChangeRequest: {
@@ -1019,8 +1019,8 @@ export interface components {
             readonly id: number;
             name: string;
             model: string;
-            firmware?: string | null;
-            hardware_revision?: string;
+            firmware: string | null;
+            hardware_revision: string;
         };
         /** @description What to change of a group; what is left out stays. */
         PatchedGroupChangeRequest: {
@@ -1055,7 +1055,7 @@ export interface components {
             readonly id: number;
             /** Format: date-time */
             at: string;
-            actor?: string | null;
+            actor: string | null;
             kind: string;
             /** Format: int64 */
             object_id: number;
@@ -1073,9 +1073,9 @@ export interface components {
              * Format: double
              * @default 95
              */
-            confirmed_pct: number;
+            confirmed_pct?: number;
             /** @default 60 */
-            soak_minutes: number;
+            soak_minutes?: number;
         };
         /** @description A ring as it would be. `detects` is the chance that it shows a fault at the failure limit's rate. */
         RingForecast: {
@@ -1175,17 +1175,17 @@ export interface components {
             /** Format: date-time */
             starts_at?: string | null;
             /** @default 336 */
-            give_up_after_hours: number;
+            give_up_after_hours?: number;
             /**
              * Format: double
              * @default 2
              */
-            failure_limit_pct: number;
+            failure_limit_pct?: number;
             failure_count_limit?: number | null;
             /** @default 200 */
-            at_once: number;
+            at_once?: number;
             /** @default 2 */
-            max_attempts: number;
+            max_attempts?: number;
         };
         /** @description A rollout in a list. `phases` counts all its deliveries. */
         RolloutRow: {
@@ -1228,13 +1228,13 @@ export interface components {
         RuleQuestionRequest: {
             rule: string;
             /** @default 50 */
-            limit: number;
+            limit?: number;
             group?: number | null;
         };
         /** @description A command. `time_of_day` is by each device's own clock. */
         ScheduleDraftBodyRequest: {
             /** @default restart */
-            recipe: components["schemas"]["RecipeEnum"];
+            recipe?: components["schemas"]["RecipeEnum"];
             include: number[];
             exclude?: number[];
             when: components["schemas"]["ScheduleWhenEnum"];
@@ -1245,11 +1245,11 @@ export interface components {
             /** Format: date */
             until?: string | null;
             /** @default 20 */
-            spread_minutes: number;
+            spread_minutes?: number;
             /** @default 120 */
-            give_up_minutes: number;
+            give_up_minutes?: number;
             /** @default 500 */
-            at_once: number;
+            at_once?: number;
         };
         /** @description The next firings per zone, and how many devices it would be for now. */
         SchedulePreview: {

@@ -1,0 +1,153 @@
+"""`./herald test`: all checks and tests, with a database and ports of their own."""
+
+import os
+import shutil
+import subprocess
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from herald_launch import install
+from herald_launch.instance import DATABASE
+from herald_launch.postgres import Cluster
+from herald_launch.steps import PYTHON, ROOT, StepFailed, run, say
+
+WEB = ROOT / "web"
+TEST_FOLDER = ROOT / "var" / "test"
+BIN = Path(PYTHON).parent
+
+
+def run_tests(what: str) -> None:
+    """Run one part, or all of them.
+
+    Raises:
+        StepFailed: something failed; the rest was run all the same, so that one run tells everything.
+    """
+    parts: dict[str, Callable[[], None]] = {
+        "core": _core,
+        "server": _server,
+        "gateway": _gateway,
+        "web": _web,
+        "browser": _browser,
+    }
+    if what and what not in parts:
+        raise StepFailed(f"there is no part called {what}; there are {', '.join(parts)}")
+    failed = []
+    for name, part in parts.items():
+        if what in ("", name):
+            started = time.monotonic()
+            say(f"{name}:")
+            try:
+                part()
+            except StepFailed as failure:
+                print(f"herald: {failure}", flush=True)
+                failed.append(name)
+            say(f"{name} took {time.monotonic() - started:.0f} s")
+    if failed:
+        raise StepFailed(f"failed: {', '.join(failed)}")
+    say("all is well")
+
+
+def _core() -> None:
+    for command in (
+        ["ruff", "check", "."],
+        ["ruff", "format", "--check", "."],
+        ["mypy"],
+        ["lint-imports"],
+    ):
+        run([str(BIN / command[0]), *command[1:]], doing=" ".join(command), quiet=True)
+        say(f"{command[0]} is content")
+    _pytest("tests/core")
+
+
+def _server() -> None:
+    environment = _database()
+    run(
+        [PYTHON, "manage.py", "makemigrations", "--check", "--dry-run"],
+        doing="looking for changes without a migration",
+        env=environment,
+        advice="Make the migration with ./herald manage makemigrations.",
+    )
+    check_client(environment)
+    _pytest("tests/server", environment)
+
+
+def _gateway() -> None:
+    _pytest("tests/gateway", _database())
+
+
+def _web() -> None:
+    install.ensure_node_modules()
+    for command in (["npx", "biome", "ci", "."], ["npx", "tsc", "--noEmit"], ["npx", "vitest", "run"]):
+        run(command, doing=" ".join(command), cwd=WEB, quiet=command[1] != "vitest")
+        say(f"{command[1]} is content")
+
+
+def _browser() -> None:
+    install.ensure_postgres()
+    install.ensure_chromium()
+    install.ensure_front_end()
+    _pytest("tests/browser", {"HERALD_SECRET_KEY": "tests", "HERALD_DEMO": "1"})
+
+
+def _database() -> dict[str, str]:
+    """A cluster for tests, which may lose its data in a crash and is fast for it."""
+    install.ensure_postgres()
+    cluster = Cluster(TEST_FOLDER / "postgres", fast=True)
+    cluster.start()
+    cluster.ensure_database(DATABASE)
+    return {
+        "DATABASE_URL": cluster.url(DATABASE),
+        "HERALD_SECRET_KEY": "tests",
+        "HERALD_DATA_DIR": str(TEST_FOLDER / "data"),
+        "HERALD_DEMO": "1",
+        "HERALD_SIGN_IN_RATE": "1000/min",
+    }
+
+
+def _pytest(folder: str, environment: dict[str, str] | None = None) -> None:
+    command = [str(BIN / "pytest"), folder]
+    done = subprocess.run(command, cwd=ROOT, env={**os.environ, **(environment or {})}, check=False)
+    if done.returncode:
+        raise StepFailed(f"pytest {folder} ended with {done.returncode}")
+
+
+def _write_schema(to: Path, environment: dict[str, str]) -> None:
+    command = ["manage.py", "spectacular", "--format", "openapi-json", "--validate", "--fail-on-warn", "--file", str(to)]
+    run([PYTHON, *command], doing="writing the API's schema", env=environment)
+
+
+def _write_types(schema: Path, to: Path) -> None:
+    install.ensure_node_modules()
+    command = ["npx", "openapi-typescript", str(schema), "--default-non-nullable=false", "-o", str(to)]
+    run(command, doing="writing the TypeScript client's types", cwd=WEB)
+
+
+def write_client() -> None:
+    """docs/openapi.json and web/src/api/schema.d.ts, from the API as it is."""
+    _write_schema(ROOT / "docs" / "openapi.json", _database())
+    _write_types(ROOT / "docs" / "openapi.json", WEB / "src" / "api" / "schema.d.ts")
+    say("docs/openapi.json and web/src/api/schema.d.ts are current")
+
+
+def check_client(environment: dict[str, str]) -> None:
+    """Refuse a schema or client that is not what the API is now.
+
+    Raises:
+        StepFailed: one of them is stale.
+    """
+    folder = Path(tempfile.mkdtemp(prefix="herald-client-"))
+    try:
+        _write_schema(folder / "openapi.json", environment)
+        _write_types(folder / "openapi.json", folder / "schema.d.ts")
+        pairs = (
+            (folder / "openapi.json", ROOT / "docs" / "openapi.json"),
+            (folder / "schema.d.ts", WEB / "src" / "api" / "schema.d.ts"),
+        )
+        for new, kept in pairs:
+            if new.read_text() != kept.read_text():
+                raise StepFailed(f"{kept.relative_to(ROOT)} is stale; write it anew with ./herald client")
+        say("the client is current")
+    finally:
+        shutil.rmtree(folder)

@@ -1,0 +1,147 @@
+/** Every question the interface asks, with its key. The first word of a key is its topic: live events
+ * of that topic ask again. */
+import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { api, body } from "./client";
+
+const SECOND = 1000;
+
+export const session = queryOptions({
+  queryKey: ["session"],
+  queryFn: () => body(api.GET("/api/v1/session")),
+  staleTime: 300 * SECOND,
+});
+export const health = queryOptions({
+  queryKey: ["health"],
+  queryFn: () => body(api.GET("/api/v1/health")),
+  staleTime: 60 * SECOND,
+  refetchInterval: 60 * SECOND,
+});
+export const now = queryOptions({
+  queryKey: ["now"],
+  queryFn: () => body(api.GET("/api/v1/now")),
+  refetchInterval: 5 * SECOND,
+});
+export const groups = queryOptions({ queryKey: ["group", "list"], queryFn: () => body(api.GET("/api/v1/groups")) });
+export const folders = queryOptions({
+  queryKey: ["group", "folders"],
+  queryFn: () => body(api.GET("/api/v1/folders")),
+});
+export const group = (id: number) =>
+  queryOptions({
+    queryKey: ["group", id],
+    queryFn: () => body(api.GET("/api/v1/groups/{group_id}", { params: { path: { group_id: id } } })),
+  });
+export const preview = (rule: string, groupId: number | null) =>
+  queryOptions({
+    queryKey: ["preview", rule, groupId],
+    queryFn: () => body(api.POST("/api/v1/rules/preview", { body: { rule, limit: 50, group: groupId } })),
+    placeholderData: keepPreviousData,
+    retry: false,
+    enabled: rule.trim() !== "",
+  });
+export const explanation = (rule: string, device: string) =>
+  queryOptions({
+    queryKey: ["explain", rule, device],
+    queryFn: () => body(api.POST("/api/v1/rules/explain", { body: { rule, device } })),
+    retry: false,
+    enabled: rule.trim() !== "" && device.trim() !== "",
+  });
+export const fields = queryOptions({
+  queryKey: ["fields"],
+  queryFn: () => body(api.GET("/api/v1/fields")),
+  staleTime: 60 * SECOND,
+});
+export const values = (key: string, beginning = "") =>
+  queryOptions({
+    queryKey: ["values", key, beginning],
+    queryFn: () =>
+      body(api.GET("/api/v1/fields/{key}/values", { params: { path: { key }, query: { beginning } } })),
+    staleTime: 20 * SECOND,
+  });
+export const device = (word: string) =>
+  queryOptions({
+    queryKey: ["device", word],
+    queryFn: () => body(api.GET("/api/v1/devices/{device}", { params: { path: { device: word } } })),
+    refetchInterval: 5 * SECOND,
+  });
+export const deviceOrders = (word: string) =>
+  queryOptions({
+    queryKey: ["device", word, "orders"],
+    queryFn: () => body(api.GET("/api/v1/devices/{device}/orders", { params: { path: { device: word } } })),
+    refetchInterval: 5 * SECOND,
+  });
+export const deviceTimeline = (word: string) =>
+  queryOptions({
+    queryKey: ["device", word, "timeline"],
+    queryFn: () => body(api.GET("/api/v1/devices/{device}/timeline", { params: { path: { device: word } } })),
+    refetchInterval: 5 * SECOND,
+  });
+export const images = queryOptions({ queryKey: ["images"], queryFn: () => body(api.GET("/api/v1/images")) });
+export const rollouts = queryOptions({
+  queryKey: ["rollout", "list"],
+  queryFn: () => body(api.GET("/api/v1/rollouts")),
+});
+const ofRollout = (id: number) => ({ params: { path: { rollout_id: id } } });
+export const rollout = (id: number) =>
+  queryOptions({
+    queryKey: ["rollout", id],
+    queryFn: () => body(api.GET("/api/v1/rollouts/{rollout_id}", ofRollout(id))),
+    refetchInterval: 5 * SECOND,
+  });
+export const marks = (id: number) =>
+  queryOptions({
+    queryKey: ["rollout", id, "marks"],
+    queryFn: () => body(api.GET("/api/v1/rollouts/{rollout_id}/marks", ofRollout(id))),
+  });
+export const progress = (id: number) =>
+  queryOptions({
+    queryKey: ["rollout", id, "progress"],
+    queryFn: () => body(api.GET("/api/v1/rollouts/{rollout_id}/progress", ofRollout(id))),
+  });
+export const rolloutTimeline = (id: number) =>
+  queryOptions({
+    queryKey: ["rollout", id, "timeline"],
+    queryFn: () => body(api.GET("/api/v1/rollouts/{rollout_id}/timeline", ofRollout(id))),
+  });
+export interface DeliveryFilter {
+  ring?: number;
+  phase?: string;
+  words?: string;
+}
+export const rolloutDeliveries = (id: number, filter: DeliveryFilter) =>
+  queryOptions({
+    queryKey: ["rollout", id, "deliveries", filter],
+    queryFn: () =>
+      body(
+        api.GET("/api/v1/rollouts/{rollout_id}/deliveries", {
+          params: { path: { rollout_id: id }, query: { ...filter, limit: 200 } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+export const schedules = queryOptions({
+  queryKey: ["schedule", "list"],
+  queryFn: () => body(api.GET("/api/v1/schedules")),
+});
+export const schedule = (id: number) =>
+  queryOptions({
+    queryKey: ["schedule", id],
+    queryFn: () => body(api.GET("/api/v1/schedules/{schedule_id}", { params: { path: { schedule_id: id } } })),
+    refetchInterval: 5 * SECOND,
+  });
+export const scheduleDeliveries = (id: number, phase: string) =>
+  queryOptions({
+    queryKey: ["schedule", id, "deliveries", phase],
+    queryFn: () =>
+      body(
+        api.GET("/api/v1/schedules/{schedule_id}/deliveries", {
+          params: { path: { schedule_id: id }, query: { phase, limit: 200 } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+export const record = queryOptions({
+  queryKey: ["record"],
+  queryFn: () => body(api.GET("/api/v1/record", { params: { query: { limit: 200 } } })),
+  refetchInterval: 10 * SECOND,
+});

@@ -1,0 +1,115 @@
+/** Find or do anything: rooms, acts, groups, rollouts, commands, devices. */
+import { useQuery } from "@tanstack/react-query";
+import { useNavigate } from "@tanstack/react-router";
+import { Command } from "cmdk";
+import { useState } from "react";
+import { api, body } from "@/api/client";
+import { groups, rollouts, schedules } from "@/api/queries";
+import { sentenceText } from "@/parts/sentence";
+import { ROOMS } from "./rooms";
+import { nextTheme, setTheme } from "./theme";
+
+export function Palette({ open, onClose }: { open: boolean; onClose: () => void }) {
+  const navigate = useNavigate();
+  const [words, setWords] = useState("");
+  const known = { groups: useQuery(groups), rollouts: useQuery(rollouts), schedules: useQuery(schedules) };
+  const devices = useQuery({
+    queryKey: ["palette", words],
+    queryFn: () => body(api.GET("/api/v1/devices", { params: { query: { words, limit: 6 } } })),
+    enabled: open && words.length > 1,
+  });
+  const go = (act: () => void) => () => {
+    onClose();
+    setWords("");
+    act();
+  };
+  const item = "flex cursor-pointer gap-3 rounded-sm px-2 py-1.5 data-[selected=true]:bg-wash";
+  return (
+    <Command.Dialog
+      open={open}
+      onOpenChange={(to) => !to && onClose()}
+      label="Find or do"
+      className="fixed top-[12%] left-1/2 z-50 w-[38rem] max-w-[94vw] -translate-x-1/2 overflow-hidden rounded-md border border-rule bg-card shadow-xl"
+      overlayClassName="fixed inset-0 z-40 bg-ink/30 dark:bg-black/50"
+    >
+      <Command.Input
+        value={words}
+        onValueChange={setWords}
+        placeholder="Find a device, group or rollout, or do something…"
+        className="w-full border-rule border-b bg-transparent px-4 py-3 outline-none"
+      />
+      <Command.List className="max-h-96 overflow-auto p-2 [&_[cmdk-group-heading]]:px-2 [&_[cmdk-group-heading]]:pt-2 [&_[cmdk-group-heading]]:text-soft">
+        <Command.Empty className="p-3 text-soft">Nothing is called so.</Command.Empty>
+        <Command.Group heading="Do">
+          <Command.Item className={item} onSelect={go(() => navigate({ to: "/groups/$id", params: { id: "new" }, search: {} }))}>
+            New group
+          </Command.Item>
+          <Command.Item className={item} onSelect={go(() => navigate({ to: "/rollouts/new" }))}>
+            New rollout
+          </Command.Item>
+          <Command.Item className={item} onSelect={go(() => navigate({ to: "/commands/new" }))}>
+            New command
+          </Command.Item>
+          <Command.Item className={item} onSelect={go(() => setTheme(nextTheme()))}>
+            Change between day and night shift
+          </Command.Item>
+        </Command.Group>
+        <Command.Group heading="Go to">
+          {ROOMS.map((r) => (
+            <Command.Item key={r.to} className={item} onSelect={go(() => navigate({ to: r.to }))}>
+              {r.word}
+            </Command.Item>
+          ))}
+        </Command.Group>
+        {devices.data && (
+          <Command.Group heading="Devices" forceMount>
+            {devices.data.devices.map((d) => (
+              <Command.Item
+                key={d.id}
+                forceMount
+                value={`device ${d.name}`}
+                className={item}
+                onSelect={go(() => navigate({ to: "/devices/$name", params: { name: d.name } }))}
+              >
+                {d.name} <span className="text-soft">{d.model}, {d.site}</span>
+              </Command.Item>
+            ))}
+          </Command.Group>
+        )}
+        <Command.Group heading="Groups">
+          {known.groups.data?.map((g) => (
+            <Command.Item
+              key={g.id}
+              className={item}
+              onSelect={go(() => navigate({ to: "/groups/$id", params: { id: String(g.id) } }))}
+            >
+              {g.name}
+            </Command.Item>
+          ))}
+        </Command.Group>
+        <Command.Group heading="Rollouts and commands">
+          {known.rollouts.data?.map((r) => (
+            <Command.Item
+              key={`r${r.id}`}
+              className={item}
+              value={`rollout ${r.id} ${sentenceText(r.sentence)}`}
+              onSelect={go(() => navigate({ to: "/rollouts/$id", params: { id: String(r.id) }, search: {} }))}
+            >
+              <span className="truncate">{sentenceText(r.sentence)}</span>
+            </Command.Item>
+          ))}
+          {known.schedules.data?.map((s) => (
+            <Command.Item
+              key={`s${s.id}`}
+              className={item}
+              value={`command ${s.id} ${sentenceText(s.sentence)}`}
+              onSelect={go(() => navigate({ to: "/commands/$id", params: { id: String(s.id) }, search: {} }))}
+            >
+              <span className="truncate">{sentenceText(s.sentence)}</span>
+            </Command.Item>
+          ))}
+        </Command.Group>
+      </Command.List>
+    </Command.Dialog>
+  );
+}

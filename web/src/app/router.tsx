@@ -1,0 +1,77 @@
+/** Every address of the interface. */
+import { createRootRoute, createRoute, createRouter } from "@tanstack/react-router";
+import { CommandPage } from "@/rooms/commands/watch";
+import { NewCommand } from "@/rooms/commands/compose";
+import { Commands } from "@/rooms/commands/list";
+import { DevicePage } from "@/rooms/fleet/device";
+import { Fleet } from "@/rooms/fleet/fleet";
+import { GroupPage } from "@/rooms/groups/group";
+import { Groups } from "@/rooms/groups/groups";
+import { Library } from "@/rooms/library/library";
+import { Now } from "@/rooms/now/now";
+import { RecordRoom } from "@/rooms/record/record";
+import { NewRollout } from "@/rooms/rollouts/compose";
+import { Rollouts } from "@/rooms/rollouts/list";
+import { RolloutPage } from "@/rooms/rollouts/rollout";
+import { Shell } from "./shell";
+
+const text = (value: unknown) => (typeof value === "string" && value !== "" ? value : undefined);
+const whole = (value: unknown) => (Number.isInteger(Number(value)) && value ? Number(value) : undefined);
+
+const root = createRootRoute({ component: Shell });
+const route = <P extends string>(path: P, component: () => React.ReactNode) =>
+  createRoute({ getParentRoute: () => root, path, component });
+
+export const fleetRoute = createRoute({
+  getParentRoute: () => root,
+  path: "/fleet",
+  component: Fleet,
+  validateSearch: (search): { rule?: string } => ({ rule: text(search.rule) }),
+});
+export const deviceRoute = route("/devices/$name", DevicePage);
+const groupsRoute = createRoute({ getParentRoute: () => root, path: "/groups", component: Groups });
+export const groupRoute = createRoute({
+  getParentRoute: () => groupsRoute,
+  path: "$id",
+  component: GroupPage,
+  validateSearch: (search): { rule?: string; tab?: string } => ({ rule: text(search.rule), tab: text(search.tab) }),
+});
+export const rolloutRoute = createRoute({
+  getParentRoute: () => root,
+  path: "/rollouts/$id",
+  component: RolloutPage,
+  validateSearch: (search): { ring?: number; phase?: string; words?: string } => ({
+    ring: whole(search.ring),
+    phase: text(search.phase),
+    words: text(search.words),
+  }),
+});
+export const commandRoute = createRoute({
+  getParentRoute: () => root,
+  path: "/commands/$id",
+  component: CommandPage,
+  validateSearch: (search): { phase?: string } => ({ phase: text(search.phase) }),
+});
+
+const tree = root.addChildren([
+  route("/", Now),
+  fleetRoute,
+  deviceRoute,
+  groupsRoute.addChildren([groupRoute]),
+  route("/rollouts", Rollouts),
+  route("/rollouts/new", NewRollout),
+  rolloutRoute,
+  route("/commands", Commands),
+  route("/commands/new", NewCommand),
+  commandRoute,
+  route("/library", Library),
+  route("/record", RecordRoom),
+]);
+
+export const router = createRouter({ routeTree: tree, defaultPreload: false });
+
+declare module "@tanstack/react-router" {
+  interface Register {
+    router: typeof router;
+  }
+}

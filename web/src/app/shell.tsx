@@ -1,0 +1,155 @@
+/** The top bar and the work under it. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, Outlet } from "@tanstack/react-router";
+import { DateTime } from "luxon";
+import { DropdownMenu } from "radix-ui";
+import { useCallback, useState } from "react";
+import { Toaster } from "sonner";
+import { api, body, rememberCsrf, type Schemas } from "@/api/client";
+import { useLive } from "@/api/live";
+import { session } from "@/api/queries";
+import { city } from "@/parts/format";
+import { SignIn } from "@/rooms/access/sign-in";
+import { ClockProvider, useClock } from "./clock";
+import { Keys } from "./keys";
+import { Palette } from "./palette";
+import { ROOMS } from "./rooms";
+import { nextTheme, setTheme } from "./theme";
+
+export function Shell() {
+  const { data, isPending, error } = useQuery(session);
+  if (data) rememberCsrf(data.csrf);
+  if (isPending) return <p className="p-8 text-soft">One moment…</p>;
+  if (error) return <p className="p-8 text-brick">{error.message}</p>;
+  if (!data.user) return <SignIn demo={data.demo} />;
+  return (
+    <ClockProvider zone={data.user.time_zone}>
+      <House user={data.user} />
+      <Toaster position="bottom-left" toastOptions={{ className: "!bg-card !text-ink !border-rule !rounded-md" }} />
+    </ClockProvider>
+  );
+}
+
+function House({ user }: { user: Schemas["Me"] }) {
+  const [finding, setFinding] = useState(false);
+  const find = useCallback(() => setFinding(true), []);
+  const lostSince = useLive();
+  return (
+    <div className="flex h-full flex-col">
+      <a href="#work" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-card focus:p-2">
+        Skip to the work
+      </a>
+      <header className="flex h-[46px] shrink-0 items-center gap-5 border-ink border-b bg-paper px-5">
+        <Link to="/" className="flex items-center gap-2">
+          <Flag />
+          <span className="font-bold font-display text-[1.2rem]">Brisk Herald</span>
+        </Link>
+        <nav aria-label="Rooms" className="flex h-full items-stretch gap-1">
+          {ROOMS.map((room) => (
+            <Link
+              key={room.to}
+              to={room.to}
+              activeOptions={{ exact: room.to === "/" }}
+              className="flex items-center border-transparent border-y-[3px] px-2 text-soft hover:text-ink"
+              activeProps={{ className: "border-b-saffron! text-ink! font-semibold", "aria-current": "page" }}
+            >
+              {room.word}
+            </Link>
+          ))}
+        </nav>
+        <button
+          type="button"
+          onClick={find}
+          className="field ml-auto flex w-52 items-center justify-between text-soft max-lg:w-36"
+        >
+          Find or do… <kbd className="rounded-sm border border-rule px-1 font-mono text-xs">Ctrl K</kbd>
+        </button>
+        <Clocks />
+        <Account user={user} />
+      </header>
+      {lostSince && (
+        <p role="status" className="bg-wash px-5 py-1">
+          The connection is lost since {DateTime.fromJSDate(lostSince).toFormat("HH:mm:ss")}; figures may be old. It
+          reconnects by itself.
+        </p>
+      )}
+      <main id="work" className="min-h-0 flex-1">
+        <Outlet />
+      </main>
+      <Keys onFind={find} />
+      <Palette open={finding} onClose={() => setFinding(false)} />
+    </div>
+  );
+}
+
+function Flag() {
+  return (
+    <svg width="19" height="20" viewBox="0 0 20 20" aria-hidden="true">
+      <path d="M3 2.5v15" stroke="var(--ink)" strokeWidth="1.8" strokeLinecap="round" />
+      <path d="M4.5 3.5h12l-3.2 4 3.2 4h-12z" fill="var(--saffron)" />
+    </svg>
+  );
+}
+
+function Clocks() {
+  const { now, zone, speed } = useClock();
+  const here = DateTime.fromJSDate(now, { zone });
+  return (
+    <div className="text-right text-soft text-xs leading-tight" title={`Your clock, ${zone}, and UTC`}>
+      <div>
+        <strong className="text-ink">{here.toFormat("ccc d LLL HH:mm")}</strong> {city(zone)}
+      </div>
+      <div>
+        {here.toUTC().toFormat("HH:mm")} UTC{speed !== 1 && `, demo time ×${speed}`}
+      </div>
+    </div>
+  );
+}
+
+function Account({ user }: { user: Schemas["Me"] }) {
+  const client = useQueryClient();
+  const leave = useMutation({
+    mutationFn: () => body(api.DELETE("/api/v1/session")),
+    onSuccess: (state) => {
+      client.clear();
+      client.setQueryData(session.queryKey, state);
+    },
+  });
+  const item = "cursor-pointer rounded-sm px-2 py-1.5 outline-none data-[highlighted]:bg-wash";
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger
+        aria-label={`Account of ${user.name}`}
+        className="grid h-7 w-7 place-items-center rounded-full border border-ink font-semibold text-xs"
+      >
+        {user.name
+          .split(/\W+/)
+          .map((w) => w[0])
+          .join("")
+          .slice(0, 2)}
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content
+          align="end"
+          sideOffset={6}
+          className="z-50 min-w-52 rounded-md border border-rule bg-card p-1.5 shadow-xl"
+        >
+          <DropdownMenu.Label className="px-2 py-1 text-soft">
+            {user.name}, {user.role}
+            <br />
+            {user.email}
+          </DropdownMenu.Label>
+          <DropdownMenu.Item className={item} onSelect={() => setTheme(nextTheme())}>
+            Day or night shift
+          </DropdownMenu.Item>
+          <DropdownMenu.Item className={item} onSelect={() => window.open("/api/v1/docs")}>
+            API
+          </DropdownMenu.Item>
+          <DropdownMenu.Item className={item} onSelect={() => leave.mutate()}>
+            Sign out
+          </DropdownMenu.Item>
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}

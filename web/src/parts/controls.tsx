@@ -1,0 +1,209 @@
+/** Small controls that every room uses. */
+import clsx from "clsx";
+import { AlertDialog, Dialog } from "radix-ui";
+import { type ButtonHTMLAttributes, type ReactNode, useState } from "react";
+import { ApiError } from "@/api/client";
+
+type Kind = "plain" | "main" | "danger" | "quiet";
+
+const KINDS: Record<Kind, string> = {
+  plain: "border border-ink bg-card text-ink hover:bg-side",
+  main: "border border-ink bg-ink text-paper hover:opacity-90",
+  danger: "border border-brick bg-card text-brick hover:bg-side",
+  quiet: "border border-transparent text-verdigris hover:underline px-1",
+};
+
+export function Button({
+  kind = "plain",
+  className,
+  ...rest
+}: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: Kind }) {
+  return (
+    <button
+      type="button"
+      className={clsx(
+        "min-h-[30px] whitespace-nowrap rounded-sm px-3 py-1 font-semibold disabled:opacity-45",
+        KINDS[kind],
+        className,
+      )}
+      {...rest}
+    />
+  );
+}
+
+export function Card({ title, aside, children, className }: {
+  title?: ReactNode;
+  aside?: ReactNode;
+  children: ReactNode;
+  className?: string;
+}) {
+  return (
+    <section className={clsx("rounded-md border border-rule bg-card p-4", className)}>
+      {title && (
+        <header className="mb-2 flex items-baseline justify-between gap-4">
+          <h2 className="text-[1.05rem]">{title}</h2>
+          {aside && <div className="text-right text-soft">{aside}</div>}
+        </header>
+      )}
+      {children}
+    </section>
+  );
+}
+
+/** What went wrong, what was kept, what to do. */
+export function Problem({ error }: { error: unknown }) {
+  if (!error) return null;
+  const text = error instanceof ApiError ? error.detail || error.title : String(error);
+  return (
+    <p role="alert" className="flex items-start gap-2 text-brick">
+      <span aria-hidden>▪</span>
+      <span>{text}</span>
+    </p>
+  );
+}
+
+/** A confirmation that says its consequence; `count` asks for that number to be typed. */
+export function Confirm({
+  trigger,
+  title,
+  children,
+  action,
+  onConfirm,
+  danger = false,
+}: {
+  trigger: ReactNode;
+  title: string;
+  children: ReactNode;
+  action: string;
+  onConfirm: () => void;
+  danger?: boolean;
+}) {
+  return (
+    <AlertDialog.Root>
+      <AlertDialog.Trigger asChild>{trigger}</AlertDialog.Trigger>
+      <AlertDialog.Portal>
+        <AlertDialog.Overlay className="fixed inset-0 z-40 bg-ink/30 dark:bg-black/50" />
+        <AlertDialog.Content className="fixed top-1/4 left-1/2 z-50 w-[30rem] max-w-[92vw] -translate-x-1/2 rounded-md border border-rule bg-card p-5 shadow-xl">
+          <AlertDialog.Title className="text-lg">{title}</AlertDialog.Title>
+          <AlertDialog.Description asChild>
+            <div className="mt-2 text-soft">{children}</div>
+          </AlertDialog.Description>
+          <div className="mt-5 flex justify-end gap-2">
+            <AlertDialog.Cancel asChild>
+              <Button>Leave it</Button>
+            </AlertDialog.Cancel>
+            <AlertDialog.Action asChild>
+              <Button kind={danger ? "danger" : "main"} onClick={onConfirm}>
+                {action}
+              </Button>
+            </AlertDialog.Action>
+          </div>
+        </AlertDialog.Content>
+      </AlertDialog.Portal>
+    </AlertDialog.Root>
+  );
+}
+
+export function Modal({ open, onClose, title, children }: {
+  open: boolean;
+  onClose: () => void;
+  title: string;
+  children: ReactNode;
+}) {
+  return (
+    <Dialog.Root open={open} onOpenChange={(to) => !to && onClose()}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/30 dark:bg-black/50" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed top-[14%] left-1/2 z-50 max-h-[72vh] w-[36rem] max-w-[92vw] -translate-x-1/2 overflow-auto rounded-md border border-rule bg-card p-5 shadow-xl"
+        >
+          <Dialog.Title className="mb-3 text-lg">{title}</Dialog.Title>
+          {children}
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}
+
+/** A labelled input. */
+export function Labelled({ label, hint, children }: { label: string; hint?: string; children: ReactNode }) {
+  return (
+    // biome-ignore lint/a11y/noLabelWithoutControl: the control is the child
+    <label className="flex flex-col gap-1">
+      <span className="font-semibold text-soft">{label}</span>
+      {children}
+      {hint && <span className="text-soft text-xs">{hint}</span>}
+    </label>
+  );
+}
+
+/** Tick some of many, with a search; used for groups. */
+export function Picker({
+  label,
+  options,
+  chosen,
+  onChange,
+}: {
+  label: string;
+  options: { id: number; name: string; note?: string }[];
+  chosen: number[];
+  onChange: (ids: number[]) => void;
+}) {
+  const [words, setWords] = useState("");
+  const shown = options.filter((o) => o.name.toLowerCase().includes(words.toLowerCase()));
+  return (
+    <fieldset className="min-w-0">
+      <legend className="mb-1 font-semibold text-soft">{label}</legend>
+      <input
+        className="field mb-2 w-full"
+        placeholder="Find a group…"
+        aria-label={`${label}: find a group`}
+        value={words}
+        onChange={(e) => setWords(e.target.value)}
+      />
+      <div className="grid max-h-56 grid-cols-2 gap-x-4 overflow-auto">
+        {shown.map((o) => (
+          <label key={o.id} className="flex min-h-[28px] items-center gap-2">
+            <input
+              type="checkbox"
+              className="accent-[var(--verdigris)]"
+              checked={chosen.includes(o.id)}
+              onChange={(e) => onChange(e.target.checked ? [...chosen, o.id] : chosen.filter((id) => id !== o.id))}
+            />
+            <span className="truncate">{o.name}</span>
+            <span className="ml-auto text-soft">{o.note}</span>
+          </label>
+        ))}
+        {shown.length === 0 && <p className="text-soft">No group is called so.</p>}
+      </div>
+    </fieldset>
+  );
+}
+
+/** A thin bar: a share of a whole, with a mark for what is needed. */
+export function Bar({ share, needed, tone = "verdigris", label }: {
+  share: number;
+  needed?: number;
+  tone?: "verdigris" | "brick" | "saffron";
+  label: string;
+}) {
+  const width = `${Math.max(0, Math.min(1, share)) * 100}%`;
+  return (
+    <div className="relative h-[6px] w-full rounded-full bg-rule" role="img" aria-label={label}>
+      <div className="h-full rounded-full" style={{ width, background: `var(--${tone})` }} />
+      {needed !== undefined && (
+        <div className="absolute -top-[3px] h-3 w-[2px] bg-ink" style={{ left: `${Math.min(1, needed) * 100}%` }} />
+      )}
+    </div>
+  );
+}
+
+export function Empty({ title, children }: { title: string; children?: ReactNode }) {
+  return (
+    <div className="py-10 text-center">
+      <h2 className="text-lg">{title}</h2>
+      <div className="mx-auto mt-2 max-w-[44ch] text-soft">{children}</div>
+    </div>
+  );
+}

@@ -1,0 +1,80 @@
+/** Devices in a table, as every room lists them. */
+import { useNavigate } from "@tanstack/react-router";
+import type { ReactNode } from "react";
+import type { Schemas } from "@/api/client";
+import { useClock } from "@/app/clock";
+import { relative } from "./format";
+import { type Column, Table } from "./table";
+
+type Row = Schemas["DeviceRow"];
+
+export function useDeviceColumns(marks?: Map<number, ReactNode>): Column<Row>[] {
+  const { now } = useClock();
+  return [
+    {
+      key: "name",
+      head: "Device",
+      width: "minmax(120px, 1.3fr)",
+      cell: (d) => (
+        <>
+          <strong className="font-semibold">{d.name}</strong> {marks?.get(d.id)}
+        </>
+      ),
+    },
+    { key: "model", head: "Model", width: "minmax(80px, 0.9fr)", cell: (d) => d.model },
+    {
+      key: "firmware",
+      head: "Firmware",
+      width: "minmax(70px, 0.8fr)",
+      cell: (d) => <span className="font-mono">{d.firmware ?? <em className="text-soft">none</em>}</span>,
+    },
+    { key: "site", head: "Site", width: "minmax(100px, 1fr)", cell: (d) => d.site },
+    { key: "tags", head: "Tags", width: "minmax(110px, 1.4fr)", cell: (d) => d.tags.join(", ") },
+    {
+      key: "called",
+      head: "Last check-in",
+      width: "minmax(120px, 1fr)",
+      cell: (d) =>
+        d.last_check_in ? (
+          <span className={d.presence === "silent" ? "text-brick" : undefined}>
+            {relative(d.last_check_in, now)}
+            {d.presence !== "on time" && `, ${d.presence}`}
+          </span>
+        ) : (
+          "never"
+        ),
+    },
+  ];
+}
+
+export function DeviceTable({
+  label,
+  rows,
+  marks,
+  onOpen,
+  onEnd,
+  chosen,
+  empty,
+}: {
+  label: string;
+  rows: Row[];
+  marks?: Map<number, ReactNode>;
+  onOpen?: (row: Row) => void;
+  onEnd?: () => void;
+  chosen?: number;
+  empty?: ReactNode;
+}) {
+  const navigate = useNavigate();
+  const columns = useDeviceColumns(marks);
+  return (
+    <Table
+      label={label}
+      rows={rows}
+      columns={columns}
+      onOpen={onOpen ?? ((d) => navigate({ to: "/devices/$name", params: { name: d.name } }))}
+      onEnd={onEnd}
+      chosen={chosen}
+      empty={empty}
+    />
+  );
+}

@@ -1,0 +1,62 @@
+/** Numbers, times and words as the interface shows them. */
+import { DateTime, Duration } from "luxon";
+
+const THIN = "\u2009";
+
+/** A whole number with thin spaces between thousands. */
+export function count(n: number): string {
+  return String(Math.round(n)).replace(/\B(?=(\d{3})+(?!\d))/g, THIN);
+}
+
+/** "1 device", "1 204 devices". */
+export function counted(n: number, one: string, many = `${one}s`): string {
+  return `${count(n)} ${n === 1 ? one : many}`;
+}
+
+/** A share (0 to 1) in per cent, with a decimal only where it matters. */
+export function percent(share: number, digits = 1): string {
+  const text = (share * 100).toFixed(digits).replace(/\.0$/, "");
+  return `${text} %`;
+}
+
+/** An instant in a zone: "Tue 14:32" within six days, else "23 Nov 14:32". */
+export function instant(at: string, zone: string, now: Date): string {
+  const time = DateTime.fromISO(at, { zone });
+  const days = Math.abs(time.diff(DateTime.fromJSDate(now), "days").days);
+  return time.toFormat(days < 6 ? "ccc HH:mm" : "d LLL HH:mm");
+}
+
+/** An instant in full, with its clock named. */
+export function fullInstant(at: string, zone: string): string {
+  return `${DateTime.fromISO(at, { zone }).toFormat("ccc d LLL yyyy HH:mm:ss")} ${city(zone)}`;
+}
+
+/** How long ago, or until when: "12 s ago", "in 4 h 20 min". */
+export function relative(at: string, now: Date): string {
+  const ms = new Date(at).getTime() - now.getTime();
+  const words = span(Math.abs(ms) / 1000);
+  if (Math.abs(ms) < 1000) return "now";
+  return ms < 0 ? `${words} ago` : `in ${words}`;
+}
+
+/** Seconds in their two largest units. */
+export function span(seconds: number): string {
+  if (seconds < 60) return `${Math.round(seconds)} s`;
+  const d = Duration.fromObject({ seconds: Math.round(seconds) }).shiftTo("days", "hours", "minutes");
+  if (d.days >= 3) return `${Math.round(d.as("days"))} d`;
+  if (d.days >= 1) return d.hours ? `${d.days} d ${d.hours} h` : `${d.days} d`;
+  const minutes = Math.floor(d.minutes);
+  if (d.hours >= 1) return minutes ? `${d.hours} h ${minutes} min` : `${d.hours} h`;
+  return `${minutes} min`;
+}
+
+/** The city of a zone: "America/Santiago" is "Santiago". */
+export function city(zone: string): string {
+  if (zone === "*") return "All zones";
+  return (zone.split("/").at(-1) ?? zone).replaceAll("_", " ");
+}
+
+/** Bytes in MB. */
+export function megabytes(bytes: number): string {
+  return `${(bytes / 1e6).toFixed(1)} MB`;
+}

@@ -1,0 +1,118 @@
+/** A long list: only the rows in sight are drawn; j/k or arrows move, Enter opens. */
+import { useVirtualizer } from "@tanstack/react-virtual";
+import clsx from "clsx";
+import { type KeyboardEvent, type ReactNode, useEffect, useRef, useState } from "react";
+
+export interface Column<Row> {
+  key: string;
+  head: ReactNode;
+  width: string;
+  cell: (row: Row) => ReactNode;
+}
+
+const ROW_PX = 32;
+
+export function Table<Row extends { id: number }>({
+  label,
+  rows,
+  columns,
+  onOpen,
+  onEnd,
+  chosen,
+  empty,
+}: {
+  label: string;
+  rows: Row[];
+  columns: Column<Row>[];
+  onOpen?: (row: Row) => void;
+  onEnd?: () => void;
+  chosen?: number;
+  empty?: ReactNode;
+}) {
+  const scroller = useRef<HTMLDivElement>(null);
+  const [at, setAt] = useState(0);
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => ROW_PX,
+    overscan: 12,
+  });
+  const items = virtual.getVirtualItems();
+  const last = items.at(-1)?.index ?? 0;
+  useEffect(() => {
+    if (onEnd && rows.length > 0 && last >= rows.length - 20) onEnd();
+  }, [last, rows.length, onEnd]);
+
+  const template = columns.map((c) => c.width).join(" ");
+  const move = (event: KeyboardEvent) => {
+    const step = { j: 1, ArrowDown: 1, k: -1, ArrowUp: -1 }[event.key];
+    if (step !== undefined) {
+      event.preventDefault();
+      const next = Math.max(0, Math.min(rows.length - 1, at + step));
+      setAt(next);
+      virtual.scrollToIndex(next);
+    }
+    const row = rows[at];
+    if (event.key === "Enter" && row && onOpen) onOpen(row);
+  };
+  return (
+    <div className="flex h-full min-h-0 flex-col overflow-hidden rounded-md border border-rule bg-card">
+      <div
+        ref={scroller}
+        role="grid"
+        aria-label={label}
+        aria-rowcount={rows.length + 1}
+        // biome-ignore lint/a11y/noNoninteractiveTabindex: the grid itself takes the keys
+        tabIndex={0}
+        className="min-h-0 flex-1 overflow-auto"
+        onKeyDown={move}
+      >
+        <div
+          role="row"
+          aria-rowindex={1}
+          className="sticky top-0 z-10 grid min-w-full items-center gap-3 border-rule border-b bg-card px-3 text-soft"
+          style={{ gridTemplateColumns: template, height: ROW_PX, width: "fit-content" }}
+        >
+          {columns.map((c) => (
+            <div key={c.key} role="columnheader" className="truncate">
+              {c.head}
+            </div>
+          ))}
+        </div>
+        <div role="presentation" className="relative" style={{ height: virtual.getTotalSize() }}>
+          {items.map((item) => {
+            const row = rows[item.index];
+            if (!row) return null;
+            return (
+              // biome-ignore lint/a11y/useKeyWithClickEvents: the grid handles the keys of its rows
+              <div
+                key={row.id}
+                role="row"
+                aria-rowindex={item.index + 2}
+                aria-selected={chosen === row.id}
+                tabIndex={-1}
+                onClick={() => {
+                  setAt(item.index);
+                  onOpen?.(row);
+                }}
+                className={clsx(
+                  "absolute top-0 left-0 grid min-w-full items-center gap-3 border-rule border-b px-3",
+                  onOpen && "cursor-pointer hover:bg-side",
+                  (chosen === row.id || at === item.index) && "bg-side",
+                )}
+                style={{ gridTemplateColumns: template, height: ROW_PX, transform: `translateY(${item.start}px)` }}
+              >
+                {columns.map((c) => (
+                  <div key={c.key} role="gridcell" className="truncate">
+                    {c.cell(row)}
+                  </div>
+                ))}
+              </div>
+            );
+          })}
+        </div>
+        {rows.length === 0 && <div className="p-4 text-soft">{empty}</div>}
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,58 @@
+/** Signing in. */
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { type FormEvent, useState } from "react";
+import { api, body } from "@/api/client";
+import { session } from "@/api/queries";
+import { Button, Labelled, Problem } from "@/parts/controls";
+
+const DEMO_EMAIL = "engineer@larkfield.example";
+
+export function SignIn({ demo }: { demo: boolean }) {
+  const client = useQueryClient();
+  const [email, setEmail] = useState(demo ? DEMO_EMAIL : "");
+  const [password, setPassword] = useState("");
+  const enter = useMutation({
+    mutationFn: () => body(api.POST("/api/v1/session", { body: { email, password } })),
+    onSuccess: (state) => client.setQueryData(session.queryKey, state),
+  });
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    enter.mutate();
+  };
+  return (
+    <main className="grid h-full place-items-center p-6">
+      <form onSubmit={submit} className="w-80">
+        <h1 className="mb-1 text-3xl">Brisk Herald</h1>
+        <p className="mb-6 text-soft">Groups, rings and schedules for devices in the field.</p>
+        <div className="flex flex-col gap-4">
+          <Labelled label="E-mail address">
+            <input
+              className="field"
+              type="email"
+              autoComplete="username"
+              required
+              value={email}
+              onChange={(e) => setEmail(e.target.value)}
+            />
+          </Labelled>
+          <Labelled label="Password" hint={demo ? "The demo's accounts all have the password larkfield-demo." : undefined}>
+            <input
+              className="field"
+              type="password"
+              autoComplete="current-password"
+              required
+              // biome-ignore lint/a11y/noAutofocus: the only thing to do here
+              autoFocus
+              value={password}
+              onChange={(e) => setPassword(e.target.value)}
+            />
+          </Labelled>
+          <Problem error={enter.error} />
+          <Button kind="main" type="submit" disabled={enter.isPending} className="self-start px-5">
+            Sign in
+          </Button>
+        </div>
+      </form>
+    </main>
+  );
+}

@@ -1,0 +1,174 @@
+/** Composing a command: the sentence, its slots, and the next firings per zone before it is saved. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useNavigate } from "@tanstack/react-router";
+import { DateTime } from "luxon";
+import { useState } from "react";
+import { toast } from "sonner";
+import { api, body, type Schemas } from "@/api/client";
+import { groups as groupsQuery } from "@/api/queries";
+import { useClock } from "@/app/clock";
+import { Button, Card, Labelled, Picker, Problem } from "@/parts/controls";
+import { city, count, counted } from "@/parts/format";
+import { Sentence } from "@/parts/sentence";
+import { useDebounced } from "@/parts/use-debounced";
+import { ZoneRows } from "@/parts/zone-rows";
+
+type Draft = Schemas["ScheduleDraftBodyRequest"];
+
+const START: Draft = {
+  recipe: "restart",
+  include: [],
+  exclude: [],
+  when: "daily",
+  time_of_day: "05:30",
+  spread_minutes: 20,
+  give_up_minutes: 120,
+  at_once: 500,
+};
+
+/** Minutes in words: 20 minutes, 2 hours. */
+export function minutesWords(minutes: number): string {
+  const hours = Math.floor(minutes / 60);
+  const rest = minutes % 60;
+  if (!hours) return `${rest} minute${rest === 1 ? "" : "s"}`;
+  return rest ? `${hours} h ${rest} min` : `${hours} hour${hours === 1 ? "" : "s"}`;
+}
+
+export function NewCommand() {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const [draft, setDraft] = useState(START);
+  const [open, setOpen] = useState("audience");
+  const { data: groups } = useQuery(groupsQuery);
+  const settled = useDebounced(draft, 250);
+  const preview = useQuery({
+    queryKey: ["schedule-preview", settled],
+    queryFn: () => body(api.POST("/api/v1/schedules/preview", { body: settled })),
+    enabled: settled.include.length > 0,
+    retry: false,
+    placeholderData: (before) => before,
+  });
+  const save = useMutation({
+    mutationFn: () => body(api.POST("/api/v1/schedules", { body: draft })),
+    onSuccess: (saved) => {
+      client.invalidateQueries({ queryKey: ["schedule"] });
+      toast("Command saved");
+      navigate({ to: "/commands/$id", params: { id: String(saved.id) }, search: {} });
+    },
+  });
+  const named = (ids: number[]) => ids.map((id) => groups?.find((g) => g.id === id)?.name ?? "").join(" and ");
+  const daily = draft.when === "daily";
+  const parts = [
+    { slot: "", text: "Restart " },
+    { slot: "audience", text: named(draft.include) || "whom?" },
+    { slot: "", text: " " },
+    { slot: "exclude", text: draft.exclude?.length ? `without ${named(draft.exclude)}` : "without nobody" },
+    { slot: "", text: " " },
+    { slot: "when", text: daily ? `every day at ${draft.time_of_day?.slice(0, 5)} device time` : "now" },
+    { slot: "", text: ", " },
+    { slot: "spread", text: `spread over ${minutesWords(draft.spread_minutes ?? 0)}` },
+    { slot: "", text: ", " },
+    { slot: "give_up", text: `giving up after ${minutesWords(draft.give_up_minutes ?? 0)}` },
+  ];
+  const options = groups?.map((g) => ({ id: g.id, name: g.name, note: count(g.member_count) })) ?? [];
+  const reached = preview.data?.devices ?? 0;
+  const ready = draft.include.length > 0 && !preview.error && (daily || reached > 0);
+  return (
+    <div className="grid h-full grid-cols-[1fr_380px] max-lg:grid-cols-1">
+      <div className="overflow-auto px-5 py-4">
+        <p className="mb-1 text-soft">New command · disruptive: each device is silent for a minute or two</p>
+        <Sentence className="text-[1.75rem]" parts={parts} open={open} onSlot={(s) => setOpen(open === s ? "" : s)} />
+        {open && (
+          <Card className="mt-4" title={{ audience: "On which devices?", exclude: "Without whom?", when: "When?", spread: "Spread over how long?", give_up: "When does it give up?" }[open]} aside={<Button onClick={() => setOpen("")}>Done</Button>}>
+            {open === "audience" && <Picker label="Groups" options={options} chosen={draft.include} onChange={(include) => setDraft({ ...draft, include })} />}
+            {open === "exclude" && <Picker label="Groups left out" options={options} chosen={draft.exclude ?? []} onChange={(exclude) => setDraft({ ...draft, exclude })} />}
+            {open === "when" && (
+              <div className="flex items-end gap-5">
+                <Labelled label="Repeat">
+                  <select className="field" value={draft.when} onChange={(e) => setDraft({ ...draft, when: e.target.value as Draft["when"], time_of_day: e.target.value === "daily" ? "05:30" : null })}>
+                    <option value="daily">every day</option>
+                    <option value="now">now, once</option>
+                  </select>
+                </Labelled>
+                {daily && (
+                  <>
+                    <Labelled label="At (each device's own clock)">
+                      <input type="time" required className="field" value={draft.time_of_day?.slice(0, 5) ?? ""} onChange={(e) => e.target.value && setDraft({ ...draft, time_of_day: e.target.value })} />
+                    </Labelled>
+                    <Labelled label="Last day, if any">
+                      <input type="date" className="field" value={draft.until ?? ""} onChange={(e) => setDraft({ ...draft, until: e.target.value || null })} />
+                    </Labelled>
+                  </>
+                )}
+              </div>
+            )}
+            {open === "spread" && (
+              <Labelled label="Minutes" hint="Each device keeps its own minute within the spread, day after day.">
+                <input type="number" min={0} className="field w-28" value={draft.spread_minutes} onChange={(e) => setDraft({ ...draft, spread_minutes: Number(e.target.value) })} />
+              </Labelled>
+            )}
+            {open === "give_up" && (
+              <Labelled label="Minutes after the firing" hint="A device that does not call by then has missed this firing.">
+                <input type="number" min={1} className="field w-28" value={draft.give_up_minutes} onChange={(e) => setDraft({ ...draft, give_up_minutes: Number(e.target.value) })} />
+              </Labelled>
+            )}
+          </Card>
+        )}
+      </div>
+      <aside className="overflow-auto border-rule border-l bg-side px-4 py-4" aria-label="Next firings">
+        <h2 className="text-[1.1rem]">Next firings</h2>
+        {draft.include.length === 0 && <p className="text-soft">Choose an audience first; no group is nobody.</p>}
+        <Problem error={preview.error} />
+        {preview.data && draft.include.length > 0 && <Firings data={preview.data} daily={daily} />}
+        <hr className="my-4 border-rule" />
+        <Button kind="main" disabled={!ready || save.isPending} onClick={() => save.mutate()}>
+          {daily ? "Save the schedule" : `Restart ${counted(reached, "device")} now`}
+        </Button>
+        <div className="mt-2"><Problem error={save.error} /></div>
+      </aside>
+    </div>
+  );
+}
+
+function Firings({ data, daily }: { data: Schemas["SchedulePreview"]; daily: boolean }) {
+  const { now, zone } = useClock();
+  return (
+    <>
+      <p className="text-soft" aria-live="polite">
+        {counted(data.devices, "device")} now; the audience is looked up anew at each firing.
+      </p>
+      {daily && (
+        <div className="my-2">
+          <ZoneRows
+            zones={data.zones.map((z) => z.zone)}
+            from={now}
+            hours={24}
+            zone={zone}
+            width={340}
+            marks={data.zones.flatMap((z) => z.firings.map((f) => ({ zone: z.zone, at: f.at, text: f.at })))}
+          />
+          <p className="text-soft text-xs">Hours by your clock, {city(zone)}; local nights shaded.</p>
+        </div>
+      )}
+      {data.zones.map((z) => (
+        <section key={z.zone} className="mt-3">
+          <h3 className="flex justify-between font-sans font-semibold">
+            {city(z.zone)} <span className="font-normal text-soft">{counted(z.devices, "device")}</span>
+          </h3>
+          <ul className="font-mono text-xs">
+            {z.firings.slice(0, 4).map((f) => {
+              const there = DateTime.fromISO(f.at, { zone: z.zone });
+              return (
+                <li key={f.at}>
+                  {there.toFormat("ccc d LLL HH:mm")} there <span className="text-soft">= {there.setZone(zone).toFormat("ccc HH:mm")} yours</span>
+                  {f.shift === "skipped" && <span className="block text-saffron-ink">the clock jumps over this time: it runs at the first moment after</span>}
+                  {f.shift === "twice" && <span className="block text-saffron-ink">this time happens twice: it runs the first time only</span>}
+                </li>
+              );
+            })}
+          </ul>
+        </section>
+      ))}
+    </>
+  );
+}

@@ -1,0 +1,152 @@
+/** Watching a command: its sentence, its firings zone by zone, and every device. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useNavigate } from "@tanstack/react-router";
+import { toast } from "sonner";
+import { api, body, type Schemas } from "@/api/client";
+import { schedule as scheduleQuery, scheduleDeliveries } from "@/api/queries";
+import { useClock } from "@/app/clock";
+import { commandRoute } from "@/app/router";
+import { Button, Card, Confirm, Problem } from "@/parts/controls";
+import { useDeliveryColumns } from "@/parts/delivery-columns";
+import { city, count, counted, instant } from "@/parts/format";
+import { IN_HAND, OUT, sum, summary } from "@/parts/phases";
+import { Sentence } from "@/parts/sentence";
+import { Table } from "@/parts/table";
+
+type Row = Schemas["ScheduleRow"];
+
+export function CommandPage() {
+  const { id } = commandRoute.useParams();
+  const search = commandRoute.useSearch();
+  const navigate = useNavigate({ from: commandRoute.fullPath });
+  const { now, zone } = useClock();
+  const { data, error } = useQuery(scheduleQuery(Number(id)));
+  const deliveries = useQuery(scheduleDeliveries(Number(id), search.phase ?? ""));
+  const columns = useDeliveryColumns(now).filter((c) => !["ring", "firmware"].includes(c.key));
+  if (error && !data) return <div className="p-6"><Problem error={error} /></div>;
+  if (!data) return null;
+  return (
+    <div className="flex h-full flex-col gap-3 overflow-auto px-5 py-4">
+      <div className="flex items-start gap-6">
+        <div className="min-w-0 flex-1">
+          <Sentence className="text-[1.55rem]" parts={data.sentence} />
+          <p className="mt-1 text-soft">
+            Schedule {data.id} · since {instant(data.created_at, zone, now)}{data.created_by && ` by ${data.created_by}`} · {data.state}
+            {data.next_firing && ` · next: ${city(data.next_zone ?? "")} ${instant(data.next_firing, zone, now)} (your clock)`}
+          </p>
+        </div>
+        <Acts schedule={data} />
+      </div>
+      <Card title="Firings, by zone" aside="the latest at the left; filled by those that confirmed">
+        <Firings schedule={data} />
+      </Card>
+      <div className="flex items-center gap-3">
+        <h2 className="text-[1.05rem]">Devices</h2>
+        <select className="field" aria-label="Phase" value={search.phase ?? ""} onChange={(e) => navigate({ search: { phase: e.target.value || undefined }, replace: true })}>
+          <option value="">every phase</option>
+          <option value="waiting">waiting</option>
+          <option value={IN_HAND.join(",")}>in motion</option>
+          <option value="confirmed">confirmed</option>
+          <option value="failed">failed</option>
+          <option value={OUT.join(",")}>missed or withdrawn</option>
+        </select>
+        <p className="ml-auto text-soft" aria-live="polite">
+          {summary(data.phases)} in the latest firings{deliveries.data && ` · ${count(deliveries.data.count)} listed`}
+        </p>
+      </div>
+      <div className="min-h-64 flex-1">
+        <Table
+          label="Deliveries"
+          rows={deliveries.data?.deliveries ?? []}
+          columns={columns}
+          onOpen={(d) => navigate({ to: "/devices/$name", params: { name: d.device } })}
+          empty="It has not fired for any device yet."
+        />
+      </div>
+    </div>
+  );
+}
+
+function Firings({ schedule }: { schedule: Row }) {
+  const { now, zone } = useClock();
+  const zones = [...new Set(schedule.occurrences.map((o) => o.zone))].sort();
+  if (zones.length === 0) return <p className="text-soft">It has not fired yet.</p>;
+  return (
+    <ul className="space-y-1.5">
+      {zones.map((name) => (
+        <li key={name} className="grid grid-cols-[6rem_1fr] items-center">
+          <span className="font-semibold">{city(name)}</span>
+          <span className="flex flex-wrap gap-1.5">
+            {schedule.occurrences
+              .filter((o) => o.zone === name)
+              .map((o) => {
+                const done = (o.phases.confirmed ?? 0) / (o.audience || 1);
+                const bad = ((o.phases.failed ?? 0) + sum(o.phases, OUT)) / (o.audience || 1);
+                return (
+                  <span
+                    key={o.id}
+                    role="img"
+                    aria-label={`${instant(o.fires_at, zone, now)}: ${summary(o.phases)}`}
+                    title={`${instant(o.fires_at, zone, now)}, your clock: ${summary(o.phases)}`}
+                    className="relative block h-6 w-6 overflow-hidden rounded-sm border border-rule bg-rule"
+                  >
+                    <span className="absolute bottom-0 left-0 w-full bg-verdigris" style={{ height: `${done * 100}%` }} />
+                    <span className="absolute top-0 left-0 w-full bg-brick" style={{ height: `${bad * 100}%` }} />
+                  </span>
+                );
+              })}
+          </span>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function Acts({ schedule }: { schedule: Row }) {
+  const client = useQueryClient();
+  const path = { params: { path: { schedule_id: schedule.id } } };
+  const act = useMutation({
+    mutationFn: async (verb: "pause" | "resume" | "end" | "run"): Promise<string> => {
+      switch (verb) {
+        case "pause":
+          await api.POST("/api/v1/schedules/{schedule_id}/pause", path);
+          return "Paused: it fires no more for now";
+        case "resume":
+          await api.POST("/api/v1/schedules/{schedule_id}/resume", path);
+          return "It fires again; what was missed is not caught up";
+        case "end":
+          await api.POST("/api/v1/schedules/{schedule_id}/end", path);
+          return "Ended";
+        case "run": {
+          const { devices } = await body(api.POST("/api/v1/schedules/{schedule_id}/run", path));
+          return `Running once for ${counted(devices, "device")}`;
+        }
+      }
+    },
+    onSuccess: (text) => {
+      client.invalidateQueries({ queryKey: ["schedule"] });
+      toast(text);
+    },
+  });
+  if (schedule.state === "ended") return null;
+  const inHand = sum(schedule.phases, IN_HAND);
+  return (
+    <div className="flex flex-col items-end gap-2">
+      <div className="flex gap-2">
+        <Confirm trigger={<Button>Run once now…</Button>} title="Run it once, now?" action="Run it now" onConfirm={() => act.mutate("run")}>
+          It goes to everybody in its groups at this moment, besides its own times. Each device is silent for a minute or two.
+        </Confirm>
+        {schedule.state === "active" ? (
+          <Button onClick={() => act.mutate("pause")}>Pause</Button>
+        ) : (
+          <Button kind="main" onClick={() => act.mutate("resume")}>Resume</Button>
+        )}
+        <Confirm trigger={<Button kind="danger">End…</Button>} title="End this command for good?" action="End it" danger onConfirm={() => act.mutate("end")}>
+          It fires no more. {counted(schedule.phases.waiting ?? 0, "waiting device")} are withdrawn;{" "}
+          {inHand ? `${counted(inHand, "device")} at it may finish.` : "none has it in hand."}
+        </Confirm>
+      </div>
+      <Problem error={act.error} />
+    </div>
+  );
+}

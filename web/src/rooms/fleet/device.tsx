@@ -1,0 +1,132 @@
+/** One device: identity, facts, groups and since when, orders, its timeline, its own clock. */
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { DateTime } from "luxon";
+import type { ReactNode } from "react";
+import { device as deviceQuery, deviceOrders, deviceTimeline } from "@/api/queries";
+import { useClock } from "@/app/clock";
+import { deviceRoute } from "@/app/router";
+import { Card, Problem } from "@/parts/controls";
+import { Dial } from "@/parts/dial";
+import { city, fullInstant, instant, relative } from "@/parts/format";
+import { IN_HAND, LOOK } from "@/parts/phases";
+import { Timeline } from "@/parts/timeline";
+
+function Pairs({ rows }: { rows: [string, ReactNode][] }) {
+  return (
+    <dl>
+      {rows.map(([key, value]) => (
+        <div key={key} className="flex min-h-[27px] items-baseline justify-between gap-4">
+          <dt className="text-soft">{key}</dt>
+          <dd className="text-right">{value}</dd>
+        </div>
+      ))}
+    </dl>
+  );
+}
+
+export function DevicePage() {
+  const { name } = deviceRoute.useParams();
+  const { now, zone } = useClock();
+  const { data: d, error } = useQuery(deviceQuery(name));
+  const orders = useQuery(deviceOrders(name));
+  const timeline = useQuery(deviceTimeline(name));
+  if (error && !d) return <div className="p-6"><Problem error={error} /></div>;
+  if (!d) return null;
+  const there = DateTime.fromJSDate(now, { zone: d.time_zone || "UTC" });
+  const inHand = orders.data?.find((o) => IN_HAND.includes(o.phase));
+  const words = (value: unknown) => (typeof value === "boolean" ? (value ? "yes" : "no") : String(value));
+  return (
+    <div className="h-full overflow-auto px-5 py-4">
+      <h1 className="text-2xl">{d.name}</h1>
+      <p className="mb-4 text-soft">
+        {d.model} revision {d.hardware_revision} · {d.site} · {city(d.time_zone)}, there it is{" "}
+        <strong className="text-ink">{there.toFormat("ccc HH:mm")}</strong>
+      </p>
+      <div className="grid grid-cols-3 items-start gap-4 max-lg:grid-cols-1">
+        <div className="space-y-4">
+          <Card title="Identity">
+            <Pairs
+              rows={[
+                ["Firmware", <strong key="f" className="font-mono">{d.firmware ?? "none reported"}</strong>],
+                ["Maker's id", <span key="u" className="font-mono">{d.uid}</span>],
+                ["Serial", <span key="s" className="font-mono">{d.serial}</span>],
+                ["Admission", d.admission],
+                ["Presence", d.presence],
+                ["Called", d.last_check_in ? <span key="c" title={fullInstant(d.last_check_in, zone)}>{relative(d.last_check_in, now)}</span> : "never"],
+                ["Next call expected", d.next_check_in ? relative(d.next_check_in, now) : "unknown"],
+                ["Health", d.healthy ? "good" : d.fault || "reports a fault"],
+                ["Custodian", d.custodian ?? "none"],
+                ["Tags", d.tags.join(", ") || "none"],
+              ]}
+            />
+          </Card>
+          <Card title="Facts" aside="as it reported them">
+            <Pairs rows={Object.entries(d.facts as Record<string, unknown>).map(([k, v]) => [k, words(v)])} />
+          </Card>
+          <Card title="Attributes">
+            <Pairs rows={Object.entries(d.attributes as Record<string, unknown>).map(([k, v]) => [k, words(v)])} />
+          </Card>
+        </div>
+        <div className="space-y-4">
+          <Card title="In hand">
+            {inHand ? (
+              <p className="flex items-start gap-2">
+                <span className="pt-1"><Dial phase={inHand.phase} /></span>
+                <span>
+                  <strong>{inHand.what}</strong>, {LOOK[inHand.phase].word}
+                  {inHand.waits_for && (
+                    <span className="block text-soft">
+                      waits for {inHand.waits_for.reason}
+                      {inHand.waits_for.until && `, ${relative(inHand.waits_for.until, now)}`}
+                    </span>
+                  )}
+                </span>
+              </p>
+            ) : (
+              <p className="text-soft">Nothing. It has no order to carry out now.</p>
+            )}
+          </Card>
+          <Card title="Orders">
+            <ul className="space-y-2">
+              {orders.data?.slice(0, 14).map((o) => (
+                <li key={o.id} className="flex items-start gap-2">
+                  <span className="pt-[3px]"><Dial phase={o.phase} /></span>
+                  <span className="min-w-0 flex-1">
+                    {o.rollout ? (
+                      <Link to="/rollouts/$id" params={{ id: String(o.rollout) }} search={{}} className="font-semibold hover:underline">
+                        {o.what}
+                      </Link>
+                    ) : (
+                      <Link to="/commands/$id" params={{ id: String(o.schedule) }} search={{}} className="font-semibold hover:underline">
+                        {o.what}
+                      </Link>
+                    )}{" "}
+                    {LOOK[o.phase].word} <span className="text-soft">{instant(o.phase_since, zone, now)}</span>
+                    {o.waits_for && <span className="block text-soft">waits for {o.waits_for.reason}</span>}
+                    {o.last_error && <span className="block font-mono text-brick text-xs">{o.last_error}</span>}
+                  </span>
+                </li>
+              ))}
+              {orders.data?.length === 0 && <li className="text-soft">It never had one.</li>}
+            </ul>
+          </Card>
+          <Card title="Groups, and why">
+            <ul className="space-y-1">
+              {d.groups.map((g) => (
+                <li key={g.id} className="flex justify-between gap-3">
+                  <Link to="/groups/$id" params={{ id: String(g.id) }} search={{}} className="hover:underline">{g.name}</Link>
+                  <span className="text-right text-soft">{g.cause}, {instant(g.since, zone, now)}</span>
+                </li>
+              ))}
+              {d.groups.length === 0 && <li className="text-soft">It is in no group.</li>}
+            </ul>
+          </Card>
+        </div>
+        <Card title="Its story">
+          <Timeline entries={timeline.data ?? []} showDevice={false} />
+        </Card>
+      </div>
+    </div>
+  );
+}

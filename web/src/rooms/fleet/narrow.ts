@@ -1,0 +1,9 @@
+/** A clause joined to a rule with "and", the rule in parentheses where it has an "or". */
+export function narrowed(rule: string, field: string, value: string): string {
+  const plain = /^[^\s"(),=<>!]+$/.test(value) ? value : `"${value.replaceAll('"', '\\"')}"`;
+  const clause = `${field} = ${plain}`;
+  const before = rule.trim();
+  if (!before) return clause;
+  if (before.includes(clause)) return before;
+  return /\bor\b/i.test(before) ? `(${before}) and ${clause}` : `${before} and ${clause}`;
+}

@@ -1,0 +1,212 @@
+/** One group: its rule with the live preview while typing, and what saving changes. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useNavigate } from "@tanstack/react-router";
+import clsx from "clsx";
+import { type ReactNode, useEffect, useMemo, useState } from "react";
+import { toast } from "sonner";
+import { ApiError, api, body, type Schemas } from "@/api/client";
+import { group as groupQuery, preview as previewQuery } from "@/api/queries";
+import { useClock } from "@/app/clock";
+import { groupRoute } from "@/app/router";
+import { Button, Confirm, Problem } from "@/parts/controls";
+import { DeviceTable } from "@/parts/device-table";
+import { count, counted, instant } from "@/parts/format";
+import { RuleEditor } from "@/parts/rule-editor";
+import { useDebounced } from "@/parts/use-debounced";
+import { Ask } from "./ask";
+import { StaticGroup } from "./static-group";
+
+export function GroupPage() {
+  const { id } = groupRoute.useParams();
+  const { rule } = groupRoute.useSearch();
+  if (id === "new") return <RuleGroup key={`new${rule ?? ""}`} group={null} startRule={rule ?? ""} />;
+  return <Known key={id} id={Number(id)} />;
+}
+
+function Known({ id }: { id: number }) {
+  const { data, error } = useQuery(groupQuery(id));
+  if (error && !data) return <div className="p-6"><Problem error={error} /></div>;
+  if (!data) return null;
+  return data.kind === "static" ? <StaticGroup group={data} /> : <RuleGroup group={data} startRule={data.rule} />;
+}
+
+type Tab = "in" | "joining" | "leaving";
+
+function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null; startRule: string }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const { now, zone } = useClock();
+  const [name, setName] = useState(group?.name ?? "");
+  const [rule, setRule] = useState(startRule);
+  const [tab, setTab] = useState<Tab>("in");
+  const settled = useDebounced(rule, 180);
+  const preview = useQuery(previewQuery(settled, group?.id ?? null));
+  // while nothing is edited, the rule follows what others save
+  const [seen, setSeen] = useState(startRule);
+  useEffect(() => {
+    if (group && group.rule !== seen) {
+      if (rule === seen) setRule(group.rule);
+      setSeen(group.rule);
+    }
+  }, [group, rule, seen]);
+
+  const refusal = preview.error instanceof ApiError && settled === rule ? preview.error : null;
+  const shown = refusal || !rule.trim() ? undefined : preview.data;
+  const edited = group ? rule !== group.rule || name !== group.name : rule.trim() !== "" || name !== "";
+  const save = useMutation({
+    mutationFn: () =>
+      group
+        ? body(api.PATCH("/api/v1/groups/{group_id}", { params: { path: { group_id: group.id } }, body: { name, rule } }))
+        : body(api.POST("/api/v1/groups", { body: { name, rule, kind: "rule" } })),
+    onSuccess: (saved) => {
+      client.setQueryData(groupQuery(saved.id).queryKey, saved);
+      client.invalidateQueries({ queryKey: ["group"] });
+      toast(`“${saved.name}” saved: ${counted(saved.member_count, "device")}`);
+      if (!group) navigate({ to: "/groups/$id", params: { id: String(saved.id) }, search: {} });
+    },
+  });
+  const remove = useMutation({
+    mutationFn: () => body(api.DELETE("/api/v1/groups/{group_id}", { params: { path: { group_id: group?.id ?? 0 } } })),
+    onSuccess: () => {
+      client.invalidateQueries({ queryKey: ["group"] });
+      toast(`“${group?.name}” deleted`);
+      navigate({ to: "/groups" });
+    },
+  });
+  const marks = useMemo(() => {
+    const found = new Map<number, ReactNode>();
+    for (const d of shown?.joining ?? []) found.set(d.id, <Mark tone="verdigris">joins</Mark>);
+    for (const d of shown?.leaving ?? []) found.set(d.id, <Mark tone="brick">leaves</Mark>);
+    return found;
+  }, [shown]);
+  const rows = { in: shown?.devices, joining: shown?.joining, leaving: shown?.leaving }[tab] ?? [];
+  const action = saveWords(group, shown);
+  return (
+    <div className="grid min-h-0 grid-cols-[1fr_284px] max-lg:grid-cols-1">
+      <div className="flex min-h-0 flex-col gap-3 px-5 py-3">
+        <div className="flex items-start gap-3">
+          <div className="min-w-0 flex-1">
+            <h1 className="sr-only">{group ? group.name : "New group"}</h1>
+            <input
+              aria-label="Name of the group"
+              className="w-full rounded-sm border border-transparent bg-transparent font-bold font-display text-[1.45rem] placeholder:text-soft hover:border-rule"
+              placeholder="Name the new group"
+              value={name}
+              maxLength={80}
+              onChange={(e) => setName(e.target.value)}
+            />
+            <p className="text-soft">
+              By rule{group?.folder && <> · in <em>{group.folder}</em></>}
+              {group && group.uses.length > 0 && <> · used by {group.uses.map((u) => u.sentence).join(", ")}</>}
+              {group?.note && <> · {group.note}</>}
+            </p>
+          </div>
+          {group && !edited && (
+            <Confirm
+              trigger={<Button kind="quiet" className="text-brick!">Delete…</Button>}
+              title={`Delete “${group.name}”?`}
+              action="Delete the group"
+              danger
+              onConfirm={() => remove.mutate()}
+            >
+              {counted(group.member_count, "device")} lose this group; the devices themselves stay as they are.
+            </Confirm>
+          )}
+          {edited && (
+            <Button onClick={() => { setRule(group?.rule ?? ""); setName(group?.name ?? ""); }}>Discard</Button>
+          )}
+          <Button
+            kind="main"
+            disabled={!edited || !name.trim() || !shown || save.isPending || rule !== settled}
+            onClick={() => save.mutate()}
+          >
+            {action}
+          </Button>
+        </div>
+        <RuleEditor label="Rule" value={rule} onChange={setRule} problems={refusal?.errors ?? []} autoFocus={!group} />
+        <Problem error={save.error ?? remove.error} />
+        {refusal && refusal.errors.length === 0 && <Problem error={refusal} />}
+        <div className="flex items-baseline gap-5" role="tablist" aria-label="Devices">
+          <h2 className="text-[1.05rem]">Devices</h2>
+          <TabButton on={tab === "in"} pick={() => setTab("in")}>In {shown ? count(shown.count) : ""}</TabButton>
+          {group && (
+            <>
+              <TabButton on={tab === "joining"} pick={() => setTab("joining")}>Joining {count(shown?.joins ?? 0)}</TabButton>
+              <TabButton on={tab === "leaving"} pick={() => setTab("leaving")}>Leaving {count(shown?.leaves ?? 0)}</TabButton>
+            </>
+          )}
+          <p className="ml-auto text-soft" aria-live="polite">
+            {shown && `${count(shown.count)} of ${count(shown.fleet)} · as of ${instant(shown.as_of, zone, now)} · ${Math.round(shown.took_ms)} ms`}
+          </p>
+        </div>
+        <div className="min-h-0 flex-1">
+          <DeviceTable
+            label="Devices of the group"
+            rows={rows}
+            marks={marks}
+            empty={rule.trim() ? (refusal ? "The rule cannot be understood yet." : "No device.") : "An empty rule is nobody. Write one above."}
+          />
+        </div>
+        {rows.length >= 50 && <p className="text-soft">The first 50, by name.</p>}
+      </div>
+      <aside className="overflow-auto border-rule border-l bg-side px-4 py-3" aria-label="And then what">
+        <Ask rule={settled} />
+        <hr className="my-4 border-rule" />
+        <h2 className="mb-1 text-[1.05rem]">Saving changes this</h2>
+        <Consequence group={group} shown={shown} />
+      </aside>
+    </div>
+  );
+}
+
+function saveWords(group: Schemas["GroupDetail"] | null, shown?: Schemas["RulePreview"]): string {
+  if (!group) return shown ? `Save with ${counted(shown.count, "device")}` : "Save";
+  if (!shown || (!shown.joins && !shown.leaves)) return "Save";
+  return `Save: ${count(shown.joins ?? 0)} join, ${count(shown.leaves ?? 0)} leave`;
+}
+
+function Consequence({ group, shown }: { group: Schemas["GroupDetail"] | null; shown?: Schemas["RulePreview"] }) {
+  if (!shown) return <p className="text-soft">Nothing can be saved until the rule can be understood.</p>;
+  if (!group) return <p className="text-soft">A new group of {counted(shown.count, "device")}; nothing uses it yet.</p>;
+  const joins = shown.joins ?? 0;
+  const leaves = shown.leaves ?? 0;
+  if (!joins && !leaves) return <p className="text-soft">Nobody joins and nobody leaves.</p>;
+  return (
+    <div className="space-y-1.5">
+      <p>
+        <strong>{counted(joins, "device")}</strong> join, <strong>{count(leaves)}</strong> leave.
+      </p>
+      {group.uses.map((u) => (
+        <p key={u.kind + u.id}>
+          {u.sentence}: {u.kind === "schedule" && "fires for those who are in at each firing."}
+          {u.kind === "rollout" && "its devices were taken at launch and do not change by this."}
+          {u.kind === "group" && "is evaluated again at once."}
+        </p>
+      ))}
+      {group.uses.length === 0 && <p className="text-soft">Nothing uses this group.</p>}
+    </div>
+  );
+}
+
+function Mark({ tone, children }: { tone: "verdigris" | "brick"; children: ReactNode }) {
+  return (
+    <span className="ml-1 rounded-sm border px-1 text-xs" style={{ color: `var(--${tone})`, borderColor: `var(--${tone})` }}>
+      {children}
+    </span>
+  );
+}
+
+function TabButton({ on, pick, children }: { on: boolean; pick: () => void; children: ReactNode }) {
+  return (
+    <button
+      type="button"
+      role="tab"
+      aria-selected={on}
+      onClick={pick}
+      className={clsx("border-b-2 py-0.5", on ? "border-ink font-semibold" : "border-transparent text-soft")}
+    >
+      {children}
+    </button>
+  );
+}
+

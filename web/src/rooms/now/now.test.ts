@@ -1,0 +1,13 @@
+import { describe, expect, it } from "vitest";
+import { headline } from "./now";
+
+describe("headline", () => {
+  it("makes a sentence from the state", () => {
+    expect(headline(2, 4)).toBe("Two things wait for you; four rollouts are moving.");
+    expect(headline(1, 1)).toBe("One thing waits for you; one rollout is moving.");
+    expect(headline(0, 0)).toBe("Nothing waits for you; no rollout is moving.");
+  });
+  it("counts on in figures", () => {
+    expect(headline(12, 0)).toBe("12 things wait for you; no rollout is moving.");
+  });
+});

@@ -1,0 +1,76 @@
+/** Stepping in: pause, resume, stop, open a gate by hand; each says its consequence in numbers. */
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { toast } from "sonner";
+import { api, body, type Schemas } from "@/api/client";
+import { Button, Confirm, Problem } from "@/parts/controls";
+import { counted } from "@/parts/format";
+import { IN_HAND, sum } from "@/parts/phases";
+
+type Verb = "pause" | "resume" | "stop" | "open-gate";
+
+export function Actions({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
+  const client = useQueryClient();
+  const path = { params: { path: { rollout_id: rollout.id } } };
+  const act = useMutation({
+    mutationFn: (verb: Verb) => {
+      switch (verb) {
+        case "pause":
+          return body(api.POST("/api/v1/rollouts/{rollout_id}/pause", path));
+        case "resume":
+          return body(api.POST("/api/v1/rollouts/{rollout_id}/resume", path));
+        case "stop":
+          return body(api.POST("/api/v1/rollouts/{rollout_id}/stop", path));
+        case "open-gate":
+          return body(api.POST("/api/v1/rollouts/{rollout_id}/open-gate", path));
+      }
+    },
+    onSuccess: (effect, verb) => {
+      client.invalidateQueries({ queryKey: ["rollout"] });
+      const finishing = effect.finishing ? ` ${counted(effect.finishing, "device")} at it will finish.` : "";
+      const words = {
+        pause: `Paused: nothing new is offered.${finishing}`,
+        resume: "It goes on.",
+        stop: `Stopped: ${counted(effect.withdrawn, "device")} withdrawn.${finishing}`,
+        "open-gate": "The gate is open.",
+      };
+      toast(words[verb]);
+    },
+  });
+  const inHand = sum(rollout.phases, IN_HAND);
+  const waiting = rollout.phases.waiting ?? 0;
+  const finish = inHand
+    ? `${counted(inHand, "device")} have it in hand now; those that accepted it will finish.`
+    : "No device has it in hand now.";
+  const stuck = rollout.rings.find((r) => r.stuck);
+  const next = stuck && rollout.rings.find((r) => r.position === stuck.position + 1);
+  const open = ["running", "paused", "halted"].includes(rollout.state);
+  return (
+    <div className="flex flex-col items-end gap-2">
+      <div className="flex gap-2">
+        {rollout.state === "running" && (
+          <Confirm trigger={<Button>Pause</Button>} title="Pause this rollout?" action="Pause" onConfirm={() => act.mutate("pause")}>
+            Nothing new is offered until it is resumed. {finish} {counted(waiting, "device")} keep waiting.
+          </Confirm>
+        )}
+        {(rollout.state === "paused" || rollout.state === "halted") && (
+          <Confirm trigger={<Button kind="main">Resume</Button>} title="Go on with this rollout?" action="Resume" onConfirm={() => act.mutate("resume")}>
+            {rollout.state === "halted" && <p>It stopped itself: {rollout.reason}. It halts again if more devices fail.</p>}
+            {counted(waiting, "device")} wait and may be offered it from now on.
+          </Confirm>
+        )}
+        {open && (
+          <Confirm trigger={<Button kind="danger">Stop…</Button>} title="Stop this rollout for good?" action={`Stop it for ${counted(waiting, "device")}`} danger onConfirm={() => act.mutate("stop")}>
+            {counted(waiting, "waiting device")} are withdrawn and keep the version they have. {finish} This cannot be
+            undone; a new rollout can be launched.
+          </Confirm>
+        )}
+        {stuck && next && (
+          <Confirm trigger={<Button kind="main">Open ring {next.position} anyway…</Button>} title={`Open ring ${next.position}, ${next.name}, although the gate is not met?`} action={`Open it for ${counted(next.size, "device")}`} onConfirm={() => act.mutate("open-gate")}>
+            Ring {stuck.position} has {stuck.phases.failed ?? 0} failed of {stuck.size}. Opening reaches {counted(next.size, "device")}.
+          </Confirm>
+        )}
+      </div>
+      <Problem error={act.error} />
+    </div>
+  );
+}

@@ -1,0 +1,118 @@
+/** Composing a rollout: the sentence, the editor of the slot that is open, and the consequences. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useNavigate } from "@tanstack/react-router";
+import { useEffect, useRef, useState } from "react";
+import { toast } from "sonner";
+import { ApiError, api, body, type Schemas } from "@/api/client";
+import { groups as groupsQuery, images as imagesQuery, rollout as rolloutQuery } from "@/api/queries";
+import { Button, Confirm, Problem } from "@/parts/controls";
+import { Sentence } from "@/parts/sentence";
+import { useDebounced } from "@/parts/use-debounced";
+import { Consequences } from "./consequences";
+import { type Draft, draftOf, EMPTY, missing, sentenceOf } from "./draft";
+import { SlotEditor } from "./slot-editor";
+import { RingTable } from "./ring-table";
+
+const KEPT = "brisk-herald-rollout-draft";
+
+/** A rollout that the server does not know yet; kept in the browser until it can be. */
+export function NewRollout() {
+  const kept = localStorage.getItem(KEPT);
+  return <Compose rollout={null} start={kept ? { ...EMPTY, ...JSON.parse(kept) } : EMPTY} />;
+}
+
+export function ComposeDraft({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
+  return <Compose rollout={rollout} start={draftOf(rollout)} />;
+}
+
+function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null; start: Draft }) {
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const [draft, setDraft] = useState(start);
+  const [open, setOpen] = useState<string>(rollout ? "" : "image");
+  const settled = useDebounced(draft, 350);
+  const keptAs = useRef(rollout ? JSON.stringify(start) : "");
+  const { data: images } = useQuery(imagesQuery);
+  const { data: groups } = useQuery(groupsQuery);
+  const gaps = missing(draft);
+
+  const keep = useMutation({
+    mutationFn: (whole: Draft) => {
+      const image_id = whole.image_id;
+      if (image_id === null) throw new Error("a draft without an image cannot be kept");
+      const sent = { ...whole, image_id };
+      return rollout
+        ? body(api.PUT("/api/v1/rollouts/{rollout_id}", { params: { path: { rollout_id: rollout.id } }, body: sent }))
+        : body(api.POST("/api/v1/rollouts", { body: sent }));
+    },
+    onSuccess: (saved) => {
+      client.setQueryData(rolloutQuery(saved.id).queryKey, saved);
+      client.invalidateQueries({ queryKey: ["rollout", "list"] });
+      client.invalidateQueries({ queryKey: ["preflight", saved.id] });
+      if (!rollout) {
+        localStorage.removeItem(KEPT);
+        navigate({ to: "/rollouts/$id", params: { id: String(saved.id) }, search: {}, replace: true });
+      }
+    },
+  });
+  const { mutate } = keep;
+  useEffect(() => {
+    const text = JSON.stringify(settled);
+    if (!rollout && settled !== EMPTY) localStorage.setItem(KEPT, text);
+    if (missing(settled).length || text === keptAs.current) return;
+    keptAs.current = text;
+    mutate(settled);
+  }, [settled, rollout, mutate]);
+
+  const discard = useMutation({
+    mutationFn: async () => {
+      localStorage.removeItem(KEPT);
+      if (rollout)
+        await api.DELETE("/api/v1/rollouts/{rollout_id}", { params: { path: { rollout_id: rollout.id } } });
+    },
+    onSuccess: () => {
+      client.invalidateQueries({ queryKey: ["rollout"] });
+      toast("Draft thrown away");
+      navigate({ to: "/rollouts" });
+    },
+  });
+  const named = (ids: number[]) => ids.map((id) => groups?.find((g) => g.id === id)?.name ?? `group ${id}`);
+  const image = images?.find((i) => i.id === draft.image_id);
+  const sentence = sentenceOf(draft, {
+    image: image?.name,
+    include: named(draft.include),
+    exclude: named(draft.exclude ?? []),
+  });
+  const refused = keep.error instanceof ApiError ? keep.error : null;
+  const isKept = rollout !== null && JSON.stringify(draft) === keptAs.current && !keep.isPending && !refused;
+  return (
+    <div className="grid h-full grid-cols-[1fr_330px] max-lg:grid-cols-1">
+      <div className="overflow-auto px-5 py-4">
+        <div className="mb-1 flex items-center justify-between text-soft">
+          <p aria-live="polite">
+            {rollout ? `Rollout ${rollout.id}, draft${keep.isPending ? ", being kept" : refused ? ", last change not kept" : " kept"}` : "New rollout"}
+          </p>
+          <Confirm
+            trigger={<Button kind="quiet">Throw away…</Button>}
+            title="Throw this draft away?"
+            action="Throw the draft away"
+            danger
+            onConfirm={() => discard.mutate()}
+          >
+            Nothing was sent to any device, so no device is changed by this.
+          </Confirm>
+        </div>
+        <Sentence className="text-[1.75rem]" parts={sentence} open={open} onSlot={(s) => setOpen(open === s ? "" : s)} />
+        {rollout?.reason && <p className="mt-2 text-brick">The last launch came to nothing: {rollout.reason}</p>}
+        <div className="mt-4 space-y-4">
+          {open && open !== "rings" && (
+            <SlotEditor slot={open} draft={draft} onChange={setDraft} images={images ?? []} groups={groups ?? []} onClose={() => setOpen("")} />
+          )}
+          <Problem error={keep.error ?? discard.error} />
+          <RingTable draft={draft} onChange={setDraft} groups={groups ?? []} rollout={rollout} editing={open === "rings"} onEdit={() => setOpen(open === "rings" ? "" : "rings")} />
+        </div>
+      </div>
+      <Consequences rollout={rollout} gaps={gaps} isKept={isKept} />
+    </div>
+  );
+}

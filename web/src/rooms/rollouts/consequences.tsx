@@ -1,0 +1,167 @@
+/** The consequence column: preflight with counted reasons, and the launch. */
+import { queryOptions, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { useState } from "react";
+import { api, body, type Schemas } from "@/api/client";
+import { rollout as rolloutQuery } from "@/api/queries";
+import { Button, Modal, Problem } from "@/parts/controls";
+import { count, counted } from "@/parts/format";
+
+export const preflight = (id: number) =>
+  queryOptions({
+    queryKey: ["preflight", id],
+    queryFn: () =>
+      body(api.POST("/api/v1/rollouts/{rollout_id}/preflight", { params: { path: { rollout_id: id } } })),
+    refetchInterval: 15_000,
+    enabled: id > 0,
+  });
+
+const SHAPE: Record<string, [string, string]> = {
+  straight: ["●", "text-verdigris"],
+  promised: ["◐", "text-plum"],
+  late: ["◆", "text-saffron"],
+  already: ["●", "text-verdigris"],
+};
+
+export function Consequences({ rollout, gaps, isKept }: {
+  rollout: Schemas["RolloutDetail"] | null;
+  gaps: string[];
+  isKept: boolean;
+}) {
+  const { data, error } = useQuery(preflight(rollout?.id ?? 0));
+  const [behind, setBehind] = useState<string | null>(null);
+  return (
+    <aside className="overflow-auto border-rule border-l bg-side px-4 py-4" aria-label="Preflight">
+      <h2 className="text-[1.1rem]">Preflight</h2>
+      {gaps.length > 0 && <p className="text-soft">Still missing: {gaps.join("; ")}.</p>}
+      <Problem error={error} />
+      {data && (
+        <>
+          <p className="text-soft" aria-live="polite">
+            {count(data.audience)} matched · <strong className="text-ink">{count(data.reached)} will take part</strong> ·{" "}
+            {count(data.audience - data.reached)} not
+          </p>
+          <ul className="mt-2">
+            {data.outcomes.map((o) => {
+              const [shape, tone] = SHAPE[o.outcome] ?? ["–", "text-soft"];
+              return (
+                <li key={o.outcome}>
+                  <button
+                    type="button"
+                    onClick={() => setBehind(o.outcome)}
+                    className="grid min-h-[30px] w-full grid-cols-[1.3rem_1fr_auto] items-center text-left hover:bg-paper"
+                    title="Show these devices"
+                  >
+                    <span aria-hidden className={tone}>{shape}</span>
+                    <span className={o.takes_part ? "" : "text-soft"}>{o.words}</span>
+                    <strong>{count(o.count)}</strong>
+                  </button>
+                </li>
+              );
+            })}
+            {data.in_no_ring > 0 && (
+              <li className="grid min-h-[30px] grid-cols-[1.3rem_1fr_auto] items-center text-brick">
+                <span aria-hidden>▪</span>
+                <span>no ring takes them: they are left out</span>
+                <strong>{count(data.in_no_ring)}</strong>
+              </li>
+            )}
+          </ul>
+          <hr className="my-4 border-rule" />
+          <Launch rollout={rollout} data={data} isReady={isKept && gaps.length === 0} />
+        </>
+      )}
+      {rollout && behind && <Behind id={rollout.id} outcome={behind} words={data?.outcomes.find((o) => o.outcome === behind)?.words ?? ""} onClose={() => setBehind(null)} />}
+    </aside>
+  );
+}
+
+function Launch({ rollout, data, isReady }: {
+  rollout: Schemas["RolloutDetail"] | null;
+  data: Schemas["PreflightView"];
+  isReady: boolean;
+}) {
+  const client = useQueryClient();
+  const [typed, setTyped] = useState("");
+  const launch = useMutation({
+    mutationFn: () =>
+      body(
+        api.POST("/api/v1/rollouts/{rollout_id}/launch", {
+          params: { path: { rollout_id: rollout?.id ?? 0 } },
+          body: { devices: Number(typed) },
+        }),
+      ),
+    onSuccess: (launched) => {
+      client.setQueryData(rolloutQuery(launched.id).queryKey, launched);
+      client.invalidateQueries({ queryKey: ["rollout"] });
+    },
+    onError: () => client.invalidateQueries({ queryKey: ["preflight", rollout?.id] }),
+  });
+  const matches = typed.trim() === String(data.reached) && data.reached > 0;
+  return (
+    <section>
+      <h2 className="text-[1.1rem]">Launch</h2>
+      {data.reached === 0 ? (
+        <p className="text-brick">Nobody would take part, so it cannot be launched.</p>
+      ) : (
+        <p className="text-soft">
+          Reaches {counted(data.reached, "device")}, {count(data.rings[0]?.devices ?? 0)} of them in the first ring, as soon
+          as their window is open. Type the number of devices to launch.
+        </p>
+      )}
+      <form
+        className="mt-2 flex gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          if (matches && isReady) launch.mutate();
+        }}
+      >
+        <input
+          className="field w-28"
+          inputMode="numeric"
+          aria-label="Number of devices"
+          placeholder={String(data.reached)}
+          value={typed}
+          onChange={(e) => setTyped(e.target.value)}
+        />
+        <Button kind="main" type="submit" disabled={!matches || !isReady || launch.isPending}>
+          Launch
+        </Button>
+      </form>
+      <div className="mt-2"><Problem error={launch.error} /></div>
+    </section>
+  );
+}
+
+function Behind({ id, outcome, words, onClose }: { id: number; outcome: string; words: string; onClose: () => void }) {
+  const { data, error } = useQuery({
+    queryKey: ["preflight", id, outcome],
+    queryFn: () =>
+      body(
+        api.GET("/api/v1/rollouts/{rollout_id}/preflight/devices", {
+          params: { path: { rollout_id: id }, query: { outcome, limit: 200 } },
+        }),
+      ),
+  });
+  return (
+    <Modal open onClose={onClose} title={words}>
+      <Problem error={error} />
+      <table className="w-full">
+        <thead className="text-left text-soft">
+          <tr><th className="font-normal">Device</th><th className="font-normal">Model</th><th className="font-normal">Hardware</th><th className="font-normal">Firmware</th></tr>
+        </thead>
+        <tbody>
+          {data?.map((d) => (
+            <tr key={d.id} className="border-rule border-t">
+              <td className="py-1"><Link to="/devices/$name" params={{ name: d.name }} className="font-semibold hover:underline">{d.name}</Link></td>
+              <td>{d.model}</td>
+              <td>{d.hardware_revision}</td>
+              <td className="font-mono">{d.firmware ?? "none"}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {data && data.length >= 200 && <p className="mt-2 text-soft">The first 200, by name.</p>}
+    </Modal>
+  );
+}

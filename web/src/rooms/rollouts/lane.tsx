@@ -1,0 +1,129 @@
+/** A ring as a lane: one dial a device, and the gate at its right end with measured against needed. */
+import { Link } from "@tanstack/react-router";
+import clsx from "clsx";
+import type { Schemas } from "@/api/client";
+import { useClock } from "@/app/clock";
+import { Bar } from "@/parts/controls";
+import { DialField } from "@/parts/dial";
+import { counted, instant, percent, span } from "@/parts/format";
+import { IN_HAND, OUT, sum, summary } from "@/parts/phases";
+
+interface Props {
+  ring: Schemas["RingView"];
+  rollout: Schemas["RolloutDetail"];
+  marks?: Schemas["Mark"][];
+  last: boolean;
+  onPick: (device: string) => void;
+}
+
+const PER_ROW = 48;
+
+export function Lane({ ring, rollout, marks, last, onPick }: Props) {
+  return (
+    <div className="grid grid-cols-[9.5rem_1fr_15rem] gap-4 border-rule border-b border-dashed px-4 py-3.5 last:border-0">
+      <div>
+        <div className="flex items-baseline gap-2">
+          <span className={clsx("font-bold font-display text-xl", ring.opened_at ? "text-verdigris" : "text-faint")}>{ring.position}</span>
+          <h2 className="font-sans font-semibold">{ring.name}</h2>
+        </div>
+        <p className="text-soft">
+          {counted(ring.size, "device")}
+          <br />
+          {whom(ring)}
+        </p>
+      </div>
+      <div className="min-w-0 self-center">
+        {ring.size === 0 ? (
+          <p className="text-soft">Nobody is in this ring.</p>
+        ) : marks ? (
+          <DialField marks={marks} perRow={PER_ROW} label={`Ring ${ring.position}: ${summary(ring.phases)}`} onPick={onPick} />
+        ) : (
+          <LaneBar phases={ring.phases} size={ring.size} />
+        )}
+        <p className="mt-1.5 text-soft">
+          <Link to="/rollouts/$id" params={{ id: String(rollout.id) }} search={(s) => ({ ...s, ring: ring.position })} hash="devices" className="hover:underline">
+            {summary(ring.phases)}
+          </Link>
+        </p>
+      </div>
+      <Gate ring={ring} rollout={rollout} last={last} />
+    </div>
+  );
+}
+
+function whom(ring: Schemas["RingView"]): string {
+  switch (ring.kind) {
+    case "group":
+      return `group ${ring.group?.name}`;
+    case "share":
+      return `${ring.share_pct} %, drawn evenly`;
+    case "number":
+      return "drawn evenly";
+    default:
+      return "all the rest";
+  }
+}
+
+function LaneBar({ phases, size }: { phases: Record<string, number>; size: number }) {
+  const parts: [string, number, string][] = [
+    ["confirmed", phases.confirmed ?? 0, "var(--verdigris)"],
+    ["in motion", sum(phases, IN_HAND), "var(--saffron)"],
+    ["failed", phases.failed ?? 0, "var(--brick)"],
+    ["out", sum(phases, OUT), "var(--faint)"],
+  ];
+  return (
+    <div className="flex h-4 w-full overflow-hidden rounded-sm bg-rule" role="img" aria-label={summary(phases)}>
+      {parts.map(([word, n, color]) => (n ? <div key={word} title={`${n} ${word}`} style={{ width: `${(n / size) * 100}%`, background: color }} /> : null))}
+    </div>
+  );
+}
+
+function Gate({ ring, rollout, last }: { ring: Schemas["RingView"]; rollout: Schemas["RolloutDetail"]; last: boolean }) {
+  const { now, zone } = useClock();
+  if (last)
+    return (
+      <div className="border-rule border-l-[3px] pl-3 text-soft">
+        {ring.opened_at ? `Opened ${instant(ring.opened_at, zone, now)}` : `Opens after ring ${ring.position - 1}`}
+        <br />
+        The last ring: no gate after it.
+      </div>
+    );
+  const tone = ring.gate_met_at ? "border-verdigris" : ring.stuck ? "border-brick" : ring.opened_at ? "border-saffron" : "border-rule";
+  return (
+    <div className={clsx("border-l-[3px] pl-3", tone)}>
+      <p className={clsx("font-semibold", ring.stuck && "text-brick", !ring.opened_at && "font-normal text-soft")}>{headline(ring, rollout, zone, now)}</p>
+      {ring.opened_at &&
+        ring.criteria.map((c) => (
+          <div key={c.name} className="grid min-h-[22px] grid-cols-[4.6rem_1fr_4.4rem] items-center gap-2">
+            <span className="text-soft capitalize">{c.name}</span>
+            <Bar
+              share={c.name === "failures" ? Math.min(1, c.measured / (c.needed * 2 || 1)) : c.needed ? c.measured / c.needed : 1}
+              needed={c.name === "failures" ? 0.5 : 1}
+              tone={c.name === "failures" ? "brick" : "verdigris"}
+              label={`${c.name}: ${amount(c.name, c.measured)}, needed ${c.name === "failures" ? "at most " : ""}${amount(c.name, c.needed)}`}
+            />
+            <span className="text-right font-mono text-xs" title={`needed: ${amount(c.name, c.needed)}`}>
+              {c.name === "soak" && (c.met || ring.gate_met_at) ? "done" : amount(c.name, c.measured)}
+            </span>
+          </div>
+        ))}
+    </div>
+  );
+}
+
+function amount(name: string, value: number): string {
+  return name === "soak" ? span(value) : percent(value);
+}
+
+function headline(ring: Schemas["RingView"], rollout: Schemas["RolloutDetail"], zone: string, now: Date): string {
+  if (ring.gate_met_at) return `Open since ${instant(ring.gate_met_at, zone, now)}`;
+  if (!ring.opened_at) return `Opens after ring ${ring.position - 1}`;
+  if (rollout.state !== "running") return `Closed: the rollout is ${rollout.state}`;
+  if (ring.stuck) return "Cannot be met: a person must decide";
+  const share = ring.criteria.find((c) => c.name === "confirmed");
+  const soak = ring.criteria.find((c) => c.name === "soak");
+  if (share?.met && soak) return `Soaking, ${span(Math.max(0, soak.needed - soak.measured))} left`;
+  const limit = ring.criteria.find((c) => c.name === "failures");
+  if (limit && !limit.met) return "Closed: too many failures";
+  return `Waits for ${percent(share?.needed ?? 1)} confirmed`;
+}

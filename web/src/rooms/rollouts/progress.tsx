@@ -1,0 +1,86 @@
+/** Confirmed devices over time, with the hours in which the window is open for the operator's zone drawn in. */
+import { scaleLinear, scaleTime } from "d3-scale";
+import { curveStepAfter, line } from "d3-shape";
+import { DateTime } from "luxon";
+import type { Schemas } from "@/api/client";
+import { city } from "@/parts/format";
+
+interface Props {
+  points: Schemas["ProgressPoint"][];
+  total: number;
+  now: Date;
+  zone: string;
+  window: { start: string; end: string } | null;
+  ended: string | null;
+}
+
+const W = 1200;
+const H = 132;
+const PAD = { left: 44, right: 12, top: 8, bottom: 20 };
+
+/** The openings of a daily window between two moments, by a zone's clock. */
+export function openings(window: { start: string; end: string }, zone: string, from: Date, to: Date): [Date, Date][] {
+  const at = (day: DateTime, text: string) => {
+    const [hour, minute] = text.split(":").map(Number);
+    return day.set({ hour, minute });
+  };
+  const found: [Date, Date][] = [];
+  let day = DateTime.fromJSDate(from, { zone }).startOf("day").minus({ days: 1 });
+  while (day.toJSDate() < to) {
+    const start = at(day, window.start);
+    const end = at(window.end > window.start ? day : day.plus({ days: 1 }), window.end);
+    if (end.toJSDate() > from && start.toJSDate() < to) found.push([start.toJSDate(), end.toJSDate()]);
+    day = day.plus({ days: 1 });
+  }
+  return found;
+}
+
+export function Progress({ points, total, now, zone, window, ended }: Props) {
+  const first = points[0];
+  if (!first || !total) return <p className="text-soft">Nothing yet.</p>;
+  const from = new Date(first.at);
+  const until = ended ? new Date(ended) : now;
+  const to = new Date(Math.max(until.getTime(), from.getTime() + 30 * 60_000));
+  const x = scaleTime([from, to], [PAD.left, W - PAD.right]);
+  const y = scaleLinear([0, total], [H - PAD.bottom, PAD.top]);
+  const last = points.at(-1)?.confirmed ?? 0;
+  const all = [...points, { at: until.toISOString(), confirmed: last }];
+  const path = line<Schemas["ProgressPoint"]>((p) => x(new Date(p.at)), (p) => y(p.confirmed)).curve(curveStepAfter)(all);
+  const days = to.getTime() - from.getTime() > 36 * 3600_000;
+  return (
+    <>
+      <svg viewBox={`0 0 ${W} ${H}`} className="w-full" role="img" aria-label={`${last} of ${total} devices confirmed`}>
+        {window &&
+          openings(window, zone, from, to).map(([a, b]) => (
+            <rect key={a.getTime()} x={Math.max(PAD.left, x(a))} y={PAD.top} width={Math.max(0, Math.min(x(b), W - PAD.right) - Math.max(PAD.left, x(a)))} height={H - PAD.top - PAD.bottom} fill="var(--rule)" opacity="0.65">
+              <title>{`window, by the clock of ${city(zone)}`}</title>
+            </rect>
+          ))}
+        {[0, 0.5, 1].map((s) => (
+          <g key={s}>
+            <line x1={PAD.left} x2={W - PAD.right} y1={y(total * s)} y2={y(total * s)} stroke="var(--rule)" />
+            <text x={PAD.left - 8} y={y(total * s) + 4} textAnchor="end" fontSize="11" fill="var(--soft)">{`${s * 100} %`}</text>
+          </g>
+        ))}
+        {x.ticks(8).map((t) => (
+          <text key={t.getTime()} x={x(t)} y={H - 4} textAnchor="middle" fontSize="11" fill="var(--soft)">
+            {DateTime.fromJSDate(t, { zone }).toFormat(days ? "ccc d LLL" : "HH:mm")}
+          </text>
+        ))}
+        <path d={path ?? ""} fill="none" stroke="var(--verdigris)" strokeWidth="2.2" />
+        <line x1={x(until)} x2={x(until)} y1={PAD.top - 4} y2={H - PAD.bottom} stroke="var(--ink)" strokeWidth="1.4" />
+      </svg>
+      <details className="text-soft text-xs">
+        <summary className="cursor-pointer">As a table</summary>
+        <table className="mt-1">
+          <thead><tr><th className="pr-6 text-left font-normal">When, {city(zone)}</th><th className="text-right font-normal">Confirmed</th></tr></thead>
+          <tbody>
+            {points.filter((_, i) => i % Math.max(1, Math.ceil(points.length / 20)) === 0 || i === points.length - 1).map((p) => (
+              <tr key={`${p.at}${p.confirmed}`}><td className="pr-6">{DateTime.fromISO(p.at, { zone }).toFormat("d LLL HH:mm")}</td><td className="text-right">{p.confirmed}</td></tr>
+            ))}
+          </tbody>
+        </table>
+      </details>
+    </>
+  );
+}

@@ -1,0 +1,164 @@
+/** The rings in the order in which they open: who is in each, and the gate after it. */
+import { useQuery } from "@tanstack/react-query";
+import type { Schemas } from "@/api/client";
+import { Bar, Button, Card } from "@/parts/controls";
+import { count, percent, span } from "@/parts/format";
+import { preflight } from "./consequences";
+import type { Draft, RingDraft } from "./draft";
+
+interface Props {
+  draft: Draft;
+  onChange: (draft: Draft) => void;
+  groups: Schemas["GroupRow"][];
+  rollout: Schemas["RolloutDetail"] | null;
+  editing: boolean;
+  onEdit: () => void;
+}
+
+export function RingTable({ draft, onChange, groups, rollout, editing, onEdit }: Props) {
+  const { data } = useQuery({ ...preflight(rollout?.id ?? 0), enabled: rollout !== null });
+  const most = Math.max(1, ...(data?.rings.map((r) => r.devices) ?? []));
+  const set = (i: number, change: Partial<RingDraft>) =>
+    onChange({ ...draft, rings: draft.rings.map((r, j) => (j === i ? { ...r, ...change } : r)) });
+  return (
+    <Card
+      title="Rings, in the order they open"
+      aside={
+        <span className="flex items-center gap-3">
+          every device lands in exactly one, the first that takes it
+          <Button onClick={onEdit} aria-expanded={editing}>{editing ? "Done" : "Edit rings"}</Button>
+        </span>
+      }
+    >
+      <ol>
+        {draft.rings.map((ring, i) => {
+          const found = data?.rings[i];
+          return (
+            // biome-ignore lint/suspicious/noArrayIndexKey: a ring is known by its place
+            <li key={i} className="grid grid-cols-[1.6rem_1fr_15rem_4.5rem] items-center gap-3 border-rule border-t border-dashed py-2.5">
+              <span className="font-bold font-display text-lg text-saffron-ink">{i + 1}</span>
+              {editing ? (
+                <RingEditor ring={ring} groups={groups} onChange={(c) => set(i, c)} />
+              ) : (
+                <div className="min-w-0">
+                  <strong>{ring.name}</strong> <span className="text-soft">{whom(ring, groups)}</span>
+                  {found && (
+                    <div className="mt-1.5 max-w-md"><Bar share={found.devices / most} label={`${found.devices} devices`} /></div>
+                  )}
+                </div>
+              )}
+              <div className="text-soft">
+                {i === 0 ? "opens at launch" : `opens when ring ${i} is through`}
+                <br />
+                {i < draft.rings.length - 1 && `through: ${ring.confirmed_pct ?? 95} % confirmed, then ${soak(ring)}`}
+              </div>
+              <div className="text-right">
+                {editing ? (
+                  <Button kind="quiet" aria-label={`Take ring ${i + 1} out`} disabled={draft.rings.length === 1} onClick={() => onChange({ ...draft, rings: draft.rings.filter((_, j) => j !== i) })}>
+                    Take out
+                  </Button>
+                ) : (
+                  <strong>{found ? count(found.devices) : "–"}</strong>
+                )}
+              </div>
+            </li>
+          );
+        })}
+      </ol>
+      {editing && (
+        <Button
+          className="mt-2"
+          onClick={() => onChange({ ...draft, rings: [...draft.rings, { name: `Ring ${draft.rings.length + 1}`, kind: "rest", confirmed_pct: 95, soak_minutes: 60 }] })}
+        >
+          Add a ring
+        </Button>
+      )}
+      {data && <Likeness data={data} limit={draft.failure_limit_pct ?? 2} />}
+    </Card>
+  );
+}
+
+function whom(ring: RingDraft, groups: Schemas["GroupRow"][]): string {
+  switch (ring.kind) {
+    case "group":
+      return `group ${groups.find((g) => g.id === ring.group_id)?.name ?? "?"}`;
+    case "share":
+      return `${ring.share_pct} % of those left, drawn evenly by model, uplink, site and version`;
+    case "number":
+      return `${ring.number} devices, drawn evenly by model, uplink, site and version`;
+    default:
+      return "all the rest";
+  }
+}
+
+const soak = (ring: RingDraft) => (ring.soak_minutes ? `soak ${span(ring.soak_minutes * 60)}` : "no soak");
+
+function RingEditor({ ring, groups, onChange }: {
+  ring: RingDraft;
+  groups: Schemas["GroupRow"][];
+  onChange: (change: Partial<RingDraft>) => void;
+}) {
+  const number = (label: string, value: number | null | undefined, set: (n: number) => void, min = 0) => (
+    <label className="flex items-center gap-1.5 text-soft">
+      {label}
+      <input type="number" min={min} step="any" className="field w-20" value={value ?? ""} onChange={(e) => set(Number(e.target.value))} />
+    </label>
+  );
+  return (
+    <div className="flex flex-wrap items-center gap-2">
+      <input className="field w-32" aria-label="Name of the ring" value={ring.name} maxLength={60} onChange={(e) => onChange({ name: e.target.value })} />
+      <select className="field" aria-label="Whom the ring takes" value={ring.kind} onChange={(e) => onChange({ kind: e.target.value as RingDraft["kind"] })}>
+        <option value="group">a group</option>
+        <option value="share">a share</option>
+        <option value="number">a number</option>
+        <option value="rest">all the rest</option>
+      </select>
+      {ring.kind === "group" && (
+        <select className="field max-w-44" aria-label="Group of the ring" value={ring.group_id ?? ""} onChange={(e) => onChange({ group_id: Number(e.target.value) || null })}>
+          <option value="">which?</option>
+          {groups.map((g) => <option key={g.id} value={g.id}>{g.name}</option>)}
+        </select>
+      )}
+      {ring.kind === "share" && number("%", ring.share_pct, (n) => onChange({ share_pct: n }), 0.01)}
+      {ring.kind === "number" && number("devices", ring.number, (n) => onChange({ number: Math.round(n) }), 1)}
+      {number("confirmed %", ring.confirmed_pct, (n) => onChange({ confirmed_pct: n }), 1)}
+      {number("soak, min", ring.soak_minutes, (n) => onChange({ soak_minutes: Math.round(n) }))}
+    </div>
+  );
+}
+
+/** Does the first drawn ring look like the rest, and would it show a fault? */
+function Likeness({ data, limit }: { data: Schemas["PreflightView"]; limit: number }) {
+  const ring = data.rings.find((r) => r.shares.length > 0);
+  if (!ring || ring.devices === 0) return null;
+  const fields = [...new Set(ring.shares.map((s) => s.field))];
+  return (
+    <div className="mt-3 border-rule border-t pt-3">
+      <h3 className="mb-2">Does “{ring.name}” look like the rest?</h3>
+      <div className="grid grid-cols-4 gap-5 max-xl:grid-cols-2">
+        {fields.map((field) => (
+          <div key={field}>
+            <h4 className="mb-1 font-sans font-semibold text-soft capitalize">{field}</h4>
+            {ring.shares
+              .filter((s) => s.field === field)
+              .slice(0, 3)
+              .map((s) => (
+                <div key={s.value} className="mb-1.5">
+                  <div className="flex justify-between gap-2">
+                    <span className="truncate">{s.value}</span>
+                    <span className="text-soft" title={`of all: ${percent(s.in_all, 0)}`}>{percent(s.in_ring, 0)}</span>
+                  </div>
+                  <Bar share={s.in_ring} needed={s.in_all} label={`${percent(s.in_ring, 0)} of the ring, ${percent(s.in_all, 0)} of all`} />
+                </div>
+              ))}
+          </div>
+        ))}
+      </div>
+      <p className="mt-1 text-soft">
+        The dark mark is the share among all devices. {count(ring.devices)} devices show a {limit} % fault with{" "}
+        <strong className="text-ink">{percent(ring.detects, 0)}</strong> likelihood; to be 95 % sure, take{" "}
+        <strong className="text-ink">{count(data.devices_for_95)}</strong>.
+      </p>
+    </div>
+  );
+}

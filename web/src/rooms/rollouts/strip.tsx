@@ -1,0 +1,97 @@
+/** A rollout as a strip: its sentence, where it stands, a bar of its rings. */
+import { Link } from "@tanstack/react-router";
+import type { Schemas } from "@/api/client";
+import { counted } from "@/parts/format";
+import { IN_HAND, OUT, sum, summary } from "@/parts/phases";
+
+type Row = Schemas["RolloutRow"];
+
+/** Where a rollout stands, in words. */
+export function standing(rollout: Row): string {
+  const rings = rollout.rings;
+  const at = rings.findIndex((r) => r.opened_at && !r.gate_met_at);
+  switch (rollout.state) {
+    case "draft":
+      return rollout.reason ? `Draft; the launch came to nothing: ${rollout.reason}` : "Draft, not launched";
+    case "launching":
+      return "Launching";
+    case "paused":
+    case "halted":
+    case "stopped":
+      return `${{ paused: "Paused", halted: "Halted itself", stopped: "Stopped" }[rollout.state]}: ${rollout.reason}`;
+    case "finished":
+      return "Finished";
+    default: {
+      const ring = rings[at];
+      if (!ring) return "Every gate is open";
+      if (ring.stuck) return `Ring ${at + 1} of ${rings.length}: the gate cannot be met, a person must decide`;
+      const moving = sum(ring.phases, IN_HAND);
+      if (moving) return `Ring ${at + 1} of ${rings.length}: ${counted(moving, "device")} at it now`;
+      const share = ring.criteria.find((c) => c.name === "confirmed");
+      return `Ring ${at + 1} of ${rings.length}: ${share?.met ? "soaking" : "waits for devices"}`;
+    }
+  }
+}
+
+/** The rings side by side, each as wide as its share of the devices. */
+export function RingBar({ rollout }: { rollout: Row }) {
+  const total = rollout.total || 1;
+  let from = 0;
+  return (
+    <svg
+      viewBox="0 0 300 14"
+      className="h-[14px] w-full"
+      preserveAspectRatio="none"
+      role="img"
+      aria-label={summary(rollout.phases)}
+    >
+      {rollout.rings.map((ring) => {
+        const width = (ring.size / total) * 300;
+        const start = from;
+        from += width;
+        const parts: [number, string][] = [
+          [ring.phases.confirmed ?? 0, "var(--verdigris)"],
+          [sum(ring.phases, IN_HAND), "var(--saffron)"],
+          [ring.phases.failed ?? 0, "var(--brick)"],
+          [sum(ring.phases, OUT), "var(--faint)"],
+        ];
+        let x = start;
+        return (
+          <g key={ring.id}>
+            <rect x={start} width={Math.max(0, width - 1.5)} height="14" fill="var(--rule)" />
+            {parts.map(([n, color]) => {
+              const w = (n / total) * 300;
+              const at = x;
+              x += w;
+              return n ? <rect key={color} x={at} width={Math.max(0.8, w - 1)} height="14" fill={color} /> : null;
+            })}
+          </g>
+        );
+      })}
+    </svg>
+  );
+}
+
+export function Strip({ rollout }: { rollout: Row }) {
+  return (
+    <li className="border-rule border-b border-dashed last:border-0">
+      <Link
+        to="/rollouts/$id"
+        params={{ id: String(rollout.id) }}
+        search={{}}
+        className="grid grid-cols-[1fr_minmax(180px,280px)_13rem] items-center gap-5 px-4 py-3 hover:bg-side"
+      >
+        <div className="min-w-0">
+          <div className="truncate">
+            <strong>{rollout.image}</strong> <span className="text-soft">on</span> {rollout.audience || "nobody yet"}
+          </div>
+          <div className="truncate text-soft">
+            {rollout.id} · {standing(rollout)}
+          </div>
+        </div>
+        <RingBar rollout={rollout} />
+        <div className="text-right text-soft">{rollout.total ? summary(rollout.phases) : "not launched"}</div>
+      </Link>
+    </li>
+  );
+}
