@@ -2,6 +2,7 @@
 hop to a long-lived thread (the stock ASGI handler hops twice for each middleware)."""
 
 import asyncio
+import json
 import os
 from collections.abc import MutableMapping
 from concurrent.futures import ThreadPoolExecutor
@@ -19,7 +20,7 @@ from django.contrib.sessions.backends.db import SessionStore  # noqa: E402
 from django.core import signals  # noqa: E402
 from django.core.handlers.asgi import ASGIHandler, get_script_prefix  # noqa: E402
 from django.db import close_old_connections  # noqa: E402
-from django.http import HttpRequest  # noqa: E402
+from django.http import HttpRequest, HttpResponse  # noqa: E402
 from django.urls import set_script_prefix  # noqa: E402
 
 from herald.live.events import Receive, Send, hub, serve_events  # noqa: E402
@@ -46,8 +47,11 @@ class OneHopHandler(ASGIHandler):
         request, refusal = self.create_request(scope, body)
         response = refusal or self.get_response(request)
         response._handler_class = self.__class__
-        if response.streaming:
-            response.streaming_content = [b"".join(response.streaming_content)]
+        if response.streaming:  # files: small, and read here rather than on the event loop
+            whole = HttpResponse(b"".join(response.streaming_content), status=response.status_code)
+            whole.headers, whole.cookies = response.headers, response.cookies
+            response.close()
+            response = whole
         response.close()  # ends the request in this thread, where its connection is
         return response
 
@@ -83,7 +87,8 @@ def _is_signed_in(scope: MutableMapping[str, Any]) -> bool:
 
 
 async def _refuse(send: Send) -> None:
-    body = b'{"type":"urn:brisk-herald:problem:not-authenticated","title":"Sign in first","status":401,"detail":"Sign in first."}'
+    problem = {"type": "urn:brisk-herald:problem:not-authenticated", "title": "Sign in first", "status": 401}
+    body = json.dumps(problem).encode()
     headers = [(b"content-type", b"application/problem+json"), (b"content-length", str(len(body)).encode())]
     await send({"type": "http.response.start", "status": 401, "headers": headers})
     await send({"type": "http.response.body", "body": body})

@@ -9,7 +9,7 @@ from django.db.models.fields.related import ForeignObject
 
 @ForeignObject.register_lookup  # a foreign key does not inherit the lookups of plain fields
 @Field.register_lookup
-class AnyOf(Lookup):  # type: ignore[type-arg]  # takes a type argument only in the stubs
+class AnyOf(Lookup):
     """``filter(uid__any=[...])`` as ``uid = ANY('{..}')``: one parameter however long the list."""
 
     lookup_name = "any"
@@ -75,6 +75,13 @@ class CodePoints(Func):
 
     template = '(%(expressions)s) COLLATE "C"'
     output_field = TextField()
+
+
+class IsNotNull(Func):
+    """Whether an expression has a value."""
+
+    template = "((%(expressions)s) IS NOT NULL)"
+    output_field = BooleanField()
 
 
 class NotTrue(Func):

@@ -239,7 +239,7 @@ def failure(order: InHand, cause: str, detail: str = "") -> Step:
 
 def retry_pause(first: timedelta, attempt: int) -> timedelta:
     """How long to wait after a failed attempt (counted from 1): doubling, at most six hours."""
-    return min(MAX_RETRY_PAUSE, first * 2 ** min(attempt - 1, 10))
+    return min(MAX_RETRY_PAUSE, first * int(2 ** min(attempt - 1, 10)))
 
 
 def _forward(phase: Phase, event: Event, cause: str) -> list[Step]:

@@ -109,9 +109,9 @@ class Preflight:
         needs, space, battery = self.needs, device.free_space_mb, device.battery_pct
         if needs.free_space_mb is not None and space is not None and space < needs.free_space_mb:
             return Outcome.NO_SPACE
-        if needs.min_battery_pct is not None and not device.on_mains:
-            if battery is not None and battery < needs.min_battery_pct:
-                return Outcome.LOW_POWER
+        least = None if device.on_mains else needs.min_battery_pct
+        if least is not None and battery is not None and battery < least:
+            return Outcome.LOW_POWER
         if device.silent:
             return Outcome.LATE
         return Outcome.PROMISED if device.in_hand else Outcome.STRAIGHT

@@ -2,8 +2,8 @@
 
 import sys
 import unicodedata
-from difflib import SequenceMatcher
 from collections.abc import Iterable
+from difflib import SequenceMatcher
 
 #: One-to-one lower-case mapping of every storable character; characters whose lower case is longer
 #: than one character keep themselves. The database holds the same table (function herald_fold).

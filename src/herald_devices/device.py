@@ -132,7 +132,10 @@ class Device:
         await self._say(order=order["id"], phase="installing")
         await self._pause(order["expected_minutes"] * 60 * self._rng.uniform(0.5, 1.2))
         if error in ("flash-verify", "boots-twice"):
-            texts = {"flash-verify": "read back other bytes than were written", "boots-twice": "came up, fell over, came up on the old image"}
+            texts = {
+                "flash-verify": "read back other bytes than were written",
+                "boots-twice": "came up, fell over, came up on the old image",
+            }
             return await self._finish(order, phase="failed", error=error, error_text=texts[error])
         if error != "returns-old":
             self._memory.keep(self.persona.uid, firmware=order["version"])

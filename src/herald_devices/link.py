@@ -64,7 +64,14 @@ class Gateway:
             raise Unreachable(2.0) from error
 
     async def fetch(
-        self, secret: str, order: dict[str, Any], rng: random.Random, *, slow: bool, spoil: bool, pause: Callable[[float], Awaitable[None]]
+        self,
+        secret: str,
+        order: dict[str, Any],
+        rng: random.Random,
+        *,
+        slow: bool,
+        spoil: bool,
+        pause: Callable[[float], Awaitable[None]],
     ) -> None:
         """Fetch the order's file, resuming where a link breaks, and verify size, hash and signature.
 
@@ -121,7 +128,7 @@ class Gateway:
             async with self._session.get(f"{self._base}/device/v1/keys") as response:
                 self._keys = {k["kid"]: jwt.PyJWK(k).key for k in (await response.json())["keys"]}
         try:
-            payload = json.loads(jwt.api_jws.decode(order["jws"], self._keys.get(kid), algorithms=["EdDSA"]))
+            payload = json.loads(jwt.api_jws.decode(order["jws"], self._keys.get(kid, ""), algorithms=["EdDSA"]))
         except jwt.PyJWTError as error:
             raise BadImage("bad-signature", str(error)) from error
         if payload != {"version": order["version"], "size": order["size"], "sha256": order["sha256"]}:

@@ -13,10 +13,12 @@ from typing import Annotated, Any
 
 import typer
 
-from herald_launch import install, instance as instances
+from herald_launch import install
+from herald_launch import instance as instances
 from herald_launch.instance import DATABASE, Choices, Instance
 from herald_launch.steps import PYTHON, ROOT, StepFailed, free_port, port_is_free, run, say
-from herald_launch.supervise import Supervisor, child_pids, stop as stop_instance, supervisor_pid
+from herald_launch.supervise import Supervisor, child_pids, supervisor_pid
+from herald_launch.supervise import stop as stop_instance
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help="Brisk Herald.")
 Data = Annotated[Path, typer.Option("--data", help="folder for everything that is kept")]
@@ -73,9 +75,7 @@ def start(
     _run_in_front(supervisor, choices)
 
 
-def _choose(
-    instance: Instance, *, port: int, devices: int, speed: float, fleet: bool, fresh: bool
-) -> Choices:
+def _choose(instance: Instance, *, port: int, devices: int, speed: float, fleet: bool, fresh: bool) -> Choices:
     """Settle the choices. The gateway keeps its port, if it can."""
     before = instance.choices
     gateway_port = before.gateway_port or port + 1
@@ -141,7 +141,9 @@ def _wait_until_up(instance: Instance, supervisor: Supervisor | None = None) -> 
             return
         if time.monotonic() > deadline:
             logs = "\n".join(_tail(instance.logs / f"{n}.log") for n in ("server", "gateway", "supervisor"))
-            raise StepFailed(f"it does not answer after {UP_SECONDS:g} s. The end of the logs in {instance.logs}:\n{logs}")
+            raise StepFailed(
+                f"it does not answer after {UP_SECONDS:g} s. The end of the logs in {instance.logs}:\n{logs}"
+            )
         time.sleep(0.1)
 
 
@@ -153,7 +155,9 @@ def _greet(choices: Choices) -> None:
     from herald.demo.scenario import ACCOUNTS, PASSWORD
 
     print(f"\nBrisk Herald is up: http://127.0.0.1:{choices.port}")
-    print(f"devices call http://127.0.0.1:{choices.gateway_port}; the demo's time passes {choices.speed:g} times as fast")
+    print(
+        f"devices call http://127.0.0.1:{choices.gateway_port}; the demo's time passes {choices.speed:g} times as fast"
+    )
     print(f"sign in with one of these and the password {PASSWORD}:")
     for account in ACCOUNTS:
         print(f"  {account.email:<30} {account.name}, {account.role}")
@@ -254,7 +258,9 @@ def prepare() -> None:
 
 
 @app.command()
-def test(what: Annotated[str, typer.Argument(help="core, server, gateway, browser or web; all if left out")] = "") -> None:
+def test(
+    what: Annotated[str, typer.Argument(help="core, server, gateway, browser or web; all if left out")] = "",
+) -> None:
     """Run the tests and checks, beside a running instance without disturbing it."""
     from herald_launch.testing import run_tests
 

@@ -23,7 +23,13 @@ from herald_launch.install import postgres_bin
 from herald_launch.steps import StepFailed, free_port, say
 
 FAST = ("fsync=off", "synchronous_commit=off", "full_page_writes=off")  # tests only: a crash may lose the cluster
-SETTINGS = ("listen_addresses=127.0.0.1", "unix_socket_directories=''", "max_connections=100", "shared_buffers=512MB", "max_wal_size=4GB")
+SETTINGS = (
+    "listen_addresses=127.0.0.1",
+    "unix_socket_directories=''",
+    "max_connections=100",
+    "shared_buffers=512MB",
+    "max_wal_size=4GB",
+)
 START_TRIES = 3
 
 
@@ -79,7 +85,19 @@ class Cluster:
         self.data.mkdir(parents=True)
         self.data.chmod(0o700)
         _own(self.data)
-        command = ["initdb", "-D", str(self.data), "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync"]
+        command = [
+            "initdb",
+            "-D",
+            str(self.data),
+            "-U",
+            "postgres",
+            "-A",
+            "trust",
+            "-E",
+            "UTF8",
+            "--locale=C.UTF-8",
+            "--no-sync",
+        ]
         done = self._run(command)
         if done.returncode:
             raise StepFailed(f"initdb failed:\n{done.stdout}")
@@ -87,7 +105,20 @@ class Cluster:
     def _try_start(self, port: int) -> bool:
         options = " ".join(f"-c {s}" for s in (*SETTINGS, *(FAST if self.fast else ())))
         log = str(self.folder / "log")
-        command = ["pg_ctl", "-D", str(self.data), "-w", "-t", "30", "-s", "-l", log, "-o", f"-p {port} {options}", "start"]
+        command = [
+            "pg_ctl",
+            "-D",
+            str(self.data),
+            "-w",
+            "-t",
+            "30",
+            "-s",
+            "-l",
+            log,
+            "-o",
+            f"-p {port} {options}",
+            "start",
+        ]
         return self._run(command).returncode == 0
 
     def stop(self) -> None:
@@ -117,7 +148,13 @@ class Cluster:
         if os.geteuid() == 0:
             command = ["runuser", "-u", "postgres", "--", *command]
         return subprocess.run(
-            command, cwd="/", stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False
+            command,
+            cwd="/",
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+            check=False,
         )
 
     def _answers(self) -> bool:

@@ -4,7 +4,7 @@ import json
 import urllib.request
 from typing import Any
 
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Page, ViewportSize, sync_playwright
 
 from herald.demo.scenario import ACCOUNTS, PASSWORD
 from herald_launch.instance import Instance
@@ -12,7 +12,7 @@ from herald_launch.steps import ROOT, StepFailed, say
 from herald_launch.supervise import supervisor_pid
 
 FOLDER = ROOT / "docs" / "screenshots"
-SIZE = {"width": 1280, "height": 800}
+SIZE: ViewportSize = {"width": 1280, "height": 800}
 SETTLE_MS = 1200
 #: View, address, theme. {running}, {draft} … stand for the first rollout in that state.
 VIEWS = (

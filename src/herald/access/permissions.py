@@ -23,6 +23,4 @@ class ReadersReadEngineersWrite(BasePermission):
         user = request.user
         if not isinstance(user, User) or not user.is_active:
             return False
-        return (
-            request.method in SAFE_METHODS or user.role != Role.READER or getattr(view, "changes_nothing", False)
-        )
+        return request.method in SAFE_METHODS or user.role != Role.READER or getattr(view, "changes_nothing", False)

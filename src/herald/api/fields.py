@@ -12,7 +12,9 @@ class Strict(serializers.Serializer[Any]):
         unknown = set(data) - set(self.fields) if isinstance(data, dict) else set()
         if unknown:
             known = ", ".join(sorted(self.fields))
-            raise serializers.ValidationError({u: [f"This field is not known here; known are {known}."] for u in unknown})
+            raise serializers.ValidationError(
+                {u: [f"This field is not known here; known are {known}."] for u in unknown}
+            )
         return super().to_internal_value(data)
 
 
@@ -38,7 +40,6 @@ def read_limit(value: str | None, *, default: int = 100, most: int = 1000) -> in
     if value is None or not value.isdigit():
         return default
     return max(1, min(most, int(value)))
-
 
 
 def valid(serializer: serializers.BaseSerializer[Any]) -> dict[str, Any]:

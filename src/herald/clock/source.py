@@ -43,9 +43,7 @@ class Clock:
             if self._base is None:
                 row = TimeBase.objects.first()
                 origin = datetime.now(UTC)
-                self._base = (
-                    Base(row.real_origin, row.herald_origin, row.speed) if row else Base(origin, origin, 1.0)
-                )
+                self._base = Base(row.real_origin, row.herald_origin, row.speed) if row else Base(origin, origin, 1.0)
             return self._base
 
     def forget(self) -> None:

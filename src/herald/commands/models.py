@@ -78,7 +78,5 @@ class Occurrence(models.Model):
     objects = OccurrenceQuerySet.as_manager()
 
     class Meta:
-        constraints = (
-            models.UniqueConstraint(fields=["schedule", "zone", "fires_at"], name="occurrence_once"),
-        )
+        constraints = (models.UniqueConstraint(fields=["schedule", "zone", "fires_at"], name="occurrence_once"),)
         indexes = (models.Index(fields=["schedule", "-fires_at"], name="occurrence_recent"),)

@@ -5,10 +5,9 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
-from herald.commands.models import Schedule, ScheduleState, When
+from herald.commands.models import Occurrence, Recipe, Schedule, ScheduleState, When
 from herald.commands.sentence import sentence_parts
 from herald.commands.services import ScheduleDraft, preview_firings
-from herald.commands.models import Occurrence, Recipe
 from herald.deliveries.models import Delivery
 
 RECENT = 40

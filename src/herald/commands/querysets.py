@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Self
 from django.db import models
 
 if TYPE_CHECKING:
-    from herald.commands.models import Occurrence, Schedule
+    pass
 
 
 class ScheduleQuerySet(models.QuerySet["Schedule"]):

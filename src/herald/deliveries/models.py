@@ -68,9 +68,7 @@ class Delivery(models.Model):
         )
         indexes = (
             models.Index(fields=["ring", "phase"], name="delivery_ring_phase"),
-            models.Index(
-                fields=["not_before"], condition=Q(phase="waiting"), name="delivery_waiting"
-            ),
+            models.Index(fields=["not_before"], condition=Q(phase="waiting"), name="delivery_waiting"),
         )
 
 

@@ -1,17 +1,16 @@
 """Every query about deliveries."""
 
 from collections.abc import Collection
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any, Self
 
 from django.db import models
 from django.db.models import Count, DateTimeField, DurationField, Exists, ExpressionWrapper, F, OuterRef, Q, Value
-from datetime import timedelta
 
 from herald_core.deliveries import IN_HAND, OPEN, Phase
 
 if TYPE_CHECKING:
-    from herald.deliveries.models import Delivery, DeliveryEvent
+    pass
 
 
 class DeliveryQuerySet(models.QuerySet["Delivery"]):
@@ -29,6 +28,10 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
 
     def of_schedule(self, schedule_id: int) -> Self:
         return self.filter(occurrence__schedule_id=schedule_id)
+
+    def busy_devices(self, device_ids: Collection[int]) -> list[int]:
+        """Those of the devices that have an order in hand."""
+        return list(self.in_hand().filter(device_id__any=device_ids).values_list("device_id", flat=True))
 
     def orders_of(self, device_ids: Collection[int]) -> Self:
         """The orders in the hands of these devices, locked, with their image."""
@@ -110,9 +113,11 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
 
 class DeliveryEventQuerySet(models.QuerySet["DeliveryEvent"]):
     def of_device(self, device_id: int) -> Self:
-        return self.filter(delivery__device_id=device_id).select_related(
-            "delivery__image", "delivery__occurrence__schedule"
-        ).order_by("-id")
+        return (
+            self.filter(delivery__device_id=device_id)
+            .select_related("delivery__image", "delivery__occurrence__schedule")
+            .order_by("-id")
+        )
 
     def confirmed_times(self, rollout_id: int) -> "models.QuerySet[Any, Any]":
         """When each device of the rollout was confirmed, in order."""

@@ -6,9 +6,18 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from django.db import transaction
-from django.db.models import BigIntegerField, CharField, DateTimeField, F, IntegerField, QuerySet, Value
+from django.db.models import (
+    BigIntegerField,
+    CharField,
+    DateTimeField,
+    F,
+    IntegerField,
+    JSONField,
+    QuerySet,
+    TextField,
+    Value,
+)
 from django.db.models.functions import Cast
-from django.db.models import JSONField, TextField
 
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.live.notify import notify
@@ -49,9 +58,7 @@ def move(deliveries: "QuerySet[Delivery]", event: Event, *, now: datetime, cause
         return _moved(rows, event, now=now, cause=cause, fields=fields)
 
 
-def _moved(
-    rows: Sequence[tuple[Any, ...]], event: Event, *, now: datetime, cause: str, fields: dict[str, Any]
-) -> int:
+def _moved(rows: Sequence[tuple[Any, ...]], event: Event, *, now: datetime, cause: str, fields: dict[str, Any]) -> int:
     if not rows:
         return 0
     to = advance(Phase(rows[0][1]), event)
@@ -82,9 +89,7 @@ def expire(*, now: datetime) -> int:
 
 def recall_lapsed(*, now: datetime) -> int:
     """Take back offers that the device did not begin in time; they wait for the next chance."""
-    return move(
-        Delivery.objects.lapsed_offers(now), Event.RECALL, now=now, cause="not begun in time", offer_until=None
-    )
+    return move(Delivery.objects.lapsed_offers(now), Event.RECALL, now=now, cause="not begun in time", offer_until=None)
 
 
 def offer(delivery_ids: Collection[int], *, until: datetime, now: datetime) -> int:
@@ -135,9 +140,7 @@ def as_in_hand(delivery: Delivery) -> InHand:
     )
 
 
-def judge(
-    delivery: Delivery, report: Report | None, *, firmware: str | None, healthy: bool, now: datetime
-) -> Change:
+def judge(delivery: Delivery, report: Report | None, *, firmware: str | None, healthy: bool, now: datetime) -> Change:
     """What a check-in says about the order in hand: first its report, then the state it reports."""
     order = as_in_hand(delivery)
     change = Change(delivery=delivery, steps=[])

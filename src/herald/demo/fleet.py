@@ -70,7 +70,9 @@ def _make(
     silent, waiting = index % SILENT_EVERY == 11, index % WAITING_EVERY == 5
     facts = _facts(rng, index, estate, line)
     bootloader = rng.choice(("1.0.0", "1.1.0", "1.2.0-rc.2", "1.2.0"))
-    called = now - (timedelta(days=rng.uniform(2, 20)) if silent else timedelta(seconds=rng.uniform(5, line.interval_seconds)))
+    called = now - (
+        timedelta(days=rng.uniform(2, 20)) if silent else timedelta(seconds=rng.uniform(5, line.interval_seconds))
+    )
     secret = secret_of(uid)
     hardware = rng.choices(line.revisions, (2, 5, 3))[0]
     device = Device(

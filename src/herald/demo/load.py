@@ -13,7 +13,7 @@ from herald.commands.models import Recipe, When
 from herald.commands.services import ScheduleDraft, create_schedule
 from herald.demo import scenario as s
 from herald.demo.fleet import make_devices
-from herald.demo.history import load_history
+from herald.demo.history import load_history, load_past_firings
 from herald.fleet.models import Custodian, Device, DeviceModel, EnrolmentCode, PropertyDefinition, Site, Tag
 from herald.gateway.flush import hash_secret
 from herald.groups.models import Family, Folder, Group
@@ -128,7 +128,7 @@ def _load_groups(engineer: User, now: datetime) -> None:
 
 
 def _load_schedule(engineer: User, now: datetime) -> None:
-    create_schedule(
+    schedule = create_schedule(
         ScheduleDraft(
             recipe=Recipe.RESTART,
             include=[Group.objects.get(name="Greenhouse controllers")],
@@ -141,3 +141,4 @@ def _load_schedule(engineer: User, now: datetime) -> None:
         actor=engineer,
         now=now,
     )
+    load_past_firings(schedule, now)

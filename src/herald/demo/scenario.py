@@ -34,12 +34,49 @@ class Estate:
 
 
 ESTATES = (
-    Estate(name="Amber Fold", region="South", zone="Australia/Adelaide", share=388, uplinks=(("cellular", 9), ("ethernet", 1)), transfers=40),
-    Estate(name="Juniper Shelf", region="East", zone="Asia/Kolkata", share=291, uplinks=(("cellular", 6), ("ethernet", 4)), transfers=40),
-    Estate(name="Kestrel Rise", region="Middle", zone="Africa/Nairobi", share=402, uplinks=(("ethernet", 9), ("cellular", 1)), transfers=80),
-    Estate(name="Marrow Bay", region="West", zone="Europe/Lisbon", share=236, uplinks=(("satellite", 6), ("cellular", 4)), transfers=26),
-    Estate(name="Oxbow Flats", region="Far west", zone="America/Santiago", share=621, uplinks=(("cellular", 8), ("satellite", 2)), transfers=60),
-    Estate(name="Thistle Bank", region="West", zone="Europe/Lisbon", share=493, uplinks=(("cellular", 1),), transfers=60),
+    Estate(
+        name="Amber Fold",
+        region="South",
+        zone="Australia/Adelaide",
+        share=388,
+        uplinks=(("cellular", 9), ("ethernet", 1)),
+        transfers=40,
+    ),
+    Estate(
+        name="Juniper Shelf",
+        region="East",
+        zone="Asia/Kolkata",
+        share=291,
+        uplinks=(("cellular", 6), ("ethernet", 4)),
+        transfers=40,
+    ),
+    Estate(
+        name="Kestrel Rise",
+        region="Middle",
+        zone="Africa/Nairobi",
+        share=402,
+        uplinks=(("ethernet", 9), ("cellular", 1)),
+        transfers=80,
+    ),
+    Estate(
+        name="Marrow Bay",
+        region="West",
+        zone="Europe/Lisbon",
+        share=236,
+        uplinks=(("satellite", 6), ("cellular", 4)),
+        transfers=26,
+    ),
+    Estate(
+        name="Oxbow Flats",
+        region="Far west",
+        zone="America/Santiago",
+        share=621,
+        uplinks=(("cellular", 8), ("satellite", 2)),
+        transfers=60,
+    ),
+    Estate(
+        name="Thistle Bank", region="West", zone="Europe/Lisbon", share=493, uplinks=(("cellular", 1),), transfers=60
+    ),
 )
 
 
@@ -91,19 +128,53 @@ RELEASES = (
     Release(family="Sill", version="4.6.0", share=1, days_ago=900, notes="First of the 4 line still in the field."),
     Release(family="Sill", version="4.8.0", share=6, days_ago=640),
     Release(family="Sill", version="4.9.2", share=9, days_ago=420, min_version="4.6.0"),
-    Release(family="Sill", version="5.0.1", share=16, days_ago=300, min_version="4.8.0", minutes=14, notes="Stepping stone: moves the settings store. Older ones must pass it."),
+    Release(
+        family="Sill",
+        version="5.0.1",
+        share=16,
+        days_ago=300,
+        min_version="4.8.0",
+        minutes=14,
+        notes="Stepping stone: moves the settings store. Older ones must pass it.",
+    ),
     Release(family="Sill", version="5.1.0", share=22, days_ago=180, min_version="5.0.0"),
     Release(family="Sill", version="5.1.4", share=46, days_ago=70, min_version="5.0.0"),
-    Release(family="Sill", version="5.2.0", share=0, days_ago=20, min_version="5.0.0", status="withdrawn", notes="Withdrawn: loses the radio calibration."),
-    Release(family="Sill", version="5.2.1", share=0, days_ago=6, min_version="5.0.0", minutes=10, notes="Frost alarms react within a second."),
+    Release(
+        family="Sill",
+        version="5.2.0",
+        share=0,
+        days_ago=20,
+        min_version="5.0.0",
+        status="withdrawn",
+        notes="Withdrawn: loses the radio calibration.",
+    ),
+    Release(
+        family="Sill",
+        version="5.2.1",
+        share=0,
+        days_ago=6,
+        min_version="5.0.0",
+        minutes=10,
+        notes="Frost alarms react within a second.",
+    ),
     Release(family="Rill", version="2.5.0", share=8, days_ago=500),
     Release(family="Rill", version="2.6.1", share=24, days_ago=260),
     Release(family="Rill", version="2.7.0", share=20, days_ago=150, min_version="2.5.0"),
     Release(family="Rill", version="2.7.3", share=48, days_ago=60, min_version="2.5.0"),
-    Release(family="Rill", version="2.8.0", share=0, days_ago=9, min_version="2.6.0", revisions=("B", "C"), notes="Only for hardware revisions B and C."),
+    Release(
+        family="Rill",
+        version="2.8.0",
+        share=0,
+        days_ago=9,
+        min_version="2.6.0",
+        revisions=("B", "C"),
+        notes="Only for hardware revisions B and C.",
+    ),
     Release(family="Drum", version="3.0.2", share=30, days_ago=330),
     Release(family="Drum", version="3.0.3", share=70, days_ago=120, min_version="3.0.0"),
-    Release(family="Drum", version="3.0.4", share=0, days_ago=12, min_version="3.0.0", minutes=6, notes="New flash driver."),
+    Release(
+        family="Drum", version="3.0.4", share=0, days_ago=12, min_version="3.0.0", minutes=6, notes="New flash driver."
+    ),
     Release(family="Drum", version="3.1.0", share=0, days_ago=3, min_version="3.0.0", status="new"),
     Release(family="Vane", version="1.12.0", share=20, days_ago=400),
     Release(family="Vane", version="1.13.0", share=80, days_ago=200),
@@ -152,9 +223,19 @@ CUSTODIANS = (
 )
 
 ATTRIBUTES = (
-    {"key": "cost_centre", "label": "Cost centre", "type": "choice", "choices": ["C-110", "C-120", "C-130", "C-210", "C-300"]},
+    {
+        "key": "cost_centre",
+        "label": "Cost centre",
+        "type": "choice",
+        "choices": ["C-110", "C-120", "C-130", "C-210", "C-300"],
+    },
     {"key": "block", "label": "Block", "type": "text", "note": "Field block, as on the estate map"},
-    {"key": "crop", "label": "Crop", "type": "choice", "choices": ["almond", "apricot", "barley", "grape", "olive", "tomato"]},
+    {
+        "key": "crop",
+        "label": "Crop",
+        "type": "choice",
+        "choices": ["almond", "apricot", "barley", "grape", "olive", "tomato"],
+    },
     {"key": "mounting", "label": "Mounting", "type": "choice", "choices": ["pole", "wall", "pit", "cabinet"]},
     {"key": "commissioned_on", "label": "Commissioned on", "type": "date"},
     {"key": "maintenance_class", "label": "Maintenance class", "type": "number", "note": "1 is looked at monthly"},
@@ -183,12 +264,18 @@ RULE_GROUPS = (
     (
         "Field hardware",
         "Frost-zone gateways behind 5.2",
-        'model = "Sill 400"\nand tag any of (frost-zone, high-terrace)\nand firmware < 5.2.0\nand not group = "Bench and spares"',
+        'model = "Sill 400"\nand tag any of (frost-zone, high-terrace)\nand firmware < 5.2.0\n'
+        'and not group = "Bench and spares"',
         "Gateways that still miss the fast frost alarm.",
     ),
     ("Field hardware", "Solar, below 30 % charge", "power = solar and battery < 30", ""),
     ("Field hardware", "Satellite uplinks", "uplink = satellite", "Slow and capped: keep downloads apart."),
-    ("Field hardware", "Gateways on time", 'group = "Field gateways" and presence = "on time"', "Follows presence, minute by minute."),
+    (
+        "Field hardware",
+        "Gateways on time",
+        'group = "Field gateways" and presence = "on time"',
+        "Follows presence, minute by minute.",
+    ),
     ("People", "On-call custodians", "custodian_tag = on-call", ""),
     ("People", "Agronomy", "custodian_tag = agronomy", ""),
 )

@@ -11,7 +11,7 @@ from django.db.models.functions import Greatest
 from herald.lookups import JsonMember, JsonType
 
 if TYPE_CHECKING:
-    from herald.fleet.models import Device, DeviceChange
+    pass
 
 ON_TIME_INTERVALS = 2
 SILENT_INTERVALS = 10
@@ -36,8 +36,14 @@ def presence_expression(now: datetime) -> Case:
     )
     return Case(
         When(last_check_in__isnull=True, then=Value("never seen")),
-        When(Q(last_check_in__gte=ExpressionWrapper(Value(now, DateTimeField()) - on_time, DateTimeField())), then=Value("on time")),
-        When(Q(last_check_in__gte=ExpressionWrapper(Value(now, DateTimeField()) - silent, DateTimeField())), then=Value("late")),
+        When(
+            Q(last_check_in__gte=ExpressionWrapper(Value(now, DateTimeField()) - on_time, DateTimeField())),
+            then=Value("on time"),
+        ),
+        When(
+            Q(last_check_in__gte=ExpressionWrapper(Value(now, DateTimeField()) - silent, DateTimeField())),
+            then=Value("late"),
+        ),
         default=Value("silent"),
         output_field=TextField(),
     )
@@ -78,7 +84,9 @@ class DeviceQuerySet(models.QuerySet["Device"]):
         return self.filter(Q(name=word) | Q(uid=word))
 
     def silent(self, now: datetime) -> Self:
-        return self.filter(admission="admitted").alias(p=presence_expression(now)).filter(p__in=["silent", "never seen"])
+        return (
+            self.filter(admission="admitted").alias(p=presence_expression(now)).filter(p__in=["silent", "never seen"])
+        )
 
     def heard_since(self, moment: datetime) -> Self:
         return self.filter(last_check_in__gte=moment)

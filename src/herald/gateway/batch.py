@@ -14,7 +14,7 @@ from herald.gateway.messages import Answer, Refused
 
 #: how long check-ins gather: briefly while many come, longer while few do, which spares the database
 BUSY_TICK_SECONDS = 0.005
-QUIET_TICK_SECONDS = 0.03
+QUIET_TICK_SECONDS = 0.05
 BUSY_BATCH = 24
 MAX_BATCH = 500
 log = structlog.get_logger()

@@ -15,7 +15,7 @@ from herald.deliveries.models import Delivery
 from herald.fleet.models import Admission, Device, DeviceChange
 from herald.fleet.querysets import presence_of
 from herald.gateway.messages import Answer, CheckIn, Order, Refused, delivery_and_attempt
-from herald.lookups import DocJson, DocValue
+from herald.lookups import DocJson, DocValue, IsNotNull
 from herald_core.deliveries import Kind, Phase, Report
 from herald_core.versions import version_key_or_none
 
@@ -63,6 +63,7 @@ def flush(arrivals: Sequence[Arrival], *, now: datetime) -> list[Answer | Refuse
 def _document(latest: Mapping[str, Arrival]) -> Value:
     """All that the batch reports as one JSON parameter, by secret hash."""
     doc: dict[str, dict[str, Any]] = {}
+    part: dict[str, Any]
     for key, arrival in latest.items():
         message, part = arrival.message, {}
         if message.firmware is not None:
@@ -81,8 +82,11 @@ def _known_devices(latest: Mapping[str, Arrival]) -> dict[str, dict[str, Any]]:
     reported_facts = Coalesce(DocJson(doc, key, name="facts"), F("facts"))
     changed = Case(
         When(~Q(facts=reported_facts), then=Value(True)),
-        When(~Q(firmware=Coalesce(DocValue(doc, key, name="firmware"), F("firmware"), output_field=TextField())), then=Value(True)),
-        When(Q(firmware__isnull=True), then=Value(True)),
+        When(
+            ~Q(firmware=Coalesce(DocValue(doc, key, name="firmware"), F("firmware"), output_field=TextField())),
+            then=Value(True),
+        ),
+        When(Q(firmware__isnull=True) & Q(IsNotNull(DocValue(doc, key, name="firmware"))), then=Value(True)),
         default=Value(False),
         output_field=BooleanField(),
     )
@@ -90,32 +94,52 @@ def _known_devices(latest: Mapping[str, Arrival]) -> dict[str, dict[str, Any]]:
         Device.objects.filter(secret_hash__any=list(latest))
         .annotate(changed=changed)
         .values(
-            "id", "secret_hash", "admission", "healthy", "firmware", "check_in_interval_seconds", "last_check_in", "changed"
+            "id",
+            "secret_hash",
+            "admission",
+            "healthy",
+            "fault",
+            "firmware",
+            "check_in_interval_seconds",
+            "last_check_in",
+            "first_seen",
+            "changed",
         )
     )
     return {r["secret_hash"]: r for r in rows}
 
 
 def _store(rows: Mapping[str, dict[str, Any]], latest: Mapping[str, Arrival], now: datetime) -> None:
-    known = {key: latest[key] for key, row in rows.items() if row["admission"] != Admission.RETIRED}
-    if not known:
-        return
-    doc, key = _document(known), F("secret_hash")
-    update: dict[str, Any] = {"last_check_in": now}
-    if any(row["last_check_in"] is None for row in rows.values()):
-        update["first_seen"] = Coalesce(F("first_seen"), Value(now))
-    if any(a.message.facts is not None for a in known.values()):
-        update["facts"] = Coalesce(DocJson(doc, key, name="facts"), F("facts"))
-    # an indexed column is only written where it changes, so that the others are updated in place
-    if any(rows[k]["firmware"] != (a.message.firmware or rows[k]["firmware"]) for k, a in known.items()):
-        update["firmware"] = _else_keep(DocValue(doc, key, name="firmware"), "firmware")
-        update["firmware_key"] = _else_keep(DocValue(doc, key, name="key"), "firmware_key")
-    if any(a.message.health is not None and a.message.health.ok != rows[k]["healthy"] for k, a in known.items()):
-        update["healthy"] = Coalesce(
-            Cast(DocValue(doc, key, name="healthy"), BooleanField()), F("healthy")
-        )
-        update["fault"] = _else_keep(DocValue(doc, key, name="fault"), "fault")
-    Device.objects.filter(secret_hash__any=list(known)).update(**update)
+    """Most devices have nothing new to say: for them only the time of the call is written."""
+    heard = {key: row for key, row in rows.items() if row["admission"] != Admission.RETIRED}
+    news = {key: latest[key] for key, row in heard.items() if _has_news(row, latest[key].message)}
+    quiet = [row["id"] for key, row in heard.items() if key not in news]
+    if quiet:
+        Device.objects.by_ids(quiet).update(last_check_in=now)
+    if news:
+        _store_news(news, now)
+
+
+def _has_news(row: Mapping[str, Any], message: CheckIn) -> bool:
+    health = message.health
+    return (
+        bool(row["changed"])
+        or row["first_seen"] is None
+        or (health is not None and (health.ok, health.fault[:200]) != (row["healthy"], row["fault"]))
+    )
+
+
+def _store_news(news: Mapping[str, Arrival], now: datetime) -> None:
+    doc, key = _document(news), F("secret_hash")
+    Device.objects.filter(secret_hash__any=list(news)).update(
+        last_check_in=now,
+        first_seen=Coalesce(F("first_seen"), Value(now)),
+        facts=Coalesce(DocJson(doc, key, name="facts"), F("facts")),
+        firmware=_else_keep(DocValue(doc, key, name="firmware"), "firmware"),
+        firmware_key=_else_keep(DocValue(doc, key, name="key"), "firmware_key"),
+        healthy=Coalesce(Cast(DocValue(doc, key, name="healthy"), BooleanField()), F("healthy")),
+        fault=_else_keep(DocValue(doc, key, name="fault"), "fault"),
+    )
 
 
 def _else_keep(reported: DocValue, column: str) -> Coalesce:
@@ -137,9 +161,10 @@ def _take_reports(
     admitted = {key: r for key, r in rows.items() if r["admission"] == Admission.ADMITTED}
     if not admitted:
         return {}
-    orders = {d.device_id: d for d in Delivery.objects.orders_of([r["id"] for r in admitted.values()])}
-    if not orders:
+    busy = Delivery.objects.busy_devices([r["id"] for r in admitted.values()])
+    if not busy:
         return {}
+    orders = {d.device_id: d for d in Delivery.objects.orders_of(busy)}
     changes, seen = [], set()
     for arrival in reversed(arrivals):  # the last word of a device counts
         row = admitted.get(arrival.secret_hash)
@@ -209,13 +234,23 @@ def _may_have(delivery: Delivery, now: datetime) -> bool:
     """Whether the order still stands: it is not closed, and an untouched offer is not past its time."""
     if delivery.phase == Phase.OFFERED:
         return delivery.offer_until is not None and delivery.offer_until > now
-    return delivery.phase in {p.value for p in Phase} - {"waiting", "confirmed", "failed", "withdrawn", "expired", "superseded"}
+    return delivery.phase in {p.value for p in Phase} - {
+        "waiting",
+        "confirmed",
+        "failed",
+        "withdrawn",
+        "expired",
+        "superseded",
+    }
 
 
 def order_of(delivery: Delivery, now: datetime) -> Order:
     """The order as the device is told it. Its times are seconds from now, so that no device's clock matters."""
     until = delivery.offer_until or delivery.not_after
-    common = {"id": f"{delivery.pk}.{delivery.attempt}", "not_after_seconds": max(0, int((until - now) / timedelta(seconds=1)))}
+    common = {
+        "id": f"{delivery.pk}.{delivery.attempt}",
+        "not_after_seconds": max(0, int((until - now) / timedelta(seconds=1))),
+    }
     if delivery.kind == Kind.COMMAND.value and delivery.occurrence is not None:
         return Order(kind="command", recipe=delivery.occurrence.schedule.recipe, **common)
     image = delivery.image

@@ -134,7 +134,11 @@ def _check_report(report: OrderReport) -> None:
     if not 0 <= report.counter <= MAX_COUNTER or not 0 <= report.progress <= 100:
         raise Refused(422, "bad-report", "report: counter is a whole number from 0, progress one from 0 to 100")
     texts = (report.error, report.error_text)
-    if not all(is_storable(t) for t in texts) or len(report.error) > 60 or len(msgspec.json.encode(report.results)) > MAX_VALUE_BYTES:
+    if (
+        not all(is_storable(t) for t in texts)
+        or len(report.error) > 60
+        or len(msgspec.json.encode(report.results)) > MAX_VALUE_BYTES
+    ):
         raise Refused(422, "bad-report", "report: error up to 60 characters, results up to 8 KB")
     if b"\\u0000" in msgspec.json.encode(report.results):
         raise Refused(422, "bad-report", "report.results: holds a character that cannot be stored")

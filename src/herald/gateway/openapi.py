@@ -45,7 +45,15 @@ DOCUMENT: dict[str, Any] = {
         },
         "/device/v1/check-in": {
             "post": _call(
-                "Report state and progress, get an order", _json(_SCHEMAS[1]), 401, 410, 413, 422, 429, 503, body=_SCHEMAS[0]
+                "Report state and progress, get an order",
+                _json(_SCHEMAS[1]),
+                401,
+                410,
+                413,
+                422,
+                429,
+                503,
+                body=_SCHEMAS[0],
             )
         },
         "/device/v1/images/{sha256}": {
@@ -54,7 +62,9 @@ DOCUMENT: dict[str, Any] = {
                 "parameters": [{"name": "sha256", "in": "path", "required": True, "schema": {"type": "string"}}],
             }
         },
-        "/device/v1/keys": {"get": {**_call("Keys that sign images (JWK Set)", _json({"type": "object"})), "security": []}},
+        "/device/v1/keys": {
+            "get": {**_call("Keys that sign images (JWK Set)", _json({"type": "object"})), "security": []}
+        },
     },
     "components": {
         "schemas": _COMPONENTS,

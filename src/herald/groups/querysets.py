@@ -7,7 +7,7 @@ from django.db import models
 from django.db.models import Count
 
 if TYPE_CHECKING:
-    from herald.groups.models import Group, GroupMembership
+    from herald.groups.models import GroupMembership
 
 
 class GroupQuerySet(models.QuerySet["Group"]):

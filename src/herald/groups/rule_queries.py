@@ -38,7 +38,7 @@ from django.db.models.lookups import (
 from herald.fleet.models import Custodian, Device, DeviceModel, Site
 from herald.fleet.querysets import DeviceQuerySet, presence_expression
 from herald.groups.models import Group, GroupMembership
-from herald.lookups import CodePoints, Fold, JsonMember, JsonText, JsonType, NotTrue
+from herald.lookups import CodePoints, Fold, IsNotNull, JsonMember, JsonText, JsonType, NotTrue
 from herald_core.rules import And, Clause, Everything, FieldSpec, FieldType, Node, Not, Op, Or, Vocabulary
 from herald_core.rules.evaluate import comparable, day_bounds, first_day_within
 from herald_core.text import fold
@@ -72,7 +72,7 @@ class _AnyMemberLike(Func):
 
 def matching(node: Node, vocabulary: Vocabulary, now: datetime) -> DeviceQuerySet:
     """The devices that the rule matches, as of `now`."""
-    return cast(DeviceQuerySet, Device.objects.filter(to_condition(node, vocabulary, now)))
+    return Device.objects.filter(to_condition(node, vocabulary, now))
 
 
 def to_condition(node: Node, vocabulary: Vocabulary, now: datetime) -> Q:
@@ -349,10 +349,5 @@ def _number(clause: Clause, number: Any) -> Q:
     if clause.op in (Op.EQ, Op.ANY_OF):
         return Q(In(number, values))
     if clause.op in (Op.NE, Op.NONE_OF):
-        return Q(_IsNotNull(number)) & negated(Q(In(number, values)))
+        return Q(IsNotNull(number)) & negated(Q(In(number, values)))
     return _ordered(clause.op, values, number)
-
-
-class _IsNotNull(Func):
-    template = "((%(expressions)s) IS NOT NULL)"
-    output_field = BooleanField()

@@ -107,9 +107,7 @@ def uses_of(group: Group) -> list[Use]:
         Use(kind="schedule", id=s.pk, sentence=f"Schedule {s.pk}, {s.get_recipe_display().lower()}")
         for s in Schedule.objects.using_group(group.pk)
     ]
-    uses += [
-        Use(kind="group", id=g.pk, sentence=f"The rule of “{g.name}”") for g in referrers_in_order([group.pk])
-    ]
+    uses += [Use(kind="group", id=g.pk, sentence=f"The rule of “{g.name}”") for g in referrers_in_order([group.pk])]
     return uses
 
 
@@ -243,9 +241,7 @@ def delete_group(group: Group, *, actor: User | None, now: datetime) -> None:
             message = f"“{group.name}” is part of the record of past rollouts or commands, so it stays."
             raise Conflict(message, uses=[])
         sentence = f"Deleted the group “{group.name}”, which had {group.memberships.count()} devices"
-        record(
-            now=now, actor=actor, kind="group", object_id=group.pk, sentence=sentence, before={"rule": group.rule}
-        )
+        record(now=now, actor=actor, kind="group", object_id=group.pk, sentence=sentence, before={"rule": group.rule})
         notify("group", group.pk)
         group.delete()
 

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Self
 from django.db import models
 
 if TYPE_CHECKING:
-    from herald.library.models import Image
+    pass
 
 
 class ImageQuerySet(models.QuerySet["Image"]):

@@ -98,7 +98,7 @@ async def serve_events(receive: Receive, send: Send) -> None:
         await send({"type": "http.response.body", "body": b""})
     finally:
         gone.cancel()
-        await stream.aclose()  # type: ignore[attr-defined]  # an async generator, typed as its interface
+        await stream.aclose()
 
 
 async def _wait_for_leave(receive: Receive) -> None:

@@ -87,7 +87,9 @@ def _decision(rollout: dict[str, Any]) -> dict[str, Any] | None:
     """What a person must decide about a rollout, if anything."""
     title = f"{rollout['image']} on {rollout['audience']}"
     phases = rollout["phases"]
-    counts = f"{phases.get('confirmed', 0)} confirmed, {phases.get('failed', 0)} failed, {phases.get('waiting', 0)} wait"
+    counts = (
+        f"{phases.get('confirmed', 0)} confirmed, {phases.get('failed', 0)} failed, {phases.get('waiting', 0)} wait"
+    )
     if rollout["state"] == "halted":
         return _wait("halted", rollout, f"“{title}” stopped itself", f"{rollout['reason']}. {counts}.")
     if rollout["state"] == "paused":
@@ -126,9 +128,21 @@ def _coming(now: datetime) -> list[dict[str, Any]]:
 def _attention(now: datetime) -> list[dict[str, Any]]:
     admitted = Device.objects.filter(admission="admitted")
     rows = [
-        ("Silent for over 24 h", Device.objects.silent(now).count(), 'admission = admitted and presence any of (silent, "never seen")'),
-        (f"Battery below {LOW_BATTERY_PCT} %", admitted.low_battery(LOW_BATTERY_PCT).count(), f"admission = admitted and battery < {LOW_BATTERY_PCT}"),
-        ("Report no firmware", admitted.filter(firmware__isnull=True).count(), "admission = admitted and firmware is missing"),
+        (
+            "Silent for over 24 h",
+            Device.objects.silent(now).count(),
+            'admission = admitted and presence any of (silent, "never seen")',
+        ),
+        (
+            f"Battery below {LOW_BATTERY_PCT} %",
+            admitted.low_battery(LOW_BATTERY_PCT).count(),
+            f"admission = admitted and battery < {LOW_BATTERY_PCT}",
+        ),
+        (
+            "Report no firmware",
+            admitted.filter(firmware__isnull=True).count(),
+            "admission = admitted and firmware is missing",
+        ),
         ("Wait for admission", Device.objects.filter(admission="waiting").count(), "admission = waiting"),
     ]
     return [{"text": t, "count": n, "rule": r} for t, n, r in rows if n]

@@ -79,9 +79,7 @@ def members_of(include: Collection[Group], exclude: Collection[Group]) -> "Query
     inside = GroupMembership.objects.of_groups([g.pk for g in include]).values("device_id")
     devices = Device.objects.filter(pk__in=inside)
     if exclude:
-        outside = GroupMembership.objects.filter(
-            group__in=[g.pk for g in exclude], device_id=OuterRef("pk")
-        )
+        outside = GroupMembership.objects.filter(group__in=[g.pk for g in exclude], device_id=OuterRef("pk"))
         devices = devices.filter(~Exists(outside))
     return devices
 
@@ -158,9 +156,22 @@ def _planned(audience: "QuerySet[Device]", rollout: Rollout, now: datetime) -> I
         )
     )
     silent_after = now - timedelta(hours=24)
-    for pk, model, hw, key, admission, called, every, space, battery, power, firmware, name, uplink, site in (
-        rows.iterator(chunk_size=10_000)
-    ):
+    for (
+        pk,
+        model,
+        hw,
+        key,
+        admission,
+        called,
+        every,
+        space,
+        battery,
+        power,
+        firmware,
+        name,
+        uplink,
+        site,
+    ) in rows.iterator(chunk_size=10_000):
         recent = called is not None and called >= silent_after
         candidate = Candidate(
             pk,

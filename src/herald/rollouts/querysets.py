@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Self
 from django.db import models
 
 if TYPE_CHECKING:
-    from herald.rollouts.models import Rollout
+    pass
 
 
 class RolloutQuerySet(models.QuerySet["Rollout"]):

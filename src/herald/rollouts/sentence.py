@@ -28,7 +28,7 @@ def sentence_parts(rollout: Rollout) -> list[dict[str, str]]:
 
 def names(groups: object) -> str:
     """Names of groups as a list in words."""
-    words = [g.name for g in groups]  # type: ignore[attr-defined]  # any iterable of groups
+    words = [g.name for g in groups]
     return " and ".join([", ".join(words[:-1]), words[-1]] if len(words) > 1 else words)
 
 

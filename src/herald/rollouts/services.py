@@ -72,9 +72,7 @@ _COLUMNS = (
 )
 
 
-def save_draft(
-    draft: RolloutDraft, *, actor: User | None, now: datetime, rollout: Rollout | None = None
-) -> Rollout:
+def save_draft(draft: RolloutDraft, *, actor: User | None, now: datetime, rollout: Rollout | None = None) -> Rollout:
     """Write a draft down, new or in place of what `rollout` was.
 
     Raises:
@@ -302,9 +300,7 @@ def stop(rollout: Rollout, *, actor: User | None, now: datetime) -> tuple[int, i
         Conflict: it is not open.
     """
     with transaction.atomic():
-        rollout = _locked(
-            rollout, RolloutState.RUNNING, RolloutState.PAUSED, RolloutState.HALTED, doing="stopped"
-        )
+        rollout = _locked(rollout, RolloutState.RUNNING, RolloutState.PAUSED, RolloutState.HALTED, doing="stopped")
         withdrawn = deliveries.withdraw(
             Delivery.objects.of_rollout(rollout.pk), now=now, cause="the rollout was stopped"
         )

@@ -185,7 +185,9 @@ def _time_out_silent(now: datetime) -> None:
     begun = [p.value for p in IN_HAND if p is not Phase.OFFERED]
     overdue = Q(pk__in=[])
     minutes = (
-        Delivery.objects.filter(phase__in=begun, kind="install").values_list("image__expected_minutes", flat=True).distinct()
+        Delivery.objects.filter(phase__in=begun, kind="install")
+        .values_list("image__expected_minutes", flat=True)
+        .distinct()
     )
     for expected in minutes:
         patience = max(PATIENCE_FLOOR, timedelta(minutes=expected) * PATIENCE_FACTOR)

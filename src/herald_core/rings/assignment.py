@@ -30,7 +30,9 @@ class RingPlan:
     number: int = 0
 
 
-def assign(device_ids: Sequence[int], strata: Sequence[Sequence[str]], rings: Sequence[RingPlan], seed: int) -> list[int]:
+def assign(
+    device_ids: Sequence[int], strata: Sequence[Sequence[str]], rings: Sequence[RingPlan], seed: int
+) -> list[int]:
     """The index of each device's ring, in the order of `device_ids`; -1 where no ring takes it.
 
     `strata` holds, for each device, its values of the fields over which draws are even. The same
@@ -45,7 +47,7 @@ def assign(device_ids: Sequence[int], strata: Sequence[Sequence[str]], rings: Se
             case RingKind.REST:
                 chosen = left
             case RingKind.GROUP:
-                chosen = np.array([i for i in left if device_ids[i] in ring.members], dtype=np.int64)
+                chosen = np.array([int(i) for i in left if device_ids[int(i)] in ring.members], dtype=np.int64)
             case RingKind.SHARE:
                 chosen = even_draw(left, codes, math.ceil(len(left) * ring.share_pct / 100), generator)
             case RingKind.NUMBER:
@@ -58,7 +60,10 @@ def _codes(strata: Sequence[Sequence[str]]) -> NDArray[np.int64]:
     """Strata as numbers: one row a device, one column a field."""
     if not strata:
         return np.zeros((0, 0), dtype=np.int64)
-    columns = [np.unique(np.array(column, dtype=object).astype(str), return_inverse=True)[1] for column in zip(*strata)]
+    columns = [
+        np.unique(np.array(column, dtype=object).astype(str), return_inverse=True)[1]
+        for column in zip(*strata, strict=True)
+    ]
     return np.stack(columns, axis=1) if columns else np.zeros((len(strata), 0), dtype=np.int64)
 
 
@@ -134,9 +139,7 @@ def shares(
                 inside[values[column]] = inside.get(values[column], 0) + 1
         for value in sorted(everywhere, key=lambda v: -everywhere[v])[:most]:
             in_ring = inside.get(value, 0) / size if size else 0.0
-            result.append(
-                ValueShare(field=name, value=value, in_ring=in_ring, in_all=everywhere[value] / len(ring_of))
-            )
+            result.append(ValueShare(field=name, value=value, in_ring=in_ring, in_all=everywhere[value] / len(ring_of)))
     return result
 
 

@@ -71,9 +71,7 @@ def read_gate(spec: GateSpec, counts: RingCounts, share_reached_at: datetime | N
     soaked = now - reached if reached else timedelta(0)
     return GateReading(
         criteria=(
-            Criterion(
-                name="confirmed", measured=counts.confirmed_share, needed=spec.confirmed_share, met=share_met
-            ),
+            Criterion(name="confirmed", measured=counts.confirmed_share, needed=spec.confirmed_share, met=share_met),
             Criterion(
                 name="failures",
                 measured=counts.failure_rate,

@@ -105,5 +105,3 @@ def age_words(age: timedelta) -> str:
         if seconds >= size:
             return f"{seconds // size} {unit}"
     return f"{seconds} s"
-
-

@@ -42,6 +42,9 @@ class _Parser:
     def token(self) -> Token:
         return self.tokens[self.at]
 
+    def sees(self, kind: Kind) -> bool:
+        return self.token.kind is kind
+
     def take(self) -> Token:
         token = self.token
         self.at += 1
@@ -63,10 +66,10 @@ class _Parser:
     # -- grammar ------------------------------------------------------------------------------
 
     def rule(self) -> Node:
-        if self.token.kind is Kind.END:
+        if self.sees(Kind.END):
             raise self.fail("The rule is empty, so it would match nobody.", ("a field", "everything"))
         node = self.either(0)
-        if self.token.kind is not Kind.END:
+        if not self.sees(Kind.END):
             raise self.trailing()
         if self.problems:
             raise RuleError(tuple(self.problems))
@@ -99,10 +102,10 @@ class _Parser:
             raise self.fail(f"Parentheses and “not” go at most {MAX_NESTING} deep.")
         if self.take_word("not"):
             return Not(self.negation(depth + 1))
-        if self.token.kind is Kind.OPEN:
+        if self.sees(Kind.OPEN):
             self.take()
             node = self.either(depth + 1)
-            if self.token.kind is not Kind.CLOSE:
+            if not self.sees(Kind.CLOSE):
                 raise self.fail("Expected “)” here.", (")", "and", "or"))
             self.take()
             return node
@@ -140,7 +143,7 @@ class _Parser:
         return op
 
     def read_operator(self) -> Op | None:
-        if self.token.kind is Kind.COMPARE:
+        if self.sees(Kind.COMPARE):
             return Op(self.take().value)
         for words, op in _WORD_OPERATORS.items():
             if all(self.tokens[min(self.at + i, len(self.tokens) - 1)].word == w for i, w in enumerate(words)):
@@ -158,16 +161,16 @@ class _Parser:
             return (low, self.literal(spec, op))
         if op not in _LIST_OPERATORS:
             return (self.literal(spec, op),)
-        if self.token.kind is not Kind.OPEN:
+        if not self.sees(Kind.OPEN):
             raise self.fail(f"Expected “(” and a list of values after “{op}”.", ("(",))
         self.take()
         values = [self.literal(spec, op)]
-        while self.token.kind is Kind.COMMA:
+        while self.sees(Kind.COMMA):
             self.take()
             if len(values) >= MAX_LIST:
                 raise self.fail(f"A list has at most {MAX_LIST:,} values.".replace(",", " "))
             values.append(self.literal(spec, op))
-        if self.token.kind is not Kind.CLOSE:
+        if not self.sees(Kind.CLOSE):
             message = "Expected “,” or “)” here; a value of several words needs quotes."
             raise self.fail(message, (",", ")"))
         self.take()

@@ -1,7 +1,8 @@
 """The tree of a rule. Everything else (text, database query, function) is made from it."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
+from dataclasses import field as dataclass_field
 from datetime import date, timedelta
 from enum import StrEnum
 
@@ -46,8 +47,8 @@ class Clause:
     op: Op
     values: tuple[Value, ...] = ()
     #: offsets of the clause in the text it was read from; no part of its meaning
-    start: int = field(default=0, compare=False)
-    end: int = field(default=0, compare=False)
+    start: int = dataclass_field(default=0, compare=False)
+    end: int = dataclass_field(default=0, compare=False)
 
 
 @dataclass(frozen=True)

@@ -2,7 +2,7 @@
 
 from datetime import UTC, datetime, timedelta
 from enum import StrEnum
-from functools import lru_cache
+from functools import cache
 from zoneinfo import ZoneInfo
 
 
@@ -14,7 +14,7 @@ class Shift(StrEnum):
     TWICE = "twice"  # it happens two times that day
 
 
-@lru_cache(maxsize=None)
+@cache
 def zone(name: str) -> ZoneInfo:
     """The IANA zone of that name.
 

@@ -54,8 +54,7 @@ export const fields = queryOptions({
 export const values = (key: string, beginning = "") =>
   queryOptions({
     queryKey: ["values", key, beginning],
-    queryFn: () =>
-      body(api.GET("/api/v1/fields/{key}/values", { params: { path: { key }, query: { beginning } } })),
+    queryFn: () => body(api.GET("/api/v1/fields/{key}/values", { params: { path: { key }, query: { beginning } } })),
     staleTime: 20 * SECOND,
   });
 export const device = (word: string) =>

@@ -41,7 +41,10 @@ export function Palette({ open, onClose }: { open: boolean; onClose: () => void 
       <Command.List className="max-h-96 overflow-auto p-2 [&_[cmdk-group-heading]]:px-2 [&_[cmdk-group-heading]]:pt-2 [&_[cmdk-group-heading]]:text-soft">
         <Command.Empty className="p-3 text-soft">Nothing is called so.</Command.Empty>
         <Command.Group heading="Do">
-          <Command.Item className={item} onSelect={go(() => navigate({ to: "/groups/$id", params: { id: "new" }, search: {} }))}>
+          <Command.Item
+            className={item}
+            onSelect={go(() => navigate({ to: "/groups/$id", params: { id: "new" }, search: {} }))}
+          >
             New group
           </Command.Item>
           <Command.Item className={item} onSelect={go(() => navigate({ to: "/rollouts/new" }))}>
@@ -71,7 +74,10 @@ export function Palette({ open, onClose }: { open: boolean; onClose: () => void 
                 className={item}
                 onSelect={go(() => navigate({ to: "/devices/$name", params: { name: d.name } }))}
               >
-                {d.name} <span className="text-soft">{d.model}, {d.site}</span>
+                {d.name}{" "}
+                <span className="text-soft">
+                  {d.model}, {d.site}
+                </span>
               </Command.Item>
             ))}
           </Command.Group>

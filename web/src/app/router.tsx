@@ -1,8 +1,8 @@
 /** Every address of the interface. */
 import { createRootRoute, createRoute, createRouter } from "@tanstack/react-router";
-import { CommandPage } from "@/rooms/commands/watch";
 import { NewCommand } from "@/rooms/commands/compose";
 import { Commands } from "@/rooms/commands/list";
+import { CommandPage } from "@/rooms/commands/watch";
 import { DevicePage } from "@/rooms/fleet/device";
 import { Fleet } from "@/rooms/fleet/fleet";
 import { GroupPage } from "@/rooms/groups/group";

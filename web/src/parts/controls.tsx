@@ -31,7 +31,12 @@ export function Button({
   );
 }
 
-export function Card({ title, aside, children, className }: {
+export function Card({
+  title,
+  aside,
+  children,
+  className,
+}: {
   title?: ReactNode;
   aside?: ReactNode;
   children: ReactNode;
@@ -104,7 +109,12 @@ export function Confirm({
   );
 }
 
-export function Modal({ open, onClose, title, children }: {
+export function Modal({
+  open,
+  onClose,
+  title,
+  children,
+}: {
   open: boolean;
   onClose: () => void;
   title: string;
@@ -182,15 +192,26 @@ export function Picker({
 }
 
 /** A thin bar: a share of a whole, with a mark for what is needed. */
-export function Bar({ share, needed, tone = "verdigris", label }: {
+export function Bar({
+  share,
+  needed,
+  tone = "verdigris",
+  thin = false,
+  label,
+}: {
   share: number;
   needed?: number;
   tone?: "verdigris" | "brick" | "saffron";
+  thin?: boolean;
   label: string;
 }) {
   const width = `${Math.max(0, Math.min(1, share)) * 100}%`;
   return (
-    <div className="relative h-[6px] w-full rounded-full bg-rule" role="img" aria-label={label}>
+    <div
+      className={clsx("relative w-full rounded-full bg-rule", thin ? "h-[3px]" : "h-[6px]")}
+      role="img"
+      aria-label={label}
+    >
       <div className="h-full rounded-full" style={{ width, background: `var(--${tone})` }} />
       {needed !== undefined && (
         <div className="absolute -top-[3px] h-3 w-[2px] bg-ink" style={{ left: `${Math.min(1, needed) * 100}%` }} />

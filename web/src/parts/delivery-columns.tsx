@@ -9,7 +9,12 @@ type Row = Schemas["DeliveryRow"];
 
 export function useDeliveryColumns(now: Date): Column<Row>[] {
   return [
-    { key: "device", head: "Device", width: "minmax(100px, 1fr)", cell: (d) => <strong className="font-semibold">{d.device}</strong> },
+    {
+      key: "device",
+      head: "Device",
+      width: "minmax(100px, 1fr)",
+      cell: (d) => <strong className="font-semibold">{d.device}</strong>,
+    },
     {
       key: "phase",
       head: "Phase",
@@ -25,16 +30,27 @@ export function useDeliveryColumns(now: Date): Column<Row>[] {
       key: "waits",
       head: "Waits for",
       width: "minmax(180px, 1.9fr)",
-      cell: (d) => (d.waits_for ? `${d.waits_for.reason}${d.waits_for.until ? `, ${relative(d.waits_for.until, now)}` : ""}` : ""),
+      cell: (d) =>
+        d.waits_for ? `${d.waits_for.reason}${d.waits_for.until ? `, ${relative(d.waits_for.until, now)}` : ""}` : "",
     },
     { key: "since", head: "Since", width: "minmax(90px, 0.8fr)", cell: (d) => relative(d.phase_since, now) },
     {
       key: "error",
       head: "Last error",
       width: "minmax(110px, 1fr)",
-      cell: (d) => d.last_error && <span className="font-mono text-brick text-xs" title={d.last_error_text}>{d.last_error}</span>,
+      cell: (d) =>
+        d.last_error && (
+          <span className="font-mono text-brick text-xs" title={d.last_error_text}>
+            {d.last_error}
+          </span>
+        ),
     },
-    { key: "firmware", head: "Reports", width: "minmax(70px, 0.7fr)", cell: (d) => <span className="font-mono">{d.firmware ?? ""}</span> },
+    {
+      key: "firmware",
+      head: "Reports",
+      width: "minmax(70px, 0.7fr)",
+      cell: (d) => <span className="font-mono">{d.firmware ?? ""}</span>,
+    },
     { key: "ring", head: "Ring", width: "44px", cell: (d) => d.ring ?? "" },
     { key: "model", head: "Model", width: "minmax(80px, 0.8fr)", cell: (d) => d.model },
     { key: "site", head: "Site", width: "minmax(90px, 1fr)", cell: (d) => d.site },

@@ -1,5 +1,10 @@
 /** The rule as text: coloured words, completion of fields, operators and values, errors under the word. */
-import { autocompletion, type CompletionContext, type CompletionResult, completionKeymap } from "@codemirror/autocomplete";
+import {
+  autocompletion,
+  type CompletionContext,
+  type CompletionResult,
+  completionKeymap,
+} from "@codemirror/autocomplete";
 import { defaultKeymap, history, historyKeymap } from "@codemirror/commands";
 import { HighlightStyle, StreamLanguage, syntaxHighlighting } from "@codemirror/language";
 import { type Diagnostic, setDiagnostics } from "@codemirror/lint";
@@ -11,7 +16,8 @@ import { useEffect, useRef } from "react";
 import type { FieldProblem } from "@/api/client";
 import { fields as fieldsQuery, values as valuesQuery } from "@/api/queries";
 
-const KEYWORDS = /^(and|or|not|any|all|none|of|is|set|missing|contains|starts|ends|with|like|between|older|than|within|everything)\b/i;
+const KEYWORDS =
+  /^(and|or|not|any|all|none|of|is|set|missing|contains|starts|ends|with|like|between|older|than|within|everything)\b/i;
 
 const language = StreamLanguage.define<{ start: boolean }>({
   startState: () => ({ start: true }),
@@ -158,7 +164,9 @@ async function completions(
   const head = before.slice(0, before.length - word.length);
   const from = context.pos - word.length;
   const comparing =
-    /(\w+)\s*(?:=|!=|<=?|>=?|contains|starts with|ends with|like)\s*"?$|(\w+)\s+(?:any|all|none) of\s*\((?:[^)]*,)?\s*"?$/i.exec(head);
+    /(\w+)\s*(?:=|!=|<=?|>=?|contains|starts with|ends with|like)\s*"?$|(\w+)\s+(?:any|all|none) of\s*\((?:[^)]*,)?\s*"?$/i.exec(
+      head,
+    );
   const key = comparing?.[1] ?? comparing?.[2];
   const spec = known.find((f) => f.key === key?.toLowerCase());
   if (spec) {

@@ -4,14 +4,20 @@ import type { Schemas } from "@/api/client";
 import { useClock } from "@/app/clock";
 import { fullInstant, instant } from "./format";
 
-export function Timeline({ entries, showDevice = true }: { entries: Schemas["TimelineEntry"][]; showDevice?: boolean }) {
+export function Timeline({
+  entries,
+  showDevice = true,
+}: {
+  entries: Schemas["TimelineEntry"][];
+  showDevice?: boolean;
+}) {
   const { now, zone } = useClock();
   if (entries.length === 0) return <p className="text-soft">Nothing happened yet.</p>;
   return (
     <ol className="space-y-1.5">
       {entries.map((e, i) => (
         // biome-ignore lint/suspicious/noArrayIndexKey: entries have no id, and two may be alike
-        <li key={`${e.at}${e.text}${i}`} className="grid grid-cols-[6.2rem_1fr] gap-2">
+        <li key={`${e.at}${e.text}${i}`} className="grid grid-cols-[6.6rem_1fr] gap-2">
           <time className="font-mono text-soft" dateTime={e.at} title={fullInstant(e.at, zone)}>
             {instant(e.at, zone, now)}
           </time>

@@ -62,7 +62,9 @@ class SessionView(APIView):
     throttle_scope = "sign-in"
 
     def get_authenticators(self) -> Any:
-        return [CsrfAlways()] if self.request and self.request.method in ("POST", "DELETE") else [SessionAuthentication()]
+        return (
+            [CsrfAlways()] if self.request and self.request.method in ("POST", "DELETE") else [SessionAuthentication()]
+        )
 
     def get_throttles(self) -> Any:
         return [ScopedRateThrottle()] if self.request.method == "POST" else []

@@ -13,8 +13,8 @@ from herald.api.errors import NotFound
 from herald.api.fields import next_page, read_limit
 from herald.clock.source import clock
 from herald.deliveries.api.serializers import DeliveryRow, TimelineEntry
-from herald.deliveries.timeline import device_timeline
 from herald.deliveries.models import Delivery
+from herald.deliveries.timeline import device_timeline
 from herald.fleet.api.serializers import DeviceDetail, DevicePage, FieldInfo, ValueCount
 from herald.fleet.models import Device
 from herald.fleet.values import value_counts

@@ -119,9 +119,9 @@ class FolderListView(APIView):
 
     @extend_schema(operation_id="folders_list", responses=FolderRow(many=True))
     def get(self, request: Request) -> Response:
-        folders = Folder.objects.annotate(
-            device_count=Count("groups__memberships__device", distinct=True)
-        ).order_by("name")
+        folders = Folder.objects.annotate(device_count=Count("groups__memberships__device", distinct=True)).order_by(
+            "name"
+        )
         return Response(FolderRow(folders, many=True).data)
 
 
@@ -157,9 +157,11 @@ class RuleExplainView(APIView):
 def device_ids(words: list[str], pointer: str) -> list[int]:
     """Devices by name or uid; unknown ones are refused by name."""
     found: dict[str, int] = {}
-    for name, uid, pk in Device.objects.filter(name__any=words).union(
-        Device.objects.filter(uid__any=words)
-    ).values_list("name", "uid", "id"):
+    for name, uid, pk in (
+        Device.objects.filter(name__any=words)
+        .union(Device.objects.filter(uid__any=words))
+        .values_list("name", "uid", "id")
+    ):
         found |= {name: pk, uid: pk}
     unknown = [w for w in words if w not in found]
     if unknown:

@@ -25,7 +25,10 @@ class RecordListView(APIView):
 
     @extend_schema(
         operation_id="record_list",
-        parameters=[OpenApiParameter("before", int, description="id of the last entry seen"), OpenApiParameter("limit", int)],
+        parameters=[
+            OpenApiParameter("before", int, description="id of the last entry seen"),
+            OpenApiParameter("limit", int),
+        ],
         responses=RecordRow(many=True),
     )
     def get(self, request: Request) -> Response:

@@ -255,4 +255,8 @@ def _draft(request: Request) -> services.RolloutDraft:
 
 
 def _ring(body: dict[str, Any]) -> dict[str, Any]:
-    return {**{k: v for k, v in body.items() if k != "group_id"}, "kind": RingKind(body["kind"]), "group": body["group_id"]}
+    return {
+        **{k: v for k, v in body.items() if k != "group_id"},
+        "kind": RingKind(body["kind"]),
+        "group": body["group_id"],
+    }

@@ -35,7 +35,10 @@ export function SignIn({ demo }: { demo: boolean }) {
               onChange={(e) => setEmail(e.target.value)}
             />
           </Labelled>
-          <Labelled label="Password" hint={demo ? "The demo's accounts all have the password larkfield-demo." : undefined}>
+          <Labelled
+            label="Password"
+            hint={demo ? "The demo's accounts all have the password larkfield-demo." : undefined}
+          >
             <input
               className="field"
               type="password"

@@ -79,13 +79,49 @@ export function NewCommand() {
         <p className="mb-1 text-soft">New command · disruptive: each device is silent for a minute or two</p>
         <Sentence className="text-[1.75rem]" parts={parts} open={open} onSlot={(s) => setOpen(open === s ? "" : s)} />
         {open && (
-          <Card className="mt-4" title={{ audience: "On which devices?", exclude: "Without whom?", when: "When?", spread: "Spread over how long?", give_up: "When does it give up?" }[open]} aside={<Button onClick={() => setOpen("")}>Done</Button>}>
-            {open === "audience" && <Picker label="Groups" options={options} chosen={draft.include} onChange={(include) => setDraft({ ...draft, include })} />}
-            {open === "exclude" && <Picker label="Groups left out" options={options} chosen={draft.exclude ?? []} onChange={(exclude) => setDraft({ ...draft, exclude })} />}
+          <Card
+            className="mt-4"
+            title={
+              {
+                audience: "On which devices?",
+                exclude: "Without whom?",
+                when: "When?",
+                spread: "Spread over how long?",
+                give_up: "When does it give up?",
+              }[open]
+            }
+            aside={<Button onClick={() => setOpen("")}>Done</Button>}
+          >
+            {open === "audience" && (
+              <Picker
+                label="Groups"
+                options={options}
+                chosen={draft.include}
+                onChange={(include) => setDraft({ ...draft, include })}
+              />
+            )}
+            {open === "exclude" && (
+              <Picker
+                label="Groups left out"
+                options={options}
+                chosen={draft.exclude ?? []}
+                onChange={(exclude) => setDraft({ ...draft, exclude })}
+              />
+            )}
             {open === "when" && (
               <div className="flex items-end gap-5">
                 <Labelled label="Repeat">
-                  <select className="field" value={draft.when} onChange={(e) => setDraft({ ...draft, when: e.target.value as Draft["when"], time_of_day: e.target.value === "daily" ? "05:30" : null })}>
+                  <select
+                    className="field"
+                    value={draft.when}
+                    onChange={(e) =>
+                      setDraft({
+                        ...draft,
+                        when: e.target.value as Draft["when"],
+                        time_of_day: e.target.value === "daily" ? "05:30" : null,
+                      })
+                    }
+                  >
                     <option value="daily">every day</option>
                     <option value="now">now, once</option>
                   </select>
@@ -93,10 +129,21 @@ export function NewCommand() {
                 {daily && (
                   <>
                     <Labelled label="At (each device's own clock)">
-                      <input type="time" required className="field" value={draft.time_of_day?.slice(0, 5) ?? ""} onChange={(e) => e.target.value && setDraft({ ...draft, time_of_day: e.target.value })} />
+                      <input
+                        type="time"
+                        required
+                        className="field"
+                        value={draft.time_of_day?.slice(0, 5) ?? ""}
+                        onChange={(e) => e.target.value && setDraft({ ...draft, time_of_day: e.target.value })}
+                      />
                     </Labelled>
                     <Labelled label="Last day, if any">
-                      <input type="date" className="field" value={draft.until ?? ""} onChange={(e) => setDraft({ ...draft, until: e.target.value || null })} />
+                      <input
+                        type="date"
+                        className="field"
+                        value={draft.until ?? ""}
+                        onChange={(e) => setDraft({ ...draft, until: e.target.value || null })}
+                      />
                     </Labelled>
                   </>
                 )}
@@ -104,12 +151,27 @@ export function NewCommand() {
             )}
             {open === "spread" && (
               <Labelled label="Minutes" hint="Each device keeps its own minute within the spread, day after day.">
-                <input type="number" min={0} className="field w-28" value={draft.spread_minutes} onChange={(e) => setDraft({ ...draft, spread_minutes: Number(e.target.value) })} />
+                <input
+                  type="number"
+                  min={0}
+                  className="field w-28"
+                  value={draft.spread_minutes}
+                  onChange={(e) => setDraft({ ...draft, spread_minutes: Number(e.target.value) })}
+                />
               </Labelled>
             )}
             {open === "give_up" && (
-              <Labelled label="Minutes after the firing" hint="A device that does not call by then has missed this firing.">
-                <input type="number" min={1} className="field w-28" value={draft.give_up_minutes} onChange={(e) => setDraft({ ...draft, give_up_minutes: Number(e.target.value) })} />
+              <Labelled
+                label="Minutes after the firing"
+                hint="A device that does not call by then has missed this firing."
+              >
+                <input
+                  type="number"
+                  min={1}
+                  className="field w-28"
+                  value={draft.give_up_minutes}
+                  onChange={(e) => setDraft({ ...draft, give_up_minutes: Number(e.target.value) })}
+                />
               </Labelled>
             )}
           </Card>
@@ -124,7 +186,9 @@ export function NewCommand() {
         <Button kind="main" disabled={!ready || save.isPending} onClick={() => save.mutate()}>
           {daily ? "Save the schedule" : `Restart ${counted(reached, "device")} now`}
         </Button>
-        <div className="mt-2"><Problem error={save.error} /></div>
+        <div className="mt-2">
+          <Problem error={save.error} />
+        </div>
       </aside>
     </div>
   );
@@ -160,9 +224,16 @@ function Firings({ data, daily }: { data: Schemas["SchedulePreview"]; daily: boo
               const there = DateTime.fromISO(f.at, { zone: z.zone });
               return (
                 <li key={f.at}>
-                  {there.toFormat("ccc d LLL HH:mm")} there <span className="text-soft">= {there.setZone(zone).toFormat("ccc HH:mm")} yours</span>
-                  {f.shift === "skipped" && <span className="block text-saffron-ink">the clock jumps over this time: it runs at the first moment after</span>}
-                  {f.shift === "twice" && <span className="block text-saffron-ink">this time happens twice: it runs the first time only</span>}
+                  {there.toFormat("ccc d LLL HH:mm")} there{" "}
+                  <span className="text-soft">= {there.setZone(zone).toFormat("ccc HH:mm")} yours</span>
+                  {f.shift === "skipped" && (
+                    <span className="block text-saffron-ink">
+                      the clock jumps over this time: it runs at the first moment after
+                    </span>
+                  )}
+                  {f.shift === "twice" && (
+                    <span className="block text-saffron-ink">this time happens twice: it runs the first time only</span>
+                  )}
                 </li>
               );
             })}

@@ -23,24 +23,45 @@ export function Commands() {
       {data?.length === 0 && (
         <Empty title="No command yet">
           A command makes the devices of a group do something, now or every day by their own clocks.{" "}
-          <Link to="/commands/new" className="slot">Write the first one.</Link>
+          <Link to="/commands/new" className="slot">
+            Write the first one.
+          </Link>
         </Empty>
       )}
       {data && data.length > 0 && (
         <ul className="rounded-md border border-rule bg-card">
           {data.map((s) => (
             <li key={s.id} className="border-rule border-b border-dashed last:border-0">
-              <Link to="/commands/$id" params={{ id: String(s.id) }} search={{}} className="grid grid-cols-[1fr_16rem_15rem] items-center gap-5 px-4 py-3 hover:bg-side">
+              <Link
+                to="/commands/$id"
+                params={{ id: String(s.id) }}
+                search={{}}
+                className="grid grid-cols-[1fr_16rem_15rem] items-center gap-5 px-4 py-3 hover:bg-side"
+              >
                 <div className="min-w-0">
                   <div className="font-semibold">{sentenceText(s.sentence)}</div>
                   <div className="text-soft">
-                    {s.id} · {s.state}{s.created_by && ` · by ${s.created_by}`}
+                    {s.id} · {s.state}
+                    {s.created_by && ` · by ${s.created_by}`}
                   </div>
                 </div>
                 <div className="text-soft">
-                  {s.next_firing ? <>next: {city(s.next_zone ?? "")} {instant(s.next_firing, zone, now)} <span className="text-xs">(your clock)</span></> : s.state === "ended" ? "ended" : s.state === "paused" ? "paused" : "no further firing"}
+                  {s.next_firing ? (
+                    <>
+                      next: {city(s.next_zone ?? "")} {instant(s.next_firing, zone, now)}{" "}
+                      <span className="text-xs">(your clock)</span>
+                    </>
+                  ) : s.state === "ended" ? (
+                    "ended"
+                  ) : s.state === "paused" ? (
+                    "paused"
+                  ) : (
+                    "no further firing"
+                  )}
                 </div>
-                <div className="text-right text-soft">{s.occurrences.length ? summary(s.phases) : "has not fired yet"}</div>
+                <div className="text-right text-soft">
+                  {s.occurrences.length ? summary(s.phases) : "has not fired yet"}
+                </div>
               </Link>
             </li>
           ))}

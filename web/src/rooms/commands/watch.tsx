@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { schedule as scheduleQuery, scheduleDeliveries } from "@/api/queries";
+import { scheduleDeliveries, schedule as scheduleQuery } from "@/api/queries";
 import { useClock } from "@/app/clock";
 import { commandRoute } from "@/app/router";
 import { Button, Card, Confirm, Problem } from "@/parts/controls";
@@ -23,7 +23,12 @@ export function CommandPage() {
   const { data, error } = useQuery(scheduleQuery(Number(id)));
   const deliveries = useQuery(scheduleDeliveries(Number(id), search.phase ?? ""));
   const columns = useDeliveryColumns(now).filter((c) => !["ring", "firmware"].includes(c.key));
-  if (error && !data) return <div className="p-6"><Problem error={error} /></div>;
+  if (error && !data)
+    return (
+      <div className="p-6">
+        <Problem error={error} />
+      </div>
+    );
   if (!data) return null;
   return (
     <div className="flex h-full flex-col gap-3 overflow-auto px-5 py-4">
@@ -31,8 +36,10 @@ export function CommandPage() {
         <div className="min-w-0 flex-1">
           <Sentence className="text-[1.55rem]" parts={data.sentence} />
           <p className="mt-1 text-soft">
-            Schedule {data.id} · since {instant(data.created_at, zone, now)}{data.created_by && ` by ${data.created_by}`} · {data.state}
-            {data.next_firing && ` · next: ${city(data.next_zone ?? "")} ${instant(data.next_firing, zone, now)} (your clock)`}
+            Schedule {data.id} · since {instant(data.created_at, zone, now)}
+            {data.created_by && ` by ${data.created_by}`} · {data.state}
+            {data.next_firing &&
+              ` · next: ${city(data.next_zone ?? "")} ${instant(data.next_firing, zone, now)} (your clock)`}
           </p>
         </div>
         <Acts schedule={data} />
@@ -42,7 +49,12 @@ export function CommandPage() {
       </Card>
       <div className="flex items-center gap-3">
         <h2 className="text-[1.05rem]">Devices</h2>
-        <select className="field" aria-label="Phase" value={search.phase ?? ""} onChange={(e) => navigate({ search: { phase: e.target.value || undefined }, replace: true })}>
+        <select
+          className="field"
+          aria-label="Phase"
+          value={search.phase ?? ""}
+          onChange={(e) => navigate({ search: { phase: e.target.value || undefined }, replace: true })}
+        >
           <option value="">every phase</option>
           <option value="waiting">waiting</option>
           <option value={IN_HAND.join(",")}>in motion</option>
@@ -90,7 +102,10 @@ function Firings({ schedule }: { schedule: Row }) {
                     title={`${instant(o.fires_at, zone, now)}, your clock: ${summary(o.phases)}`}
                     className="relative block h-6 w-6 overflow-hidden rounded-sm border border-rule bg-rule"
                   >
-                    <span className="absolute bottom-0 left-0 w-full bg-verdigris" style={{ height: `${done * 100}%` }} />
+                    <span
+                      className="absolute bottom-0 left-0 w-full bg-verdigris"
+                      style={{ height: `${done * 100}%` }}
+                    />
                     <span className="absolute top-0 left-0 w-full bg-brick" style={{ height: `${bad * 100}%` }} />
                   </span>
                 );
@@ -133,15 +148,29 @@ function Acts({ schedule }: { schedule: Row }) {
   return (
     <div className="flex flex-col items-end gap-2">
       <div className="flex gap-2">
-        <Confirm trigger={<Button>Run once now…</Button>} title="Run it once, now?" action="Run it now" onConfirm={() => act.mutate("run")}>
-          It goes to everybody in its groups at this moment, besides its own times. Each device is silent for a minute or two.
+        <Confirm
+          trigger={<Button>Run once now…</Button>}
+          title="Run it once, now?"
+          action="Run it now"
+          onConfirm={() => act.mutate("run")}
+        >
+          It goes to everybody in its groups at this moment, besides its own times. Each device is silent for a minute
+          or two.
         </Confirm>
         {schedule.state === "active" ? (
           <Button onClick={() => act.mutate("pause")}>Pause</Button>
         ) : (
-          <Button kind="main" onClick={() => act.mutate("resume")}>Resume</Button>
+          <Button kind="main" onClick={() => act.mutate("resume")}>
+            Resume
+          </Button>
         )}
-        <Confirm trigger={<Button kind="danger">End…</Button>} title="End this command for good?" action="End it" danger onConfirm={() => act.mutate("end")}>
+        <Confirm
+          trigger={<Button kind="danger">End…</Button>}
+          title="End this command for good?"
+          action="End it"
+          danger
+          onConfirm={() => act.mutate("end")}
+        >
           It fires no more. {counted(schedule.phases.waiting ?? 0, "waiting device")} are withdrawn;{" "}
           {inHand ? `${counted(inHand, "device")} at it may finish.` : "none has it in hand."}
         </Confirm>

@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { DateTime } from "luxon";
 import type { ReactNode } from "react";
-import { device as deviceQuery, deviceOrders, deviceTimeline } from "@/api/queries";
+import { deviceOrders, device as deviceQuery, deviceTimeline } from "@/api/queries";
 import { useClock } from "@/app/clock";
 import { deviceRoute } from "@/app/router";
 import { Card, Problem } from "@/parts/controls";
@@ -31,7 +31,12 @@ export function DevicePage() {
   const { data: d, error } = useQuery(deviceQuery(name));
   const orders = useQuery(deviceOrders(name));
   const timeline = useQuery(deviceTimeline(name));
-  if (error && !d) return <div className="p-6"><Problem error={error} /></div>;
+  if (error && !d)
+    return (
+      <div className="p-6">
+        <Problem error={error} />
+      </div>
+    );
   if (!d) return null;
   const there = DateTime.fromJSDate(now, { zone: d.time_zone || "UTC" });
   const inHand = orders.data?.find((o) => IN_HAND.includes(o.phase));
@@ -48,12 +53,36 @@ export function DevicePage() {
           <Card title="Identity">
             <Pairs
               rows={[
-                ["Firmware", <strong key="f" className="font-mono">{d.firmware ?? "none reported"}</strong>],
-                ["Maker's id", <span key="u" className="font-mono">{d.uid}</span>],
-                ["Serial", <span key="s" className="font-mono">{d.serial}</span>],
+                [
+                  "Firmware",
+                  <strong key="f" className="font-mono">
+                    {d.firmware ?? "none reported"}
+                  </strong>,
+                ],
+                [
+                  "Maker's id",
+                  <span key="u" className="font-mono">
+                    {d.uid}
+                  </span>,
+                ],
+                [
+                  "Serial",
+                  <span key="s" className="font-mono">
+                    {d.serial}
+                  </span>,
+                ],
                 ["Admission", d.admission],
                 ["Presence", d.presence],
-                ["Called", d.last_check_in ? <span key="c" title={fullInstant(d.last_check_in, zone)}>{relative(d.last_check_in, now)}</span> : "never"],
+                [
+                  "Called",
+                  d.last_check_in ? (
+                    <span key="c" title={fullInstant(d.last_check_in, zone)}>
+                      {relative(d.last_check_in, now)}
+                    </span>
+                  ) : (
+                    "never"
+                  ),
+                ],
                 ["Next call expected", d.next_check_in ? relative(d.next_check_in, now) : "unknown"],
                 ["Health", d.healthy ? "good" : d.fault || "reports a fault"],
                 ["Custodian", d.custodian ?? "none"],
@@ -72,7 +101,9 @@ export function DevicePage() {
           <Card title="In hand">
             {inHand ? (
               <p className="flex items-start gap-2">
-                <span className="pt-1"><Dial phase={inHand.phase} /></span>
+                <span className="pt-1">
+                  <Dial phase={inHand.phase} />
+                </span>
                 <span>
                   <strong>{inHand.what}</strong>, {LOOK[inHand.phase].word}
                   {inHand.waits_for && (
@@ -91,14 +122,26 @@ export function DevicePage() {
             <ul className="space-y-2">
               {orders.data?.slice(0, 14).map((o) => (
                 <li key={o.id} className="flex items-start gap-2">
-                  <span className="pt-[3px]"><Dial phase={o.phase} /></span>
+                  <span className="pt-[3px]">
+                    <Dial phase={o.phase} />
+                  </span>
                   <span className="min-w-0 flex-1">
                     {o.rollout ? (
-                      <Link to="/rollouts/$id" params={{ id: String(o.rollout) }} search={{}} className="font-semibold hover:underline">
+                      <Link
+                        to="/rollouts/$id"
+                        params={{ id: String(o.rollout) }}
+                        search={{}}
+                        className="font-semibold hover:underline"
+                      >
                         {o.what}
                       </Link>
                     ) : (
-                      <Link to="/commands/$id" params={{ id: String(o.schedule) }} search={{}} className="font-semibold hover:underline">
+                      <Link
+                        to="/commands/$id"
+                        params={{ id: String(o.schedule) }}
+                        search={{}}
+                        className="font-semibold hover:underline"
+                      >
                         {o.what}
                       </Link>
                     )}{" "}
@@ -115,8 +158,12 @@ export function DevicePage() {
             <ul className="space-y-1">
               {d.groups.map((g) => (
                 <li key={g.id} className="flex justify-between gap-3">
-                  <Link to="/groups/$id" params={{ id: String(g.id) }} search={{}} className="hover:underline">{g.name}</Link>
-                  <span className="text-right text-soft">{g.cause}, {instant(g.since, zone, now)}</span>
+                  <Link to="/groups/$id" params={{ id: String(g.id) }} search={{}} className="hover:underline">
+                    {g.name}
+                  </Link>
+                  <span className="text-right text-soft">
+                    {g.cause}, {instant(g.since, zone, now)}
+                  </span>
                 </li>
               ))}
               {d.groups.length === 0 && <li className="text-soft">It is in no group.</li>}

@@ -98,7 +98,7 @@ function Values({ field, onPick }: { field: string; onPick: (value: string) => v
                 <span className="truncate">{v.value}</span>
                 <span className="text-soft">{count(v.count)}</span>
               </span>
-              <Bar share={v.count / most} label={`${v.count} devices`} />
+              <Bar thin share={v.count / most} label={`${v.count} devices`} />
             </button>
           </li>
         ))}

@@ -26,7 +26,9 @@ export function Ask({ rule }: { rule: string }) {
           <>
             {data.clauses.map((c) => (
               <div key={c.text} className="grid grid-cols-[1rem_1fr]">
-                <span aria-hidden className={c.true ? "text-verdigris" : "text-brick"}>{c.true ? "●" : "✕"}</span>
+                <span aria-hidden className={c.true ? "text-verdigris" : "text-brick"}>
+                  {c.true ? "●" : "✕"}
+                </span>
                 <span>
                   <code className="font-mono text-xs">{c.text}</code>
                   <span className="sr-only">{c.true ? " is true" : " is not true"}</span>

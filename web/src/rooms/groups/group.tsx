@@ -25,7 +25,12 @@ export function GroupPage() {
 
 function Known({ id }: { id: number }) {
   const { data, error } = useQuery(groupQuery(id));
-  if (error && !data) return <div className="p-6"><Problem error={error} /></div>;
+  if (error && !data)
+    return (
+      <div className="p-6">
+        <Problem error={error} />
+      </div>
+    );
   if (!data) return null;
   return data.kind === "static" ? <StaticGroup group={data} /> : <RuleGroup group={data} startRule={data.rule} />;
 }
@@ -56,7 +61,9 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
   const save = useMutation({
     mutationFn: () =>
       group
-        ? body(api.PATCH("/api/v1/groups/{group_id}", { params: { path: { group_id: group.id } }, body: { name, rule } }))
+        ? body(
+            api.PATCH("/api/v1/groups/{group_id}", { params: { path: { group_id: group.id } }, body: { name, rule } }),
+          )
         : body(api.POST("/api/v1/groups", { body: { name, rule, kind: "rule" } })),
     onSuccess: (saved) => {
       client.setQueryData(groupQuery(saved.id).queryKey, saved);
@@ -96,14 +103,24 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
               onChange={(e) => setName(e.target.value)}
             />
             <p className="text-soft">
-              By rule{group?.folder && <> · in <em>{group.folder}</em></>}
+              By rule
+              {group?.folder && (
+                <>
+                  {" "}
+                  · in <em>{group.folder}</em>
+                </>
+              )}
               {group && group.uses.length > 0 && <> · used by {group.uses.map((u) => u.sentence).join(", ")}</>}
               {group?.note && <> · {group.note}</>}
             </p>
           </div>
           {group && !edited && (
             <Confirm
-              trigger={<Button kind="quiet" className="text-brick!">Delete…</Button>}
+              trigger={
+                <Button kind="quiet" className="text-brick!">
+                  Delete…
+                </Button>
+              }
               title={`Delete “${group.name}”?`}
               action="Delete the group"
               danger
@@ -113,7 +130,14 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
             </Confirm>
           )}
           {edited && (
-            <Button onClick={() => { setRule(group?.rule ?? ""); setName(group?.name ?? ""); }}>Discard</Button>
+            <Button
+              onClick={() => {
+                setRule(group?.rule ?? "");
+                setName(group?.name ?? "");
+              }}
+            >
+              Discard
+            </Button>
           )}
           <Button
             kind="main"
@@ -128,15 +152,22 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
         {refusal && refusal.errors.length === 0 && <Problem error={refusal} />}
         <div className="flex items-baseline gap-5" role="tablist" aria-label="Devices">
           <h2 className="text-[1.05rem]">Devices</h2>
-          <TabButton on={tab === "in"} pick={() => setTab("in")}>In {shown ? count(shown.count) : ""}</TabButton>
+          <TabButton on={tab === "in"} pick={() => setTab("in")}>
+            In {shown ? count(shown.count) : ""}
+          </TabButton>
           {group && (
             <>
-              <TabButton on={tab === "joining"} pick={() => setTab("joining")}>Joining {count(shown?.joins ?? 0)}</TabButton>
-              <TabButton on={tab === "leaving"} pick={() => setTab("leaving")}>Leaving {count(shown?.leaves ?? 0)}</TabButton>
+              <TabButton on={tab === "joining"} pick={() => setTab("joining")}>
+                Joining {count(shown?.joins ?? 0)}
+              </TabButton>
+              <TabButton on={tab === "leaving"} pick={() => setTab("leaving")}>
+                Leaving {count(shown?.leaves ?? 0)}
+              </TabButton>
             </>
           )}
           <p className="ml-auto text-soft" aria-live="polite">
-            {shown && `${count(shown.count)} of ${count(shown.fleet)} · as of ${instant(shown.as_of, zone, now)} · ${Math.round(shown.took_ms)} ms`}
+            {shown &&
+              `${count(shown.count)} of ${count(shown.fleet)} · as of ${instant(shown.as_of, zone, now)} · ${Math.round(shown.took_ms)} ms`}
           </p>
         </div>
         <div className="min-h-0 flex-1">
@@ -144,7 +175,13 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
             label="Devices of the group"
             rows={rows}
             marks={marks}
-            empty={rule.trim() ? (refusal ? "The rule cannot be understood yet." : "No device.") : "An empty rule is nobody. Write one above."}
+            empty={
+              rule.trim()
+                ? refusal
+                  ? "The rule cannot be understood yet."
+                  : "No device."
+                : "An empty rule is nobody. Write one above."
+            }
           />
         </div>
         {rows.length >= 50 && <p className="text-soft">The first 50, by name.</p>}
@@ -190,7 +227,10 @@ function Consequence({ group, shown }: { group: Schemas["GroupDetail"] | null; s
 
 function Mark({ tone, children }: { tone: "verdigris" | "brick"; children: ReactNode }) {
   return (
-    <span className="ml-1 rounded-sm border px-1 text-xs" style={{ color: `var(--${tone})`, borderColor: `var(--${tone})` }}>
+    <span
+      className="ml-1 rounded-sm border px-1 text-xs"
+      style={{ color: `var(--${tone})`, borderColor: `var(--${tone})` }}
+    >
       {children}
     </span>
   );
@@ -209,4 +249,3 @@ function TabButton({ on, pick, children }: { on: boolean; pick: () => void; chil
     </button>
   );
 }
-

@@ -32,7 +32,11 @@ export function Groups() {
           {folders?.map((f) => (
             <FolderBranch key={f.id} folder={f} groups={groups?.filter((g) => g.folder_id === f.id) ?? []} />
           ))}
-          {groups?.filter((g) => g.folder_id === null).map((g) => <GroupLeaf key={g.id} group={g} />)}
+          {groups
+            ?.filter((g) => g.folder_id === null)
+            .map((g) => (
+              <GroupLeaf key={g.id} group={g} />
+            ))}
         </nav>
         <p className="border-rule border-t px-4 py-2 text-soft text-xs">≈ by rule · counts as of now</p>
       </aside>
@@ -59,9 +63,13 @@ function FolderBranch({ folder, groups }: { folder: Schemas["FolderRow"]; groups
           onClick={() => setOpen(!open)}
           className="flex min-h-[28px] w-full items-center gap-1.5 px-3 text-left font-semibold hover:bg-side"
         >
-          <span aria-hidden className="w-3 text-faint">{open ? "▾" : "▸"}</span>
+          <span aria-hidden className="w-3 text-faint">
+            {open ? "▾" : "▸"}
+          </span>
           {folder.name}
-          <span className="ml-auto font-normal text-soft" title="distinct devices">{count(folder.device_count)}</span>
+          <span className="ml-auto font-normal text-soft" title="distinct devices">
+            {count(folder.device_count)}
+          </span>
         </button>
       </h3>
       {open && groups.map((g) => <GroupLeaf key={g.id} group={g} />)}
@@ -79,8 +87,14 @@ function GroupLeaf({ group }: { group: Schemas["GroupRow"] }) {
       activeProps={{ className: "border-saffron! bg-card" }}
     >
       <span className="truncate">{group.name}</span>
-      {group.kind === "rule" && <span className="text-faint" title="by rule">≈</span>}
-      <span className={clsx("ml-auto text-soft", group.member_count === 0 && "text-brick")}>{count(group.member_count)}</span>
+      {group.kind === "rule" && (
+        <span className="text-faint" title="by rule">
+          ≈
+        </span>
+      )}
+      <span className={clsx("ml-auto text-soft", group.member_count === 0 && "text-brick")}>
+        {count(group.member_count)}
+      </span>
     </Link>
   );
 }

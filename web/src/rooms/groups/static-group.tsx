@@ -16,7 +16,9 @@ export function StaticGroup({ group }: { group: Schemas["GroupDetail"] }) {
   const members = useInfiniteQuery({
     queryKey: ["group", group.id, "members"],
     queryFn: ({ pageParam }) =>
-      body(api.GET("/api/v1/groups/{group_id}/members", { params: { path, query: { limit: 200, cursor: pageParam } } })),
+      body(
+        api.GET("/api/v1/groups/{group_id}/members", { params: { path, query: { limit: 200, cursor: pageParam } } }),
+      ),
     initialPageParam: undefined as string | undefined,
     getNextPageParam: (page) => page.next ?? undefined,
   });
@@ -45,13 +47,23 @@ export function StaticGroup({ group }: { group: Schemas["GroupDetail"] }) {
           <div>
             <h1 className="text-[1.45rem]">{group.name}</h1>
             <p className="text-soft">
-              Picked by hand{group.folder && <> · in <em>{group.folder}</em></>}
+              Picked by hand
+              {group.folder && (
+                <>
+                  {" "}
+                  · in <em>{group.folder}</em>
+                </>
+              )}
               {group.family && <> · one of the family “{group.family}”</>}
               {group.note && <> · {group.note}</>}
             </p>
           </div>
           <Confirm
-            trigger={<Button kind="quiet" className="text-brick!">Delete…</Button>}
+            trigger={
+              <Button kind="quiet" className="text-brick!">
+                Delete…
+              </Button>
+            }
             title={`Delete “${group.name}”?`}
             action="Delete the group"
             danger
@@ -82,17 +94,27 @@ export function StaticGroup({ group }: { group: Schemas["GroupDetail"] }) {
         />
         <p className="mb-2 text-soft">Names or maker's ids, one a line.</p>
         <div className="flex gap-2">
-          <Button disabled={!names.length || change.isPending} onClick={() => change.mutate({ add: names, remove: [] })}>
+          <Button
+            disabled={!names.length || change.isPending}
+            onClick={() => change.mutate({ add: names, remove: [] })}
+          >
             Put {names.length || ""} in
           </Button>
-          <Button disabled={!names.length || change.isPending} onClick={() => change.mutate({ add: [], remove: names })}>
+          <Button
+            disabled={!names.length || change.isPending}
+            onClick={() => change.mutate({ add: [], remove: names })}
+          >
             Take {names.length || ""} out
           </Button>
         </div>
-        <div className="mt-2"><Problem error={change.error} /></div>
+        <div className="mt-2">
+          <Problem error={change.error} />
+        </div>
         <hr className="my-4 border-rule" />
         <h2 className="mb-1 text-[1.05rem]">Used by</h2>
-        {group.uses.map((u) => <p key={u.kind + u.id}>{u.sentence}</p>)}
+        {group.uses.map((u) => (
+          <p key={u.kind + u.id}>{u.sentence}</p>
+        ))}
         {group.uses.length === 0 && <p className="text-soft">Nothing.</p>}
       </aside>
     </div>

@@ -20,7 +20,9 @@ export function Library() {
             <thead>
               <tr className="text-left text-soft">
                 {["Version", "Status", "Installs over", "Models, revisions", "Needs", "Size", "Runs on"].map((h) => (
-                  <th key={h} className="px-3 py-1.5 font-normal">{h}</th>
+                  <th key={h} className="px-3 py-1.5 font-normal">
+                    {h}
+                  </th>
                 ))}
               </tr>
             </thead>
@@ -33,19 +35,31 @@ export function Library() {
                       <strong className="font-mono">{i.version}</strong>
                       {i.notes && <div className="text-soft text-xs">{i.notes}</div>}
                     </td>
-                    <td className={`px-3 py-1.5 ${i.status === "approved" ? "" : i.status === "withdrawn" ? "text-brick" : "text-saffron-ink"}`}>{i.status}</td>
+                    <td
+                      className={`px-3 py-1.5 ${i.status === "approved" ? "" : i.status === "withdrawn" ? "text-brick" : "text-saffron-ink"}`}
+                    >
+                      {i.status}
+                    </td>
                     <td className="px-3 py-1.5 font-mono">{i.min_version ? `≥ ${i.min_version}` : "any"}</td>
                     <td className="px-3 py-1.5">
                       {i.models.join(", ")}
                       {i.hardware_revisions.length > 0 && `, revision ${i.hardware_revisions.join(" or ")}`}
                     </td>
                     <td className="px-3 py-1.5 text-soft">
-                      {[i.free_space_mb && `${i.free_space_mb} MB free`, i.min_battery_pct && `${i.min_battery_pct} % battery`, `${i.expected_minutes} min`].filter(Boolean).join(", ")}
+                      {[
+                        i.free_space_mb && `${i.free_space_mb} MB free`,
+                        i.min_battery_pct && `${i.min_battery_pct} % battery`,
+                        `${i.expected_minutes} min`,
+                      ]
+                        .filter(Boolean)
+                        .join(", ")}
                     </td>
                     <td className="px-3 py-1.5">{megabytes(i.size_bytes)}</td>
                     <td className="px-3 py-1.5">
                       {count(i.runs)} <span className="text-soft">of {count(i.fits)}</span>
-                      <div className="mt-1"><Bar share={i.fits ? i.runs / i.fits : 0} label={`${i.runs} of ${i.fits} devices`} /></div>
+                      <div className="mt-1">
+                        <Bar share={i.fits ? i.runs / i.fits : 0} label={`${i.runs} of ${i.fits} devices`} />
+                      </div>
                     </td>
                   </tr>
                 ))}

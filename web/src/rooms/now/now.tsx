@@ -13,8 +13,14 @@ const WORDS = ["Nothing", "One", "Two", "Three", "Four", "Five", "Six", "Seven",
 /** "Two things wait for you; four rollouts are moving." */
 export function headline(decisions: number, moving: number): string {
   const number = (n: number) => WORDS[n] ?? String(n);
-  const waits = decisions === 1 ? "One thing waits for you" : `${number(decisions)} ${decisions ? "things wait" : "waits"} for you`;
-  const moves = moving === 0 ? "no rollout is moving" : moving === 1 ? "one rollout is moving" : `${number(moving).toLowerCase()} rollouts are moving`;
+  const waits =
+    decisions === 1 ? "One thing waits for you" : `${number(decisions)} ${decisions ? "things wait" : "waits"} for you`;
+  const moves =
+    moving === 0
+      ? "no rollout is moving"
+      : moving === 1
+        ? "one rollout is moving"
+        : `${number(moving).toLowerCase()} rollouts are moving`;
   return `${waits}; ${moves}.`;
 }
 
@@ -23,7 +29,12 @@ const MARK = { halted: ["▪", "text-brick"], stuck: ["◆", "text-saffron"], pa
 export function Now() {
   const { data, error } = useQuery(nowQuery);
   const { now, zone } = useClock();
-  if (error && !data) return <div className="p-6"><Problem error={error} /></div>;
+  if (error && !data)
+    return (
+      <div className="p-6">
+        <Problem error={error} />
+      </div>
+    );
   if (!data) return null;
   return (
     <div className="grid h-full grid-cols-[1fr_320px] max-lg:grid-cols-1">
@@ -31,22 +42,35 @@ export function Now() {
         <div className="mb-4 flex items-baseline justify-between gap-6">
           <h1 className="text-2xl">{headline(data.decisions.length, data.moving.length)}</h1>
           <p className="text-soft">
-            {counted(data.devices, "device")} · {count(data.heard)} heard from in the last {data.heard_within_minutes} min
+            {counted(data.devices, "device")} · {count(data.heard)} heard from in the last {data.heard_within_minutes}{" "}
+            min
           </p>
         </div>
         <h2 className="mb-1.5 text-[1.05rem]">Waits for a decision</h2>
         <div className="mb-5 rounded-md border border-rule bg-card">
-          {data.decisions.length === 0 && <p className="px-4 py-3 text-soft">Nothing. Halts, pauses and gates that cannot be met come up here.</p>}
+          {data.decisions.length === 0 && (
+            <p className="px-4 py-3 text-soft">Nothing. Halts, pauses and gates that cannot be met come up here.</p>
+          )}
           {data.decisions.map((d) => {
             const [shape, tone] = MARK[d.kind as keyof typeof MARK] ?? MARK.stuck;
             return (
-              <div key={`${d.kind}${d.rollout}`} className="flex items-center gap-4 border-rule border-b border-dashed px-4 py-3 last:border-0">
-                <span className={tone} aria-hidden>{shape}</span>
+              <div
+                key={`${d.kind}${d.rollout}`}
+                className="flex items-center gap-4 border-rule border-b border-dashed px-4 py-3 last:border-0"
+              >
+                <span className={tone} aria-hidden>
+                  {shape}
+                </span>
                 <div className="min-w-0 flex-1">
                   <strong>{d.title}</strong>
                   <div className="text-soft">{d.detail}</div>
                 </div>
-                <Link to="/rollouts/$id" params={{ id: String(d.rollout) }} search={{}} className="rounded-sm border border-ink px-3 py-1 font-semibold hover:bg-side">
+                <Link
+                  to="/rollouts/$id"
+                  params={{ id: String(d.rollout) }}
+                  search={{}}
+                  className="rounded-sm border border-ink px-3 py-1 font-semibold hover:bg-side"
+                >
                   Look
                 </Link>
               </div>
@@ -57,14 +81,24 @@ export function Now() {
         <div className="rounded-md border border-rule bg-card">
           {data.moving.length === 0 ? (
             <Empty title="No rollout is moving">
-              <Link to="/rollouts/new" className="slot">Put a firmware image on a group</Link>, ring by ring.
+              <Link to="/rollouts/new" className="slot">
+                Put a firmware image on a group
+              </Link>
+              , ring by ring.
             </Empty>
           ) : (
-            <ul>{data.moving.map((r) => <Strip key={r.id} rollout={r} />)}</ul>
+            <ul>
+              {data.moving.map((r) => (
+                <Strip key={r.id} rollout={r} />
+              ))}
+            </ul>
           )}
         </div>
       </div>
-      <aside className="overflow-auto border-rule border-l bg-side px-4 py-4" aria-label="What comes and what wants attention">
+      <aside
+        className="overflow-auto border-rule border-l bg-side px-4 py-4"
+        aria-label="What comes and what wants attention"
+      >
         <h2 className="text-[1.05rem]">The next 24 hours</h2>
         <p className="mb-2 text-soft">your time, {city(zone)}; nights are shaded where the devices are</p>
         <ZoneRows
@@ -72,12 +106,22 @@ export function Now() {
           from={now}
           hours={24}
           zone={zone}
-          marks={data.coming.map((c) => ({ zone: data.zones.find((z) => c.text.endsWith(city(z))) ?? "", at: c.at, text: c.text }))}
+          marks={data.coming.map((c) => ({
+            zone: data.zones.find((z) => c.text.endsWith(city(z))) ?? "",
+            at: c.at,
+            text: c.text,
+          }))}
         />
         <ul className="mt-2 space-y-1">
           {data.coming.slice(0, 8).map((c) => (
             <li key={c.at + c.text}>
-              <Link to="/commands/$id" params={{ id: String(c.schedule) }} search={{}} className="grid grid-cols-[6rem_1fr] hover:underline" title={c.detail}>
+              <Link
+                to="/commands/$id"
+                params={{ id: String(c.schedule) }}
+                search={{}}
+                className="grid grid-cols-[6rem_1fr] hover:underline"
+                title={c.detail}
+              >
                 <span className="font-mono text-soft">{instant(c.at, zone, now)}</span>
                 <span>{c.text}</span>
               </Link>
@@ -89,7 +133,11 @@ export function Now() {
         <ul>
           {data.attention.map((a) => (
             <li key={a.text}>
-              <Link to="/fleet" search={{ rule: a.rule }} className="flex min-h-[28px] items-center justify-between hover:underline">
+              <Link
+                to="/fleet"
+                search={{ rule: a.rule }}
+                className="flex min-h-[28px] items-center justify-between hover:underline"
+              >
                 <span>{a.text}</span>
                 <strong>{count(a.count)}</strong>
               </Link>

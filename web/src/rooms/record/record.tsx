@@ -16,10 +16,17 @@ export function RecordRoom() {
       {data?.length === 0 && <Empty title="Nothing happened yet" />}
       <ol className="rounded-md border border-rule bg-card">
         {data?.map((e) => (
-          <li key={e.id} className="grid grid-cols-[7rem_9rem_8rem_1fr] gap-3 border-rule border-b px-4 py-1.5 last:border-0">
-            <time className="font-mono text-soft" dateTime={e.at} title={fullInstant(e.at, zone)}>{instant(e.at, zone, now)}</time>
+          <li
+            key={e.id}
+            className="grid grid-cols-[7rem_9rem_8rem_1fr] gap-3 border-rule border-b px-4 py-1.5 last:border-0"
+          >
+            <time className="font-mono text-soft" dateTime={e.at} title={fullInstant(e.at, zone)}>
+              {instant(e.at, zone, now)}
+            </time>
             <span>{e.actor ?? <span className="text-soft">the clock</span>}</span>
-            <span className="text-soft">{e.kind} {e.object_id}</span>
+            <span className="text-soft">
+              {e.kind} {e.object_id}
+            </span>
             <span>{e.sentence}</span>
           </li>
         ))}

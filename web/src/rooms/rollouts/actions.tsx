@@ -48,25 +48,49 @@ export function Actions({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
     <div className="flex flex-col items-end gap-2">
       <div className="flex gap-2">
         {rollout.state === "running" && (
-          <Confirm trigger={<Button>Pause</Button>} title="Pause this rollout?" action="Pause" onConfirm={() => act.mutate("pause")}>
+          <Confirm
+            trigger={<Button>Pause</Button>}
+            title="Pause this rollout?"
+            action="Pause"
+            onConfirm={() => act.mutate("pause")}
+          >
             Nothing new is offered until it is resumed. {finish} {counted(waiting, "device")} keep waiting.
           </Confirm>
         )}
         {(rollout.state === "paused" || rollout.state === "halted") && (
-          <Confirm trigger={<Button kind="main">Resume</Button>} title="Go on with this rollout?" action="Resume" onConfirm={() => act.mutate("resume")}>
-            {rollout.state === "halted" && <p>It stopped itself: {rollout.reason}. It halts again if more devices fail.</p>}
+          <Confirm
+            trigger={<Button kind="main">Resume</Button>}
+            title="Go on with this rollout?"
+            action="Resume"
+            onConfirm={() => act.mutate("resume")}
+          >
+            {rollout.state === "halted" && (
+              <p>It stopped itself: {rollout.reason}. It halts again if more devices fail.</p>
+            )}
             {counted(waiting, "device")} wait and may be offered it from now on.
           </Confirm>
         )}
         {open && (
-          <Confirm trigger={<Button kind="danger">Stop…</Button>} title="Stop this rollout for good?" action={`Stop it for ${counted(waiting, "device")}`} danger onConfirm={() => act.mutate("stop")}>
+          <Confirm
+            trigger={<Button kind="danger">Stop…</Button>}
+            title="Stop this rollout for good?"
+            action={`Stop it for ${counted(waiting, "device")}`}
+            danger
+            onConfirm={() => act.mutate("stop")}
+          >
             {counted(waiting, "waiting device")} are withdrawn and keep the version they have. {finish} This cannot be
             undone; a new rollout can be launched.
           </Confirm>
         )}
         {stuck && next && (
-          <Confirm trigger={<Button kind="main">Open ring {next.position} anyway…</Button>} title={`Open ring ${next.position}, ${next.name}, although the gate is not met?`} action={`Open it for ${counted(next.size, "device")}`} onConfirm={() => act.mutate("open-gate")}>
-            Ring {stuck.position} has {stuck.phases.failed ?? 0} failed of {stuck.size}. Opening reaches {counted(next.size, "device")}.
+          <Confirm
+            trigger={<Button kind="main">Open ring {next.position} anyway…</Button>}
+            title={`Open ring ${next.position}, ${next.name}, although the gate is not met?`}
+            action={`Open it for ${counted(next.size, "device")}`}
+            onConfirm={() => act.mutate("open-gate")}
+          >
+            Ring {stuck.position} has {stuck.phases.failed ?? 0} failed of {stuck.size}. Opening reaches{" "}
+            {counted(next.size, "device")}.
           </Confirm>
         )}
       </div>

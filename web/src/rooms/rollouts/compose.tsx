@@ -10,8 +10,8 @@ import { Sentence } from "@/parts/sentence";
 import { useDebounced } from "@/parts/use-debounced";
 import { Consequences } from "./consequences";
 import { type Draft, draftOf, EMPTY, missing, sentenceOf } from "./draft";
-import { SlotEditor } from "./slot-editor";
 import { RingTable } from "./ring-table";
+import { SlotEditor } from "./slot-editor";
 
 const KEPT = "brisk-herald-rollout-draft";
 
@@ -67,8 +67,7 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
   const discard = useMutation({
     mutationFn: async () => {
       localStorage.removeItem(KEPT);
-      if (rollout)
-        await api.DELETE("/api/v1/rollouts/{rollout_id}", { params: { path: { rollout_id: rollout.id } } });
+      if (rollout) await api.DELETE("/api/v1/rollouts/{rollout_id}", { params: { path: { rollout_id: rollout.id } } });
     },
     onSuccess: () => {
       client.invalidateQueries({ queryKey: ["rollout"] });
@@ -90,7 +89,9 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
       <div className="overflow-auto px-5 py-4">
         <div className="mb-1 flex items-center justify-between text-soft">
           <p aria-live="polite">
-            {rollout ? `Rollout ${rollout.id}, draft${keep.isPending ? ", being kept" : refused ? ", last change not kept" : " kept"}` : "New rollout"}
+            {rollout
+              ? `Rollout ${rollout.id}, draft${keep.isPending ? ", being kept" : refused ? ", last change not kept" : " kept"}`
+              : "New rollout"}
           </p>
           <Confirm
             trigger={<Button kind="quiet">Throw away…</Button>}
@@ -102,14 +103,33 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
             Nothing was sent to any device, so no device is changed by this.
           </Confirm>
         </div>
-        <Sentence className="text-[1.75rem]" parts={sentence} open={open} onSlot={(s) => setOpen(open === s ? "" : s)} />
+        <Sentence
+          className="text-[1.75rem]"
+          parts={sentence}
+          open={open}
+          onSlot={(s) => setOpen(open === s ? "" : s)}
+        />
         {rollout?.reason && <p className="mt-2 text-brick">The last launch came to nothing: {rollout.reason}</p>}
         <div className="mt-4 space-y-4">
           {open && open !== "rings" && (
-            <SlotEditor slot={open} draft={draft} onChange={setDraft} images={images ?? []} groups={groups ?? []} onClose={() => setOpen("")} />
+            <SlotEditor
+              slot={open}
+              draft={draft}
+              onChange={setDraft}
+              images={images ?? []}
+              groups={groups ?? []}
+              onClose={() => setOpen("")}
+            />
           )}
           <Problem error={keep.error ?? discard.error} />
-          <RingTable draft={draft} onChange={setDraft} groups={groups ?? []} rollout={rollout} editing={open === "rings"} onEdit={() => setOpen(open === "rings" ? "" : "rings")} />
+          <RingTable
+            draft={draft}
+            onChange={setDraft}
+            groups={groups ?? []}
+            rollout={rollout}
+            editing={open === "rings"}
+            onEdit={() => setOpen(open === "rings" ? "" : "rings")}
+          />
         </div>
       </div>
       <Consequences rollout={rollout} gaps={gaps} isKept={isKept} />

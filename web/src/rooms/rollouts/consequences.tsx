@@ -10,8 +10,7 @@ import { count, counted } from "@/parts/format";
 export const preflight = (id: number) =>
   queryOptions({
     queryKey: ["preflight", id],
-    queryFn: () =>
-      body(api.POST("/api/v1/rollouts/{rollout_id}/preflight", { params: { path: { rollout_id: id } } })),
+    queryFn: () => body(api.POST("/api/v1/rollouts/{rollout_id}/preflight", { params: { path: { rollout_id: id } } })),
     refetchInterval: 15_000,
     enabled: id > 0,
   });
@@ -23,7 +22,11 @@ const SHAPE: Record<string, [string, string]> = {
   already: ["●", "text-verdigris"],
 };
 
-export function Consequences({ rollout, gaps, isKept }: {
+export function Consequences({
+  rollout,
+  gaps,
+  isKept,
+}: {
   rollout: Schemas["RolloutDetail"] | null;
   gaps: string[];
   isKept: boolean;
@@ -38,8 +41,8 @@ export function Consequences({ rollout, gaps, isKept }: {
       {data && (
         <>
           <p className="text-soft" aria-live="polite">
-            {count(data.audience)} matched · <strong className="text-ink">{count(data.reached)} will take part</strong> ·{" "}
-            {count(data.audience - data.reached)} not
+            {count(data.audience)} matched · <strong className="text-ink">{count(data.reached)} will take part</strong>{" "}
+            · {count(data.audience - data.reached)} not
           </p>
           <ul className="mt-2">
             {data.outcomes.map((o) => {
@@ -52,7 +55,9 @@ export function Consequences({ rollout, gaps, isKept }: {
                     className="grid min-h-[30px] w-full grid-cols-[1.3rem_1fr_auto] items-center text-left hover:bg-paper"
                     title="Show these devices"
                   >
-                    <span aria-hidden className={tone}>{shape}</span>
+                    <span aria-hidden className={tone}>
+                      {shape}
+                    </span>
                     <span className={o.takes_part ? "" : "text-soft"}>{o.words}</span>
                     <strong>{count(o.count)}</strong>
                   </button>
@@ -71,12 +76,23 @@ export function Consequences({ rollout, gaps, isKept }: {
           <Launch rollout={rollout} data={data} isReady={isKept && gaps.length === 0} />
         </>
       )}
-      {rollout && behind && <Behind id={rollout.id} outcome={behind} words={data?.outcomes.find((o) => o.outcome === behind)?.words ?? ""} onClose={() => setBehind(null)} />}
+      {rollout && behind && (
+        <Behind
+          id={rollout.id}
+          outcome={behind}
+          words={data?.outcomes.find((o) => o.outcome === behind)?.words ?? ""}
+          onClose={() => setBehind(null)}
+        />
+      )}
     </aside>
   );
 }
 
-function Launch({ rollout, data, isReady }: {
+function Launch({
+  rollout,
+  data,
+  isReady,
+}: {
   rollout: Schemas["RolloutDetail"] | null;
   data: Schemas["PreflightView"];
   isReady: boolean;
@@ -105,8 +121,8 @@ function Launch({ rollout, data, isReady }: {
         <p className="text-brick">Nobody would take part, so it cannot be launched.</p>
       ) : (
         <p className="text-soft">
-          Reaches {counted(data.reached, "device")}, {count(data.rings[0]?.devices ?? 0)} of them in the first ring, as soon
-          as their window is open. Type the number of devices to launch.
+          Reaches {counted(data.reached, "device")}, {count(data.rings[0]?.devices ?? 0)} of them in the first ring, as
+          soon as their window is open. Type the number of devices to launch.
         </p>
       )}
       <form
@@ -128,7 +144,9 @@ function Launch({ rollout, data, isReady }: {
           Launch
         </Button>
       </form>
-      <div className="mt-2"><Problem error={launch.error} /></div>
+      <div className="mt-2">
+        <Problem error={launch.error} />
+      </div>
     </section>
   );
 }
@@ -148,12 +166,21 @@ function Behind({ id, outcome, words, onClose }: { id: number; outcome: string; 
       <Problem error={error} />
       <table className="w-full">
         <thead className="text-left text-soft">
-          <tr><th className="font-normal">Device</th><th className="font-normal">Model</th><th className="font-normal">Hardware</th><th className="font-normal">Firmware</th></tr>
+          <tr>
+            <th className="font-normal">Device</th>
+            <th className="font-normal">Model</th>
+            <th className="font-normal">Hardware</th>
+            <th className="font-normal">Firmware</th>
+          </tr>
         </thead>
         <tbody>
           {data?.map((d) => (
             <tr key={d.id} className="border-rule border-t">
-              <td className="py-1"><Link to="/devices/$name" params={{ name: d.name }} className="font-semibold hover:underline">{d.name}</Link></td>
+              <td className="py-1">
+                <Link to="/devices/$name" params={{ name: d.name }} className="font-semibold hover:underline">
+                  {d.name}
+                </Link>
+              </td>
               <td>{d.model}</td>
               <td>{d.hardware_revision}</td>
               <td className="font-mono">{d.firmware ?? "none"}</td>

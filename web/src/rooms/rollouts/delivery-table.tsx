@@ -31,16 +31,41 @@ export function DeliveryTable({ rollout }: { rollout: Schemas["RolloutDetail"] }
     <section id="devices" className="mt-3">
       <div className="mb-2 flex flex-wrap items-center gap-3">
         <h2 className="text-[1.05rem]">Devices</h2>
-        <select className="field" aria-label="Ring" value={search.ring ?? ""} onChange={(e) => set({ ring: Number(e.target.value) || undefined })}>
+        <select
+          className="field"
+          aria-label="Ring"
+          value={search.ring ?? ""}
+          onChange={(e) => set({ ring: Number(e.target.value) || undefined })}
+        >
           <option value="">every ring</option>
-          {rollout.rings.map((r) => <option key={r.id} value={r.position}>ring {r.position}, {r.name}</option>)}
+          {rollout.rings.map((r) => (
+            <option key={r.id} value={r.position}>
+              ring {r.position}, {r.name}
+            </option>
+          ))}
         </select>
-        <select className="field" aria-label="Phase" value={search.phase ?? ""} onChange={(e) => set({ phase: e.target.value || undefined })}>
-          {PHASE_FILTERS.map(([value, word]) => <option key={word} value={value}>{word}</option>)}
+        <select
+          className="field"
+          aria-label="Phase"
+          value={search.phase ?? ""}
+          onChange={(e) => set({ phase: e.target.value || undefined })}
+        >
+          {PHASE_FILTERS.map(([value, word]) => (
+            <option key={word} value={value}>
+              {word}
+            </option>
+          ))}
         </select>
-        <input className="field" aria-label="Name or id" placeholder="Name or id…" value={search.words ?? ""} onChange={(e) => set({ words: e.target.value || undefined })} />
+        <input
+          className="field"
+          aria-label="Name or id"
+          placeholder="Name or id…"
+          value={search.words ?? ""}
+          onChange={(e) => set({ words: e.target.value || undefined })}
+        />
         <p className="ml-auto text-soft" aria-live="polite">
-          {data && `${count(data.count)} devices${data.count > data.deliveries.length ? `, the first ${data.deliveries.length} shown` : ""}`}
+          {data &&
+            `${count(data.count)} devices${data.count > data.deliveries.length ? `, the first ${data.deliveries.length} shown` : ""}`}
         </p>
       </div>
       <Problem error={error} />

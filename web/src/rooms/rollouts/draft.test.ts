@@ -24,7 +24,9 @@ describe("sentenceOf", () => {
     );
   });
   it("asks for what is not chosen", () => {
-    const text = sentenceOf(EMPTY, { include: [], exclude: [] }).map((p) => p.text).join("");
+    const text = sentenceOf(EMPTY, { include: [], exclude: [] })
+      .map((p) => p.text)
+      .join("");
     expect(text).toContain("which image?");
     expect(text).toContain("whom?");
   });

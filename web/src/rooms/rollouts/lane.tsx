@@ -23,7 +23,9 @@ export function Lane({ ring, rollout, marks, last, onPick }: Props) {
     <div className="grid grid-cols-[9.5rem_1fr_15rem] gap-4 border-rule border-b border-dashed px-4 py-3.5 last:border-0">
       <div>
         <div className="flex items-baseline gap-2">
-          <span className={clsx("font-bold font-display text-xl", ring.opened_at ? "text-verdigris" : "text-faint")}>{ring.position}</span>
+          <span className={clsx("font-bold font-display text-xl", ring.opened_at ? "text-verdigris" : "text-faint")}>
+            {ring.position}
+          </span>
           <h2 className="font-sans font-semibold">{ring.name}</h2>
         </div>
         <p className="text-soft">
@@ -36,12 +38,23 @@ export function Lane({ ring, rollout, marks, last, onPick }: Props) {
         {ring.size === 0 ? (
           <p className="text-soft">Nobody is in this ring.</p>
         ) : marks ? (
-          <DialField marks={marks} perRow={PER_ROW} label={`Ring ${ring.position}: ${summary(ring.phases)}`} onPick={onPick} />
+          <DialField
+            marks={marks}
+            perRow={PER_ROW}
+            label={`Ring ${ring.position}: ${summary(ring.phases)}`}
+            onPick={onPick}
+          />
         ) : (
           <LaneBar phases={ring.phases} size={ring.size} />
         )}
         <p className="mt-1.5 text-soft">
-          <Link to="/rollouts/$id" params={{ id: String(rollout.id) }} search={(s) => ({ ...s, ring: ring.position })} hash="devices" className="hover:underline">
+          <Link
+            to="/rollouts/$id"
+            params={{ id: String(rollout.id) }}
+            search={(s) => ({ ...s, ring: ring.position })}
+            hash="devices"
+            className="hover:underline"
+          >
             {summary(ring.phases)}
           </Link>
         </p>
@@ -73,12 +86,24 @@ function LaneBar({ phases, size }: { phases: Record<string, number>; size: numbe
   ];
   return (
     <div className="flex h-4 w-full overflow-hidden rounded-sm bg-rule" role="img" aria-label={summary(phases)}>
-      {parts.map(([word, n, color]) => (n ? <div key={word} title={`${n} ${word}`} style={{ width: `${(n / size) * 100}%`, background: color }} /> : null))}
+      {parts.map(([word, n, color]) =>
+        n ? (
+          <div key={word} title={`${n} ${word}`} style={{ width: `${(n / size) * 100}%`, background: color }} />
+        ) : null,
+      )}
     </div>
   );
 }
 
-function Gate({ ring, rollout, last }: { ring: Schemas["RingView"]; rollout: Schemas["RolloutDetail"]; last: boolean }) {
+function Gate({
+  ring,
+  rollout,
+  last,
+}: {
+  ring: Schemas["RingView"];
+  rollout: Schemas["RolloutDetail"];
+  last: boolean;
+}) {
   const { now, zone } = useClock();
   if (last)
     return (
@@ -88,16 +113,30 @@ function Gate({ ring, rollout, last }: { ring: Schemas["RingView"]; rollout: Sch
         The last ring: no gate after it.
       </div>
     );
-  const tone = ring.gate_met_at ? "border-verdigris" : ring.stuck ? "border-brick" : ring.opened_at ? "border-saffron" : "border-rule";
+  const tone = ring.gate_met_at
+    ? "border-verdigris"
+    : ring.stuck
+      ? "border-brick"
+      : ring.opened_at
+        ? "border-saffron"
+        : "border-rule";
   return (
     <div className={clsx("border-l-[3px] pl-3", tone)}>
-      <p className={clsx("font-semibold", ring.stuck && "text-brick", !ring.opened_at && "font-normal text-soft")}>{headline(ring, rollout, zone, now)}</p>
+      <p className={clsx("font-semibold", ring.stuck && "text-brick", !ring.opened_at && "font-normal text-soft")}>
+        {headline(ring, rollout, zone, now)}
+      </p>
       {ring.opened_at &&
         ring.criteria.map((c) => (
           <div key={c.name} className="grid min-h-[22px] grid-cols-[4.6rem_1fr_4.4rem] items-center gap-2">
             <span className="text-soft capitalize">{c.name}</span>
             <Bar
-              share={c.name === "failures" ? Math.min(1, c.measured / (c.needed * 2 || 1)) : c.needed ? c.measured / c.needed : 1}
+              share={
+                c.name === "failures"
+                  ? Math.min(1, c.measured / (c.needed * 2 || 1))
+                  : c.needed
+                    ? c.measured / c.needed
+                    : 1
+              }
               needed={c.name === "failures" ? 0.5 : 1}
               tone={c.name === "failures" ? "brick" : "verdigris"}
               label={`${c.name}: ${amount(c.name, c.measured)}, needed ${c.name === "failures" ? "at most " : ""}${amount(c.name, c.needed)}`}

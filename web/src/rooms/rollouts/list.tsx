@@ -24,7 +24,10 @@ export function Rollouts() {
       <Problem error={error} />
       {data?.length === 0 && (
         <Empty title="No rollout yet">
-          A rollout puts one firmware image on a group, ring by ring. <Link to="/rollouts/new" className="slot">Write the first one.</Link>
+          A rollout puts one firmware image on a group, ring by ring.{" "}
+          <Link to="/rollouts/new" className="slot">
+            Write the first one.
+          </Link>
         </Empty>
       )}
       {parts.map(
@@ -33,7 +36,9 @@ export function Rollouts() {
             <section key={part.title} className="mb-5">
               <h2 className="mb-1.5 text-[1.05rem]">{part.title}</h2>
               <ul className="rounded-md border border-rule bg-card">
-                {part.rows.map((r) => <Strip key={r.id} rollout={r} />)}
+                {part.rows.map((r) => (
+                  <Strip key={r.id} rollout={r} />
+                ))}
               </ul>
             </section>
           ),

@@ -45,21 +45,38 @@ export function Progress({ points, total, now, zone, window, ended }: Props) {
   const y = scaleLinear([0, total], [H - PAD.bottom, PAD.top]);
   const last = points.at(-1)?.confirmed ?? 0;
   const all = [...points, { at: until.toISOString(), confirmed: last }];
-  const path = line<Schemas["ProgressPoint"]>((p) => x(new Date(p.at)), (p) => y(p.confirmed)).curve(curveStepAfter)(all);
+  const path = line<Schemas["ProgressPoint"]>(
+    (p) => x(new Date(p.at)),
+    (p) => y(p.confirmed),
+  ).curve(curveStepAfter)(all);
   const days = to.getTime() - from.getTime() > 36 * 3600_000;
   return (
     <>
       <svg viewBox={`0 0 ${W} ${H}`} className="w-full" role="img" aria-label={`${last} of ${total} devices confirmed`}>
         {window &&
           openings(window, zone, from, to).map(([a, b]) => (
-            <rect key={a.getTime()} x={Math.max(PAD.left, x(a))} y={PAD.top} width={Math.max(0, Math.min(x(b), W - PAD.right) - Math.max(PAD.left, x(a)))} height={H - PAD.top - PAD.bottom} fill="var(--rule)" opacity="0.65">
+            <rect
+              key={a.getTime()}
+              x={Math.max(PAD.left, x(a))}
+              y={PAD.top}
+              width={Math.max(0, Math.min(x(b), W - PAD.right) - Math.max(PAD.left, x(a)))}
+              height={H - PAD.top - PAD.bottom}
+              fill="var(--rule)"
+              opacity="0.65"
+            >
               <title>{`window, by the clock of ${city(zone)}`}</title>
             </rect>
           ))}
         {[0, 0.5, 1].map((s) => (
           <g key={s}>
             <line x1={PAD.left} x2={W - PAD.right} y1={y(total * s)} y2={y(total * s)} stroke="var(--rule)" />
-            <text x={PAD.left - 8} y={y(total * s) + 4} textAnchor="end" fontSize="11" fill="var(--soft)">{`${s * 100} %`}</text>
+            <text
+              x={PAD.left - 8}
+              y={y(total * s) + 4}
+              textAnchor="end"
+              fontSize="11"
+              fill="var(--soft)"
+            >{`${s * 100} %`}</text>
           </g>
         ))}
         {x.ticks(8).map((t) => (
@@ -73,11 +90,21 @@ export function Progress({ points, total, now, zone, window, ended }: Props) {
       <details className="text-soft text-xs">
         <summary className="cursor-pointer">As a table</summary>
         <table className="mt-1">
-          <thead><tr><th className="pr-6 text-left font-normal">When, {city(zone)}</th><th className="text-right font-normal">Confirmed</th></tr></thead>
+          <thead>
+            <tr>
+              <th className="pr-6 text-left font-normal">When, {city(zone)}</th>
+              <th className="text-right font-normal">Confirmed</th>
+            </tr>
+          </thead>
           <tbody>
-            {points.filter((_, i) => i % Math.max(1, Math.ceil(points.length / 20)) === 0 || i === points.length - 1).map((p) => (
-              <tr key={`${p.at}${p.confirmed}`}><td className="pr-6">{DateTime.fromISO(p.at, { zone }).toFormat("d LLL HH:mm")}</td><td className="text-right">{p.confirmed}</td></tr>
-            ))}
+            {points
+              .filter((_, i) => i % Math.max(1, Math.ceil(points.length / 20)) === 0 || i === points.length - 1)
+              .map((p) => (
+                <tr key={`${p.at}${p.confirmed}`}>
+                  <td className="pr-6">{DateTime.fromISO(p.at, { zone }).toFormat("d LLL HH:mm")}</td>
+                  <td className="text-right">{p.confirmed}</td>
+                </tr>
+              ))}
           </tbody>
         </table>
       </details>

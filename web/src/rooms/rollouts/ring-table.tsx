@@ -26,7 +26,9 @@ export function RingTable({ draft, onChange, groups, rollout, editing, onEdit }:
       aside={
         <span className="flex items-center gap-3">
           every device lands in exactly one, the first that takes it
-          <Button onClick={onEdit} aria-expanded={editing}>{editing ? "Done" : "Edit rings"}</Button>
+          <Button onClick={onEdit} aria-expanded={editing}>
+            {editing ? "Done" : "Edit rings"}
+          </Button>
         </span>
       }
     >
@@ -34,8 +36,11 @@ export function RingTable({ draft, onChange, groups, rollout, editing, onEdit }:
         {draft.rings.map((ring, i) => {
           const found = data?.rings[i];
           return (
-            // biome-ignore lint/suspicious/noArrayIndexKey: a ring is known by its place
-            <li key={i} className="grid grid-cols-[1.6rem_1fr_15rem_4.5rem] items-center gap-3 border-rule border-t border-dashed py-2.5">
+            <li
+              // biome-ignore lint/suspicious/noArrayIndexKey: a ring is known by its place
+              key={i}
+              className="grid grid-cols-[1.6rem_1fr_18.5rem_4.5rem] items-center gap-3 border-rule border-t border-dashed py-2.5"
+            >
               <span className="font-bold font-display text-lg text-saffron-ink">{i + 1}</span>
               {editing ? (
                 <RingEditor ring={ring} groups={groups} onChange={(c) => set(i, c)} />
@@ -43,7 +48,9 @@ export function RingTable({ draft, onChange, groups, rollout, editing, onEdit }:
                 <div className="min-w-0">
                   <strong>{ring.name}</strong> <span className="text-soft">{whom(ring, groups)}</span>
                   {found && (
-                    <div className="mt-1.5 max-w-md"><Bar share={found.devices / most} label={`${found.devices} devices`} /></div>
+                    <div className="mt-1.5 max-w-md">
+                      <Bar share={found.devices / most} label={`${found.devices} devices`} />
+                    </div>
                   )}
                 </div>
               )}
@@ -54,7 +61,12 @@ export function RingTable({ draft, onChange, groups, rollout, editing, onEdit }:
               </div>
               <div className="text-right">
                 {editing ? (
-                  <Button kind="quiet" aria-label={`Take ring ${i + 1} out`} disabled={draft.rings.length === 1} onClick={() => onChange({ ...draft, rings: draft.rings.filter((_, j) => j !== i) })}>
+                  <Button
+                    kind="quiet"
+                    aria-label={`Take ring ${i + 1} out`}
+                    disabled={draft.rings.length === 1}
+                    onClick={() => onChange({ ...draft, rings: draft.rings.filter((_, j) => j !== i) })}
+                  >
                     Take out
                   </Button>
                 ) : (
@@ -68,7 +80,15 @@ export function RingTable({ draft, onChange, groups, rollout, editing, onEdit }:
       {editing && (
         <Button
           className="mt-2"
-          onClick={() => onChange({ ...draft, rings: [...draft.rings, { name: `Ring ${draft.rings.length + 1}`, kind: "rest", confirmed_pct: 95, soak_minutes: 60 }] })}
+          onClick={() =>
+            onChange({
+              ...draft,
+              rings: [
+                ...draft.rings,
+                { name: `Ring ${draft.rings.length + 1}`, kind: "rest", confirmed_pct: 95, soak_minutes: 60 },
+              ],
+            })
+          }
         >
           Add a ring
         </Button>
@@ -93,7 +113,11 @@ function whom(ring: RingDraft, groups: Schemas["GroupRow"][]): string {
 
 const soak = (ring: RingDraft) => (ring.soak_minutes ? `soak ${span(ring.soak_minutes * 60)}` : "no soak");
 
-function RingEditor({ ring, groups, onChange }: {
+function RingEditor({
+  ring,
+  groups,
+  onChange,
+}: {
   ring: RingDraft;
   groups: Schemas["GroupRow"][];
   onChange: (change: Partial<RingDraft>) => void;
@@ -101,22 +125,49 @@ function RingEditor({ ring, groups, onChange }: {
   const number = (label: string, value: number | null | undefined, set: (n: number) => void, min = 0) => (
     <label className="flex items-center gap-1.5 text-soft">
       {label}
-      <input type="number" min={min} step="any" className="field w-20" value={value ?? ""} onChange={(e) => set(Number(e.target.value))} />
+      <input
+        type="number"
+        min={min}
+        step="any"
+        className="field w-20"
+        value={value ?? ""}
+        onChange={(e) => set(Number(e.target.value))}
+      />
     </label>
   );
   return (
     <div className="flex flex-wrap items-center gap-2">
-      <input className="field w-32" aria-label="Name of the ring" value={ring.name} maxLength={60} onChange={(e) => onChange({ name: e.target.value })} />
-      <select className="field" aria-label="Whom the ring takes" value={ring.kind} onChange={(e) => onChange({ kind: e.target.value as RingDraft["kind"] })}>
+      <input
+        className="field w-32"
+        aria-label="Name of the ring"
+        value={ring.name}
+        maxLength={60}
+        onChange={(e) => onChange({ name: e.target.value })}
+      />
+      <select
+        className="field"
+        aria-label="Whom the ring takes"
+        value={ring.kind}
+        onChange={(e) => onChange({ kind: e.target.value as RingDraft["kind"] })}
+      >
         <option value="group">a group</option>
         <option value="share">a share</option>
         <option value="number">a number</option>
         <option value="rest">all the rest</option>
       </select>
       {ring.kind === "group" && (
-        <select className="field max-w-44" aria-label="Group of the ring" value={ring.group_id ?? ""} onChange={(e) => onChange({ group_id: Number(e.target.value) || null })}>
+        <select
+          className="field max-w-44"
+          aria-label="Group of the ring"
+          value={ring.group_id ?? ""}
+          onChange={(e) => onChange({ group_id: Number(e.target.value) || null })}
+        >
           <option value="">which?</option>
-          {groups.map((g) => <option key={g.id} value={g.id}>{g.name}</option>)}
+          {groups.map((g) => (
+            <option key={g.id} value={g.id}>
+              {g.name}
+            </option>
+          ))}
         </select>
       )}
       {ring.kind === "share" && number("%", ring.share_pct, (n) => onChange({ share_pct: n }), 0.01)}
@@ -146,9 +197,15 @@ function Likeness({ data, limit }: { data: Schemas["PreflightView"]; limit: numb
                 <div key={s.value} className="mb-1.5">
                   <div className="flex justify-between gap-2">
                     <span className="truncate">{s.value}</span>
-                    <span className="text-soft" title={`of all: ${percent(s.in_all, 0)}`}>{percent(s.in_ring, 0)}</span>
+                    <span className="text-soft" title={`of all: ${percent(s.in_all, 0)}`}>
+                      {percent(s.in_ring, 0)}
+                    </span>
                   </div>
-                  <Bar share={s.in_ring} needed={s.in_all} label={`${percent(s.in_ring, 0)} of the ring, ${percent(s.in_all, 0)} of all`} />
+                  <Bar
+                    share={s.in_ring}
+                    needed={s.in_all}
+                    label={`${percent(s.in_ring, 0)} of the ring, ${percent(s.in_all, 0)} of all`}
+                  />
                 </div>
               ))}
           </div>

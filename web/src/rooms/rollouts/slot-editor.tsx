@@ -35,7 +35,11 @@ export function SlotEditor(props: Props) {
 function ImageSlot({ draft, onChange, images, onClose }: Props) {
   const approved = images.filter((i) => i.status === "approved");
   return (
-    <div className="grid max-h-72 grid-cols-2 gap-x-5 overflow-auto max-xl:grid-cols-1" role="radiogroup" aria-label="Image">
+    <div
+      className="grid max-h-72 grid-cols-2 gap-x-5 overflow-auto max-xl:grid-cols-1"
+      role="radiogroup"
+      aria-label="Image"
+    >
       {approved.map((i) => (
         <label key={i.id} className="flex min-h-[34px] items-center gap-2 border-rule border-b border-dashed">
           <input
@@ -94,10 +98,20 @@ function WindowSlot({ draft, onChange }: Props) {
       {!any && (
         <>
           <Labelled label="Opens (device time)">
-            <input type="time" className="field" value={draft.window_start?.slice(0, 5) ?? ""} onChange={(e) => onChange({ ...draft, window_start: e.target.value || null })} />
+            <input
+              type="time"
+              className="field"
+              value={draft.window_start?.slice(0, 5) ?? ""}
+              onChange={(e) => onChange({ ...draft, window_start: e.target.value || null })}
+            />
           </Labelled>
           <Labelled label="Closes (device time)">
-            <input type="time" className="field" value={draft.window_end?.slice(0, 5) ?? ""} onChange={(e) => onChange({ ...draft, window_end: e.target.value || null })} />
+            <input
+              type="time"
+              className="field"
+              value={draft.window_end?.slice(0, 5) ?? ""}
+              onChange={(e) => onChange({ ...draft, window_end: e.target.value || null })}
+            />
           </Labelled>
         </>
       )}

@@ -22,7 +22,8 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
   const events = useQuery(rolloutTimeline(rollout.id));
   const confirmed = rollout.phases.confirmed ?? 0;
   const launched = rollout.launched_at;
-  const window = rollout.window_start && rollout.window_end ? { start: rollout.window_start, end: rollout.window_end } : null;
+  const window =
+    rollout.window_start && rollout.window_end ? { start: rollout.window_start, end: rollout.window_end } : null;
   return (
     <div className="h-full overflow-auto px-5 py-4">
       <div className="flex items-start gap-6">
@@ -42,7 +43,14 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
         title="Confirmed on target"
         aside={`${count(confirmed)} of ${count(rollout.total)} confirmed${rollout.total ? ` · ${percent(confirmed / rollout.total)}` : ""}`}
       >
-        <Progress points={points.data ?? []} total={rollout.total} now={now} zone={zone} window={window} ended={rollout.ended_at} />
+        <Progress
+          points={points.data ?? []}
+          total={rollout.total}
+          now={now}
+          zone={zone}
+          window={window}
+          ended={rollout.ended_at}
+        />
       </Card>
       <div className="mt-3 grid grid-cols-[1fr_300px] gap-3 max-lg:grid-cols-1">
         <section aria-label="Rings" className="rounded-md border border-rule bg-card">
