@@ -109,7 +109,9 @@ def _database() -> dict[str, str]:
 
 def _pytest(folder: str, environment: dict[str, str] | None = None) -> None:
     command = [str(BIN / "pytest"), folder]
-    done = subprocess.run(command, cwd=ROOT, env={**os.environ, **(environment or {})}, check=False)
+    done = subprocess.run(
+        command, cwd=ROOT, env={**os.environ, "HERALD_SECRET_KEY": "tests", **(environment or {})}, check=False
+    )
     if done.returncode:
         raise StepFailed(f"pytest {folder} ended with {done.returncode}")
 

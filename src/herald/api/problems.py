@@ -47,7 +47,8 @@ def exception_handler(error: Exception, context: dict[str, Any]) -> Response | N
         first = errors[0]
         detail = f"{first['pointer']}: {first['message']}" if first["pointer"] else first["message"]
         return problem(422, "invalid", "Something in the request does not fit", detail, errors=errors)
-    status = 401 if isinstance(error, exceptions.NotAuthenticated) else error.status_code
+    refused = isinstance(error, exceptions.NotAuthenticated | exceptions.AuthenticationFailed)
+    status = 401 if refused else error.status_code
     title = _TITLES.get(type(error), "Refused")
     response = problem(status, str(error.default_code).replace("_", "-"), title, str(error.detail))
     if isinstance(error, exceptions.Throttled) and error.wait:

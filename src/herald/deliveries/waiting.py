@@ -82,7 +82,7 @@ def _held_by_hours(rollout: Rollout, zone: str, now: datetime) -> Waiting | None
     needed = timedelta(minutes=rollout.image.expected_minutes)
     if closes is None:
         return Waiting(reason="the window, by the device's clock", until=next_opening(window, zone, now))
-    if closes.year < 9000 and closes - now < needed:
+    if closes.year < 9000 and closes - now <= needed:
         return Waiting(
             reason="the next window: too little of this one is left", until=next_opening(window, zone, closes)
         )

@@ -159,7 +159,7 @@ def _offer(
     needed = timedelta(minutes=rollout.image.expected_minutes)
     for zone in zones:
         closes = open_until(window_of(rollout), zone, now)
-        if closes is not None and closes - now >= needed:
+        if closes is not None and closes - now > needed:
             by_end[closes].append(zone)
     for closes, names in sorted(by_end.items()):
         if room <= 0:

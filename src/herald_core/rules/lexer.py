@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from herald_core.rules.errors import RuleError, RuleProblem
+from herald_core.text import is_storable
 
 MAX_CHARACTERS = 10_000
 
@@ -72,6 +73,9 @@ def tokenize(text: str) -> list[Token]:
     if len(text) > MAX_CHARACTERS:
         message = f"The rule has {len(text):,} characters; at most {MAX_CHARACTERS:,} are allowed.".replace(",", " ")
         raise RuleError((problem(text, MAX_CHARACTERS, MAX_CHARACTERS, message),))
+    if not is_storable(text):
+        at = next(i for i, c in enumerate(text) if not is_storable(c))
+        raise RuleError((problem(text, at, at + 1, "This character cannot be stored, so no device can hold it."),))
     tokens, offset, end = [], 0, len(text.rstrip())
     while offset < end:
         match = _TOKEN.match(text, offset)

@@ -6,7 +6,7 @@ from datetime import date, timedelta
 from herald_core.rules.fields import FieldSpec, FieldType
 from herald_core.rules.lexer import Kind, Token
 from herald_core.rules.tree import Op, Value
-from herald_core.text import closest, fold, is_storable, nfc
+from herald_core.text import closest, fold, nfc
 from herald_core.versions import is_version
 
 _NUMBER = re.compile(r"-?\d+(\.\d+)?\Z", re.ASCII)
@@ -33,8 +33,6 @@ def read_literal(token: Token, spec: FieldSpec, op: Op) -> Value:
     Raises:
         LiteralError: it does not fit, with what would.
     """
-    if not is_storable(token.value):
-        raise LiteralError("This text holds a character that cannot be stored.")
     if op in (Op.OLDER_THAN, Op.WITHIN):
         return _duration(token)
     if op in (Op.CONTAINS, Op.STARTS_WITH, Op.ENDS_WITH, Op.LIKE):

@@ -1,0 +1,146 @@
+"""The lifecycle of a delivery."""
+
+from datetime import UTC, datetime, timedelta
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from herald_core.deliveries import (
+    BEYOND_RECALL,
+    CLOSED,
+    IN_HAND,
+    OPEN,
+    REPORTABLE,
+    TRANSITIONS,
+    Event,
+    InHand,
+    InvalidTransition,
+    Kind,
+    Phase,
+    Report,
+    advance,
+    failure,
+    retry_pause,
+    sources,
+    steps_of_report,
+    steps_of_state,
+)
+
+NOW = datetime(2026, 11, 23, 3, tzinfo=UTC)
+
+
+def order(phase: Phase = Phase.OFFERED, **change: object) -> InHand:
+    fields = {"kind": Kind.INSTALL, "phase": phase, "attempt": 1, "max_attempts": 2, "counter": 5}
+    return InHand(**{**fields, "target_version": "5.2.1", "phase_since": NOW, **change})  # type: ignore[arg-type]
+
+
+def report(phase: str, counter: int = 6, attempt: int = 1, error: str = "") -> Report:
+    return Report(attempt=attempt, counter=counter, phase=phase, error=error)
+
+
+def test_a_closed_delivery_never_changes() -> None:
+    for phase in CLOSED:
+        for event in Event:
+            with pytest.raises(InvalidTransition):
+                advance(phase, event)
+
+
+def test_every_open_phase_can_fail_and_the_server_never_interrupts_an_install() -> None:
+    assert set(sources(Event.FAIL)) == set(OPEN)
+    for event in (Event.WITHDRAW, Event.EXPIRE, Event.SUPERSEDE):
+        assert not set(sources(event)) & set(BEYOND_RECALL)
+
+
+def test_progress_never_goes_back() -> None:
+    for (phase, event), to in TRANSITIONS.items():
+        if phase in IN_HAND and to in IN_HAND:
+            assert IN_HAND.index(to) > IN_HAND.index(phase), (phase, event)
+
+
+def test_only_confirming_or_running_leads_to_confirmed() -> None:
+    assert set(sources(Event.CONFIRM)) == {Phase.CONFIRMING, Phase.RUNNING}
+    assert sources(Event.FIND_DONE) == (Phase.WAITING,)
+
+
+@pytest.mark.parametrize(
+    "stale", [report("fetching", counter=5), report("fetching", counter=2), report("failed", attempt=2)]
+)
+def test_a_report_that_is_old_repeated_or_of_another_attempt_changes_nothing(stale: Report) -> None:
+    assert steps_of_report(order(), stale) == []
+
+
+def test_reports_move_forward_and_may_skip() -> None:
+    assert [s.to for s in steps_of_report(order(), report("accepted"))] == [Phase.ACCEPTED]
+    assert [s.to for s in steps_of_report(order(), report("staged"))] == [Phase.STAGED]
+    assert steps_of_report(order(Phase.INSTALLING), report("fetching")) == []
+
+
+def test_an_install_is_never_confirmed_by_the_devices_word() -> None:
+    assert steps_of_report(order(Phase.CONFIRMING), report("done")) == []
+    assert steps_of_report(order(), report("running")) != []  # the phase itself is legal
+
+
+def test_a_command_is_confirmed_by_its_result() -> None:
+    steps = steps_of_report(order(Phase.ACCEPTED, kind=Kind.COMMAND), report("done"))
+    assert [s.to for s in steps] == [Phase.RUNNING, Phase.CONFIRMED]
+    assert steps_of_report(order(kind=Kind.COMMAND), report("installing")) == []
+
+
+def test_failure_is_retried_until_the_last_attempt() -> None:
+    assert steps_of_report(order(), report("failed", error="bad-hash"))[0].event is Event.RETRY
+    last = steps_of_report(order(attempt=2), report("failed", attempt=2, error="bad-hash"))[0]
+    assert (last.event, last.to, last.cause) == (Event.FAIL, Phase.FAILED, "bad-hash")
+
+
+def test_nobody_is_to_blame_for_a_closed_window() -> None:
+    assert failure(order(attempt=2), "too-late").event is Event.RETRY
+
+
+def test_confirmed_only_on_version_health_and_soak() -> None:
+    soaking = order(Phase.CONFIRMING, soak=timedelta(minutes=10))
+    assert steps_of_state(soaking, firmware="5.2.1", healthy=True, now=NOW + timedelta(minutes=9)) == []
+    done = steps_of_state(soaking, firmware="5.2.1.0", healthy=True, now=NOW + timedelta(minutes=10))
+    assert [s.to for s in done] == [Phase.CONFIRMED]
+    ill = steps_of_state(soaking, firmware="5.2.1", healthy=False, now=NOW + timedelta(minutes=10))
+    assert ill[0].cause == "unhealthy"
+
+
+def test_a_device_back_on_the_old_version_failed() -> None:
+    steps = steps_of_state(order(Phase.CONFIRMING, attempt=2), firmware="5.1.4", healthy=True, now=NOW)
+    assert (steps[0].to, steps[0].cause) == (Phase.FAILED, "wrong-version")
+    assert "5.1.4" in steps[0].detail
+
+
+def test_a_lost_report_of_coming_back_is_made_up_for() -> None:
+    steps = steps_of_state(order(Phase.INSTALLING), firmware="5.2.1", healthy=True, now=NOW)
+    assert [s.to for s in steps] == [Phase.CONFIRMING, Phase.CONFIRMED]
+    assert steps_of_state(order(Phase.INSTALLING), firmware="5.1.4", healthy=True, now=NOW) == []
+
+
+def test_pauses_double_up_to_six_hours() -> None:
+    first = timedelta(minutes=10)
+    assert [retry_pause(first, n) for n in (1, 2, 3)] == [first, first * 2, first * 4]
+    assert retry_pause(first, 60) == timedelta(hours=6)
+
+
+reports = st.builds(
+    Report,
+    attempt=st.integers(1, 3),
+    counter=st.integers(0, 30),
+    phase=st.sampled_from(REPORTABLE),
+    error=st.sampled_from(["", "bad-hash", "too-late"]),
+)
+
+
+@given(st.sampled_from(list(Kind)), st.lists(reports, max_size=12))
+def test_whatever_is_reported_every_step_is_in_the_table(kind: Kind, said: list[Report]) -> None:
+    current = order(kind=kind)
+    for each in said:
+        steps = steps_of_report(current, each)
+        assert steps == steps_of_report(current, each)
+        for step in steps:
+            assert TRANSITIONS[current.phase, step.event] is step.to
+            current = InHand(**{**current.__dict__, "phase": step.to, "counter": each.counter})
+        if current.phase not in IN_HAND:
+            return

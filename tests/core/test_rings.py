@@ -1,0 +1,141 @@
+"""Rings: every device in one, even draws, gates, halting."""
+
+import random
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from herald_core.rings.assignment import (
+    RingKind,
+    RingPlan,
+    _codes,
+    assign,
+    detection_chance,
+    devices_needed,
+    distance,
+    even_draw,
+    ring_sizes,
+    shares,
+)
+from herald_core.rings.gates import GateSpec, RingCounts, certainty_above, halt_reason, read_gate
+
+NOW = datetime(2026, 11, 23, tzinfo=UTC)
+REST = RingPlan(kind=RingKind.REST)
+
+
+def fleet(count: int, seed: int = 1) -> list[tuple[str, str]]:
+    rng = random.Random(seed)
+    models = ["400"] * 6 + ["400R"] * 3 + ["380"]
+    return [(rng.choice(models), rng.choice(["cell", "cell", "sat"])) for _ in range(count)]
+
+
+plans = st.lists(
+    st.one_of(
+        st.builds(
+            RingPlan,
+            kind=st.just(RingKind.GROUP),
+            members=st.frozensets(st.integers(0, 60), max_size=30),
+        ),
+        st.builds(RingPlan, kind=st.just(RingKind.SHARE), share_pct=st.floats(0.5, 100)),
+        st.builds(RingPlan, kind=st.just(RingKind.NUMBER), number=st.integers(1, 40)),
+        st.just(REST),
+    ),
+    min_size=1,
+    max_size=5,
+)
+
+
+@given(st.integers(0, 60), plans, st.integers(0, 2**40))
+def test_rings_partition_the_audience(count: int, rings: list[RingPlan], seed: int) -> None:
+    strata = fleet(count)
+    ring_of = assign(range(count), strata, rings, seed)
+    assert len(ring_of) == count
+    assert all(-1 <= r < len(rings) for r in ring_of)
+    assert ring_of == assign(range(count), strata, rings, seed)
+    if any(r.kind is RingKind.REST for r in rings):
+        assert -1 not in ring_of
+    for device, ring in enumerate(ring_of):
+        earlier = rings[: ring if ring >= 0 else len(rings)]
+        assert not any(r.kind is RingKind.GROUP and device in r.members for r in earlier)
+    assert sum(ring_sizes(ring_of, len(rings)).values()) == count
+
+
+def test_a_share_is_of_those_left_and_rounds_up() -> None:
+    rings = [RingPlan(kind=RingKind.NUMBER, number=100), RingPlan(kind=RingKind.SHARE, share_pct=5), REST]
+    sizes = ring_sizes(assign(range(1001), fleet(1001), rings, 7), 3)
+    assert (sizes[0], sizes[1], sizes[2]) == (100, 46, 855)
+
+
+def test_an_even_draw_is_nearer_to_the_pool_than_random_ones() -> None:
+    codes = _codes(fleet(2000))
+    pool = np.arange(2000)
+    even, _ = distance(codes[even_draw(pool, codes, 100, np.random.default_rng(1))], codes)
+    rng = np.random.default_rng(2)
+    at_random = [distance(codes[rng.choice(2000, 100, replace=False)], codes)[0] for _ in range(100)]
+    assert even <= float(np.median(at_random)) / 2
+
+
+def test_drawing_all_or_none() -> None:
+    codes, pool = _codes(fleet(10)), np.arange(10)
+    assert len(even_draw(pool, codes, 0, np.random.default_rng(1))) == 0
+    assert len(even_draw(pool, codes, 99, np.random.default_rng(1))) == 10
+
+
+def test_shares_compare_a_ring_with_all() -> None:
+    found = shares([("a",), ("a",), ("b",), ("b",)], [0, 0, 0, 1], 0, ["model"])
+    assert {(s.value, round(s.in_ring, 2), s.in_all) for s in found} == {("a", 0.67, 0.5), ("b", 0.33, 0.5)}
+
+
+def test_the_chance_to_see_a_fault() -> None:
+    assert detection_chance(149, 0.02) >= 0.95 > detection_chance(148, 0.02)
+    assert devices_needed(0.02) == 149
+
+
+SPEC = GateSpec(confirmed_share=0.95, failure_limit=0.02, soak=timedelta(hours=2))
+
+
+def test_a_gate_opens_after_share_limit_and_soak() -> None:
+    counts = RingCounts(in_play=100, confirmed=96, failed=1)
+    first = read_gate(SPEC, counts, None, NOW)
+    assert first.share_reached_at == NOW
+    assert [c.met for c in first.criteria] == [True, True, False]
+    later = read_gate(SPEC, counts, first.share_reached_at, NOW + timedelta(hours=2))
+    assert later.met
+
+
+def test_a_lost_share_starts_the_soak_anew() -> None:
+    counts = RingCounts(in_play=100, confirmed=90, failed=0)
+    assert read_gate(SPEC, counts, NOW - timedelta(hours=9), NOW).share_reached_at is None
+
+
+def test_a_few_quick_ones_do_not_open_a_gate() -> None:
+    counts = RingCounts(in_play=100, confirmed=5, failed=0)
+    assert not read_gate(SPEC, counts, None, NOW).criteria[0].met
+
+
+def test_an_empty_ring_holds_nobody_up() -> None:
+    empty = RingCounts(in_play=0, confirmed=0, failed=0)
+    assert read_gate(GateSpec(confirmed_share=1, failure_limit=0.02, soak=timedelta(0)), empty, None, NOW).met
+
+
+@pytest.mark.parametrize(("failed", "tried", "halts"), [(1, 1, False), (2, 12, True), (2, 100, False), (8, 100, True)])
+def test_halting_on_evidence(failed: int, tried: int, halts: bool) -> None:
+    counts = RingCounts(in_play=200, confirmed=tried - failed, failed=failed)
+    reason = halt_reason(counts, failure_limit=0.02, count_limit=None)
+    assert (reason is not None) is halts
+    if reason:
+        assert f"{failed} of {tried} tried failed" in reason
+        assert "2%" in reason
+
+
+def test_halting_on_a_plain_count() -> None:
+    counts = RingCounts(in_play=1000, confirmed=900, failed=3)
+    assert halt_reason(counts, failure_limit=0.5, count_limit=3) == "3 failed, and 3 was the limit"
+
+
+def test_certainty_grows_with_failures_and_shrinks_with_successes() -> None:
+    assert certainty_above(0.02, failed=3, tried=10) > certainty_above(0.02, failed=2, tried=10)
+    assert certainty_above(0.02, failed=2, tried=400) < certainty_above(0.02, failed=2, tried=40)

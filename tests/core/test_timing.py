@@ -1,0 +1,115 @@
+"""Windows, firings and spread, across clock changes of both hemispheres and half-hour zones."""
+
+from datetime import UTC, date, datetime, time, timedelta
+from itertools import islice, pairwise
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from herald_core.timing.clocks import Shift, instant, zone
+from herald_core.timing.firings import daily_firings, spread_seconds
+from herald_core.timing.windows import Window, next_opening, open_until
+
+ZONES = ["Australia/Adelaide", "Asia/Kolkata", "Africa/Nairobi", "Europe/Lisbon", "America/Santiago", "UTC"]
+NIGHT = Window(start=time(1), end=time(4, 30))
+LATE = Window(start=time(22), end=time(4))
+
+
+def utc(*parts: int) -> datetime:
+    return datetime(*parts, tzinfo=UTC)  # type: ignore[arg-type, misc]
+
+
+def test_a_window_is_open_by_the_devices_own_clock() -> None:
+    now = utc(2026, 11, 23, 14, 45)  # 01:15 in Adelaide, 20:15 in Kolkata
+    assert open_until(NIGHT, "Australia/Adelaide", now) == utc(2026, 11, 23, 18, 0)
+    assert open_until(NIGHT, "Asia/Kolkata", now) is None
+    assert next_opening(NIGHT, "Asia/Kolkata", now) == utc(2026, 11, 23, 19, 30)
+
+
+def test_a_window_across_midnight_belongs_to_the_day_on_which_it_opens() -> None:
+    mondays = Window(start=time(22), end=time(4), days=frozenset({0}))
+    assert open_until(mondays, "UTC", utc(2026, 11, 24, 3, 59)) == utc(2026, 11, 24, 4, 0)  # Tuesday morning
+    assert open_until(mondays, "UTC", utc(2026, 11, 24, 22, 30)) is None
+
+
+def test_the_end_is_not_in() -> None:
+    assert open_until(NIGHT, "UTC", utc(2026, 11, 23, 4, 30)) is None
+    assert open_until(NIGHT, "UTC", utc(2026, 11, 23, 1, 0)) is not None
+
+
+def test_no_window_is_always_open() -> None:
+    assert open_until(None, "UTC", utc(2026, 1, 1)) is not None
+    assert next_opening(None, "UTC", utc(2026, 1, 1)) == utc(2026, 1, 1)
+
+
+def test_a_skipped_time_is_the_first_moment_after() -> None:
+    # Lisbon goes from 01:00 to 02:00 on 29 March 2026
+    moment, shift = instant(datetime(2026, 3, 29, 1, 30), "Europe/Lisbon")  # noqa: DTZ001  a local time
+    assert (moment, shift) == (utc(2026, 3, 29, 1, 0), Shift.SKIPPED)
+
+
+def test_a_time_that_happens_twice_is_the_first() -> None:
+    # Santiago goes from 24:00 back to 23:00 on 4 April 2026
+    moment, shift = instant(datetime(2026, 4, 4, 23, 30), "America/Santiago")  # noqa: DTZ001  a local time
+    assert (moment, shift) == (utc(2026, 4, 5, 2, 30), Shift.TWICE)
+
+
+@given(st.sampled_from(ZONES), st.datetimes(min_value=datetime(2025, 1, 1), max_value=datetime(2028, 1, 1)))  # noqa: DTZ001
+def test_an_instant_shows_the_local_time_unless_it_was_skipped(name: str, local: datetime) -> None:
+    local = local.replace(microsecond=0)
+    moment, shift = instant(local, name)
+    shown = moment.astimezone(zone(name)).replace(tzinfo=None)
+    if shift is Shift.SKIPPED:
+        before = (moment - timedelta(seconds=1)).astimezone(zone(name))
+        assert before.utcoffset() != moment.astimezone(zone(name)).utcoffset()
+        assert shown > local
+    else:
+        assert shown == local
+
+
+@given(st.sampled_from(ZONES), st.sampled_from([NIGHT, LATE]), st.datetimes(datetime(2026, 1, 1), datetime(2027, 1, 1)))  # noqa: DTZ001
+def test_the_next_opening_is_open_and_nothing_before_it_is(name: str, window: Window, naive: datetime) -> None:
+    now = naive.replace(tzinfo=UTC)
+    opening = next_opening(window, name, now)
+    assert open_until(window, name, opening) is not None
+    assert now <= opening <= now + timedelta(hours=26)
+    if opening > now:
+        assert open_until(window, name, opening - timedelta(seconds=1)) is None
+
+
+def test_daily_firings_keep_the_local_time_over_a_clock_change() -> None:
+    firings = list(islice(daily_firings(time(5, 30), "Australia/Adelaide", after=utc(2026, 10, 2)), 4))
+    local = [f.at.astimezone(zone("Australia/Adelaide")).strftime("%d %H:%M") for f in firings]
+    assert local == ["03 05:30", "04 05:30", "05 05:30", "06 05:30"]
+    assert firings[1].at - firings[0].at == timedelta(hours=23)  # clocks go forward on 4 October
+
+
+def test_daily_firings_end_on_their_last_day() -> None:
+    after = utc(2026, 11, 23)
+    found = list(daily_firings(time(5), "UTC", after=after, until=date(2026, 11, 24)))
+    assert [f.on.day for f in found] == [23, 24]
+
+
+@given(st.sampled_from(ZONES), st.times())
+def test_each_day_fires_exactly_once(name: str, at: time) -> None:
+    firings = list(islice(daily_firings(at, name, after=utc(2026, 1, 1)), 400))
+    days = [f.on for f in firings]
+    assert days == sorted(set(days))
+    assert all(b - a == timedelta(days=1) for a, b in pairwise(days))
+    assert all(b.at > a.at for a, b in pairwise(firings))
+
+
+def test_spread_is_stable_and_level() -> None:
+    spread = timedelta(minutes=20)
+    offsets = [spread_seconds("schedule-1", f"LG-{i}", spread) for i in range(4000)]
+    assert offsets == [spread_seconds("schedule-1", f"LG-{i}", spread) for i in range(4000)]
+    assert all(0 <= o < 1200 for o in offsets)
+    per_minute = [sum(1 for o in offsets if o // 60 == m) for m in range(20)]
+    assert min(per_minute) > 130 and max(per_minute) < 270
+    assert spread_seconds("schedule-1", "LG-1", timedelta(0)) == 0
+
+
+def test_a_window_without_days_never_opens() -> None:
+    with pytest.raises(ValueError, match="no day"):
+        next_opening(Window(start=time(1), end=time(2), days=frozenset()), "UTC", utc(2026, 1, 1))

@@ -1,0 +1,212 @@
+"""The gateway over real HTTP: fetching, enrolling, bounds, and a database that goes away."""
+
+import asyncio
+import hashlib
+from collections.abc import Iterator
+from typing import Any
+
+import jwt
+import pytest
+import uvicorn
+from aiohttp import ClientSession
+from asgiref.sync import async_to_sync
+from django.db import connection
+
+from herald.fleet.models import Device, EnrolmentCode
+from herald.gateway import asgi, batch
+from herald.gateway.flush import hash_secret
+from herald.gateway.messages import MAX_BODY_BYTES
+from herald.library.models import Image
+from tests.factories import make_device, make_image, make_model
+
+pytestmark = pytest.mark.django_db(transaction=True)
+CONTENT = bytes(range(256)) * 40
+
+
+@pytest.fixture(autouse=True)
+def unsafe_is_fine(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    monkeypatch.setenv("DJANGO_ALLOW_ASYNC_UNSAFE", "1")
+    monkeypatch.setattr(asgi, "batcher", batch.Batcher())
+    yield
+    with connection.cursor() as cursor:  # the gateway's threads keep theirs, which would hold the test database
+        cursor.execute(
+            "SELECT pg_terminate_backend(pid) FROM pg_stat_activity "
+            "WHERE datname = current_database() AND pid <> pg_backend_pid()"
+        )
+
+
+def talk(story: Any) -> Any:
+    """Run `story(session, url)` against the gateway on a socket of its own."""
+
+    async def run() -> Any:
+        server = uvicorn.Server(uvicorn.Config(asgi.app, port=0, log_level="warning"))
+        task = asyncio.create_task(server.serve())
+        while not server.started:
+            await asyncio.sleep(0.01)
+        port = server.servers[0].sockets[0].getsockname()[1]
+        async with ClientSession() as session:
+            result = await story(session, f"http://127.0.0.1:{port}/device/v1")
+        server.should_exit = True
+        await task
+        return result
+
+    return async_to_sync(run)()
+
+
+def secret(device: Device) -> dict[str, str]:
+    return {"Authorization": f"Bearer secret-{device.uid}"}
+
+
+def test_a_file_comes_whole_in_parts_and_resumed() -> None:
+    device, image = make_device(), make_image(content=CONTENT)
+
+    async def story(session: ClientSession, url: str) -> None:
+        path = f"{url}/images/{image.sha256}"
+        async with session.get(path, headers=secret(device)) as whole:
+            data = await whole.read()
+            assert (whole.status, whole.headers["ETag"]) == (200, f'"{image.sha256}"')
+            assert hashlib.sha256(data).hexdigest() == image.sha256
+        async with session.get(path, headers={**secret(device), "Range": "bytes=0-99"}) as cut:
+            first = await cut.read()
+            assert (cut.status, cut.headers["Content-Range"]) == (206, f"bytes 0-99/{len(CONTENT)}")
+        async with session.get(path, headers={**secret(device), "Range": "bytes=100-"}) as rest:
+            assert first + await rest.read() == CONTENT
+        async with session.get(path, headers={**secret(device), "Range": "bytes=99999-"}) as beyond:
+            assert beyond.status == 416
+        async with session.get(path, headers={**secret(device), "Range": "lines=1-2"}) as odd:
+            assert odd.status == 200
+        async with session.head(path, headers=secret(device)) as head:
+            assert (head.status, head.headers["Content-Length"]) == (200, str(len(CONTENT)))
+
+    talk(story)
+
+
+def test_files_are_for_known_devices_and_released_images_only() -> None:
+    device, image = make_device(), make_image()
+    Image.objects.update(status="new")
+
+    async def story(session: ClientSession, url: str) -> list[int]:
+        found = []
+        for path, headers in (
+            (f"images/{image.sha256}", secret(device)),
+            (f"images/{image.sha256}", {}),
+            (f"images/{image.sha256}", {"Authorization": "Bearer forged"}),
+            ("images/..%2Fsigning-key.pem", secret(device)),
+            ("nothing", {}),
+        ):
+            async with session.get(f"{url}/{path}", headers=headers) as response:
+                assert response.headers["Content-Type"] == "application/problem+json"
+                found.append(response.status)
+        return found
+
+    assert talk(story) == [404, 401, 401, 404, 404]
+
+
+def test_a_check_in_is_stored_before_it_is_answered() -> None:
+    device = make_device()
+
+    async def story(session: ClientSession, url: str) -> None:
+        async with session.post(f"{url}/check-in", headers=secret(device), json={"firmware": "7.0"}) as response:
+            assert response.status == 200
+            assert (await response.json())["next_check_in_seconds"] == 900
+
+    talk(story)
+    assert Device.objects.get(pk=device.pk).firmware == "7.0"
+
+
+def test_bounds_and_bad_bodies_are_problem_details() -> None:
+    device = make_device()
+
+    async def story(session: ClientSession, url: str) -> list[int]:
+        found = []
+        for body in (b"{" + b" " * MAX_BODY_BYTES, b"{", b'{"facts": {"a": {}}}', b"\xff\xfe"):
+            async with session.post(f"{url}/check-in", headers=secret(device), data=body) as response:
+                assert response.headers["Content-Type"] == "application/problem+json"
+                assert (await response.json())["detail"]
+                found.append(response.status)
+        async with session.post(f"{url}/check-in", json={}) as response:
+            found.append(response.status)
+        return found
+
+    assert talk(story) == [413, 422, 422, 422, 401]
+
+
+def test_too_many_devices_are_asked_to_slow_down(settings: Any) -> None:
+    device = make_device()
+    settings.GATEWAY_QUEUE = 0
+
+    async def story(session: ClientSession, url: str) -> tuple[int, str]:
+        async with session.post(f"{url}/check-in", headers=secret(device), json={}) as response:
+            return response.status, response.headers["Retry-After"]
+
+    assert talk(story) == (429, "30")
+
+
+def test_a_poisoned_check_in_does_not_spoil_the_batch(monkeypatch: pytest.MonkeyPatch) -> None:
+    good, bad = make_device(), make_device()
+    real = batch.flush
+
+    def flush(arrivals: Any, *, now: Any) -> Any:
+        if any(a.secret_hash == hash_secret(f"secret-{bad.uid}") for a in arrivals):
+            raise ValueError("a fault of ours")
+        return real(arrivals, now=now)
+
+    monkeypatch.setattr(batch, "flush", flush)
+
+    async def story(session: ClientSession, url: str) -> list[int]:
+        async def call(device: Device) -> int:
+            async with session.post(f"{url}/check-in", headers=secret(device), json={}) as response:
+                return response.status
+
+        return list(await asyncio.gather(call(good), call(bad)))
+
+    assert talk(story) == [200, 500]
+
+
+def test_enrolling_gives_a_secret_once() -> None:
+    make_model()
+    EnrolmentCode.objects.create(label="c", code_hash=hash_secret("open sesame"), admit=True, tags=["new"])
+    body = {"uid": "NEW-1", "model": "Sill 400", "serial": "S1", "code": "open sesame"}
+
+    async def story(session: ClientSession, url: str) -> list[int]:
+        statuses = []
+        async with session.post(f"{url}/enrol", json=body) as response:
+            answer = await response.json()
+            assert answer["admission"] == "admitted"
+        headers = {"Authorization": f"Bearer {answer['secret']}"}
+        async with session.post(f"{url}/check-in", headers=headers, json={"firmware": "5.0"}) as response:
+            statuses.append(response.status)
+        for change in ({}, {"code": "wrong"}, {"uid": "NEW-2", "model": "?"}, {"uid": ""}):
+            async with session.post(f"{url}/enrol", json={**body, **change}) as response:
+                statuses.append(response.status)
+        return statuses
+
+    assert talk(story) == [200, 409, 401, 422, 422]
+    device = Device.objects.get(uid="NEW-1")
+    assert (device.tags, device.firmware) == (["new"], "5.0")
+    assert device.secret_hash and len(device.secret_hash) == 64
+
+
+def test_a_device_can_verify_the_signature_with_the_published_key() -> None:
+    image = make_image(content=CONTENT)
+
+    async def story(session: ClientSession, url: str) -> Any:
+        async with session.get(f"{url}/keys") as response:
+            return await response.json()
+
+    keys = talk(story)["keys"]
+    key = jwt.PyJWK(keys[0]).key
+    assert image.sha256.encode() in jwt.api_jws.decode(image.signature, key, algorithms=["EdDSA"])
+    head, payload, signature = image.signature.split(".")
+    with pytest.raises(jwt.InvalidSignatureError):
+        jwt.api_jws.decode(f"{head}.{payload[:-2]}AA.{signature}", key, algorithms=["EdDSA"])
+
+
+def test_the_protocol_is_described() -> None:
+    async def story(session: ClientSession, url: str) -> Any:
+        async with session.get(f"{url}/schema") as response:
+            return await response.json()
+
+    document = talk(story)
+    assert document["openapi"] == "3.1.0"
+    assert set(document["paths"]) >= {"/device/v1/check-in", "/device/v1/enrol", "/device/v1/images/{sha256}"}

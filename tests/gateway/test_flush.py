@@ -1,0 +1,222 @@
+"""Check-ins: what is stored, what is answered, what is ignored."""
+
+from datetime import timedelta
+from typing import Any
+
+import pytest
+
+from herald.deliveries import services as deliveries
+from herald.deliveries.models import Delivery, DeliveryEvent
+from herald.fleet.models import Device, DeviceChange
+from herald.gateway.flush import Arrival, counters, flush, hash_secret
+from herald.gateway.messages import Answer, Refused, read_check_in
+from herald.rollouts.models import Rollout
+from herald_core.versions import version_key
+from tests.factories import NOW, launched, make_device, make_devices, make_draft, make_image, make_static
+
+pytestmark = pytest.mark.django_db
+
+
+def arrive(device: Device | str, **message: Any) -> Arrival:
+    import msgspec
+
+    secret = device if isinstance(device, str) else f"secret-{device.uid}"
+    return Arrival(hash_secret(secret), read_check_in(msgspec.json.encode(message)))
+
+
+def answer_to(device: Device, *, now: Any = NOW, **message: Any) -> Answer:
+    answer = flush([arrive(device, **message)], now=now)[0]
+    assert isinstance(answer, Answer), answer
+    return answer
+
+
+def offered(device: Device, **image: Any) -> tuple[Rollout, Delivery]:
+    """The device with an install offered to it."""
+    rollout = launched(make_draft(make_static(f"G{device.pk}", [device]), make_image(**image)))
+    deliveries.offer(
+        Delivery.objects.of_rollout(rollout.pk).values_list("id", flat=True), until=NOW + timedelta(hours=1), now=NOW
+    )
+    return rollout, Delivery.objects.get(rollout=rollout)
+
+
+def said(delivery: Delivery, phase: str, counter: int, **more: Any) -> dict[str, Any]:
+    return {"order": f"{delivery.pk}.{delivery.attempt}", "counter": counter, "phase": phase, **more}
+
+
+def test_facts_and_firmware_are_stored_and_marked() -> None:
+    device = make_device(facts={"battery": 80})
+    answer = answer_to(device, firmware="v5.2", facts={"battery": 79, "uplink": "e\u0301"})
+    device.refresh_from_db()
+    assert (device.firmware, device.firmware_key) == ("v5.2", version_key("5.2.0"))
+    assert device.facts == {"battery": 79, "uplink": "é"}
+    assert device.last_check_in == NOW
+    assert DeviceChange.objects.get().device_id == device.pk
+    assert (answer.order, answer.admission, answer.next_check_in_seconds) == (None, "admitted", 900)
+
+
+def test_nothing_new_marks_nothing() -> None:
+    device = make_device(facts={"battery": 80})
+    answer_to(device, firmware="5.1.0", facts={"battery": 80}, health={"ok": True})
+    answer_to(device)
+    assert DeviceChange.objects.count() == 0
+
+
+def test_a_device_that_was_late_is_looked_at_again() -> None:
+    device = make_device(last_check_in=NOW - timedelta(hours=3))
+    answer_to(device)
+    assert DeviceChange.objects.count() == 1
+
+
+def test_unknown_and_retired_devices_learn_nothing_else() -> None:
+    retired = make_device(admission="retired")
+    answers = flush([arrive("forged"), arrive(retired, firmware="9")], now=NOW)
+    assert [a.status for a in answers if isinstance(a, Refused)] == [401, 410]
+    retired.refresh_from_db()
+    assert retired.firmware == "5.1.0"
+
+
+def test_a_waiting_device_gets_no_orders() -> None:
+    device = make_device()
+    offered(device)
+    Device.objects.update(admission="waiting")
+    answer = answer_to(device)
+    assert (answer.admission, answer.order) == ("waiting", None)
+
+
+def test_an_order_is_given_again_until_it_is_done() -> None:
+    device = make_device()
+    _, delivery = offered(device)
+    first, second = answer_to(device).order, answer_to(device).order
+    assert first is not None and first == second
+    assert (first.id, first.version, first.kind) == (f"{delivery.pk}.1", "5.2.1", "install")
+    assert first.not_after_seconds == 3600
+    assert first.size == 8 and len(first.sha256) == 64 and first.jws.count(".") == 2
+
+
+def test_an_offer_past_its_time_is_not_given() -> None:
+    device = make_device()
+    offered(device)
+    assert answer_to(device, now=NOW + timedelta(hours=1)).order is None
+
+
+def test_from_offer_to_confirmed() -> None:
+    device = make_device()
+    _, delivery = offered(device)
+    for counter, phase in enumerate(("accepted", "fetching", "staged", "installing"), 1):
+        answer_to(device, firmware="5.1.0", report=said(delivery, phase, counter))
+        delivery.refresh_from_db()
+        assert delivery.phase == phase
+    answer = answer_to(device, firmware="5.2.1", health={"ok": True}, report=said(delivery, "confirming", 5))
+    delivery.refresh_from_db()
+    assert (delivery.phase, answer.order) == ("confirmed", None)
+    steps = list(DeliveryEvent.objects.order_by("id").values_list("to_phase", flat=True))
+    assert steps == ["offered", "accepted", "fetching", "staged", "installing", "confirming", "confirmed"]
+
+
+def test_delivered_is_not_done() -> None:
+    device = make_device()
+    _, delivery = offered(device, soak_minutes=10)
+    answer = answer_to(device, firmware="5.2.1", report=said(delivery, "confirming", 1))
+    delivery.refresh_from_db()
+    assert delivery.phase == "confirming"  # the soak is not over
+    assert answer.next_check_in_seconds == 600
+    answer_to(device, firmware="5.2.1", now=NOW + timedelta(minutes=10))
+    delivery.refresh_from_db()
+    assert delivery.phase == "confirmed"
+
+
+def test_replayed_late_and_foreign_reports_change_nothing() -> None:
+    device, other = make_devices(2)
+    _, delivery = offered(device)
+    answer_to(device, report=said(delivery, "installing", 7))
+    before = counters.ignored_reports
+    for report in (
+        said(delivery, "installing", 7),
+        said(delivery, "failed", 3, error="old"),
+        {**said(delivery, "failed", 99), "order": f"{delivery.pk}.2"},
+        {**said(delivery, "failed", 99), "order": "999999.1"},
+    ):
+        answer_to(device, report=report)
+    forged = answer_to(other, report=said(delivery, "failed", 99))
+    assert forged.withdrawn == [f"{delivery.pk}.1"]
+    delivery.refresh_from_db()
+    assert (delivery.phase, delivery.report_counter) == ("installing", 7)
+    assert counters.ignored_reports - before == 4
+
+
+def test_a_failure_is_tried_again_after_a_pause_then_counts() -> None:
+    device = make_device()
+    _, delivery = offered(device)
+    answer_to(device, report=said(delivery, "failed", 1, error="bad-hash", error_text="other bytes"))
+    delivery.refresh_from_db()
+    assert (delivery.phase, delivery.attempt, delivery.last_error) == ("waiting", 2, "bad-hash")
+    assert delivery.not_before == NOW + timedelta(minutes=10)
+    deliveries.offer([delivery.pk], until=NOW + timedelta(hours=1), now=NOW)
+    answer_to(device, report=said(delivery, "failed", 1, error="bad-hash"))
+    delivery.refresh_from_db()
+    assert delivery.phase == "failed"
+
+
+def test_coming_back_on_the_old_version_is_a_failure() -> None:
+    device = make_device()
+    _, delivery = offered(device)
+    answer_to(device, firmware="5.1.0", report=said(delivery, "confirming", 1))
+    delivery.refresh_from_db()
+    assert (delivery.phase, delivery.last_error) == ("waiting", "wrong-version")
+
+
+def test_one_batch_holds_many_devices_and_the_last_word_of_each() -> None:
+    devices = make_devices(40)
+    rollout = launched(make_draft(make_static("G", devices)))
+    ids = Delivery.objects.of_rollout(rollout.pk).values_list("id", flat=True)
+    deliveries.offer(ids, until=NOW + timedelta(hours=1), now=NOW)
+    by_device = {d.device_id: d for d in Delivery.objects.all()}
+    arrivals = [arrive(d, report=said(by_device[d.pk], "accepted", 1)) for d in devices]
+    arrivals.append(arrive(devices[0], report=said(by_device[devices[0].pk], "fetching", 2)))
+    answers = flush(arrivals, now=NOW)
+    assert all(isinstance(a, Answer) and a.order for a in answers)
+    counts = {p: Delivery.objects.filter(phase=p).count() for p in ("accepted", "fetching")}
+    assert counts == {"accepted": 39, "fetching": 1}
+
+
+def test_the_number_of_statements_does_not_grow_with_the_batch(django_assert_max_num_queries: Any) -> None:
+    devices = make_devices(60)
+    with django_assert_max_num_queries(9):
+        flush([arrive(d, facts={"n": i}) for i, d in enumerate(devices)], now=NOW)
+
+
+def test_a_fault_is_stored_and_shown() -> None:
+    device = make_device()
+    answer_to(device, health={"ok": False, "fault": "fan stuck"})
+    device.refresh_from_db()
+    assert (device.healthy, device.fault) == (False, "fan stuck")
+
+
+@pytest.mark.parametrize(
+    ("body", "code"),
+    [
+        (b"{", "malformed"),
+        (b'{"firmware": 5}', "malformed"),
+        (b'{"firmware": "a b"}', "bad-version"),
+        (b'{"facts": {"A b": 1}}', "bad-fact-key"),
+        (b'{"facts": {"a": [1]}}', "bad-fact"),
+        (b'{"facts": {"a": "\\u0000"}}', "bad-fact"),
+        (b'{"facts": {"a": 1e300}}', "bad-fact"),
+        (b'{"facts": {"a": "' + b"x" * 9000 + b'"}}', "fact-too-long"),
+        (b'{"facts": {' + b",".join(b'"f%d":1' % i for i in range(201)) + b"}}", "too-many-facts"),
+        (b'{"report": {"order": "x", "counter": 1, "phase": "done"}}', "bad-order-id"),
+        (b'{"report": {"order": "1.1", "counter": 1, "phase": "exploded"}}', "bad-phase"),
+        (b'{"report": {"order": "1.1", "counter": -1, "phase": "done"}}', "bad-report"),
+        (b'{"report": {"order": "1.1", "counter": 1, "phase": "done", "progress": 101}}', "bad-report"),
+        (b'{"report": {"order": "1.1", "counter": 1, "phase": "done", "results": {"a": "\\u0000"}}}', "bad-report"),
+    ],
+)
+def test_what_does_not_fit_is_refused_by_name(body: bytes, code: str) -> None:
+    with pytest.raises(Refused) as caught:
+        read_check_in(body)
+    assert (caught.value.status, caught.value.code) == (422, code)
+
+
+def test_unknown_fields_are_kept_out_and_not_fatal() -> None:
+    message = read_check_in(b'{"firmware": "5.2", "shoe_size": 44, "facts": {"a": null, "b": true}}')
+    assert message.facts == {"b": True}

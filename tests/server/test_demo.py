@@ -1,0 +1,38 @@
+"""The demo scenario loads, is the same every time, and has something true to show."""
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from herald.demo.fleet import make_devices
+from herald.demo.load import is_loaded, load
+from herald.fleet.models import Device
+from herald.groups.models import Group, GroupMembership
+from herald.library.models import Image
+from herald.rollouts.models import Rollout
+from tests.factories import NOW
+
+pytestmark = pytest.mark.django_db
+
+
+def test_the_demo_loads_and_is_the_same_every_time(settings: Any, tmp_path: Path) -> None:
+    settings.DATA_DIR = tmp_path
+    from herald.library.signing import ensure_key
+
+    ensure_key(now=NOW)
+    assert not is_loaded()
+    load(devices=400, now=NOW)
+    assert is_loaded()
+    assert Device.objects.count() == 400
+    again, simulated = make_devices(400, NOW)
+    assert [d.uid for d in again] == list(Device.objects.order_by("id").values_list("uid", flat=True))
+    manifest = json.loads((tmp_path / "fleet.json").read_text())
+    assert [d["uid"] for d in manifest["devices"]] == [s.uid for s in simulated]
+    assert Group.objects.count() >= 22
+    assert set(GroupMembership.objects.values_list("group_id", flat=True))
+    assert set(Rollout.objects.values_list("state", flat=True)) == {"running", "draft", "finished", "halted"}
+    for image in Image.objects.all():
+        assert (Path(settings.IMAGES_DIR) / image.sha256).stat().st_size == image.size_bytes
+    assert Image.objects.filter(status="withdrawn").exists()

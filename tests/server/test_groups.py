@@ -1,0 +1,162 @@
+"""Groups: membership that follows, references, refusals."""
+
+from datetime import timedelta
+
+import pytest
+
+from herald.api.errors import Conflict, Invalid, InvalidRule
+from herald.fleet.models import Device, DeviceChange
+from herald.groups.membership import follow_changes, refresh_time_groups
+from herald.groups.models import Group, GroupMembership, MembershipEvent
+from herald.groups.services import (
+    change_group,
+    change_members,
+    create_group,
+    delete_group,
+    explain_rule,
+    preview_rule,
+    uses_of,
+)
+from tests.factories import NOW, make_device, make_draft, make_rule_group, make_static
+
+pytestmark = pytest.mark.django_db
+
+
+def names_in(group: Group) -> set[str]:
+    return set(group.memberships.values_list("device__name", flat=True))
+
+
+def test_a_new_rule_group_has_its_members_and_their_events() -> None:
+    make_device(name="in", tags=["lab"])
+    make_device(name="out")
+    group = make_rule_group("Lab", "tag = lab")
+    assert names_in(group) == {"in"}
+    event = MembershipEvent.objects.get(group=group)
+    assert (event.joined, event.cause) == (True, "the group was made")
+
+
+def test_membership_follows_a_changed_device() -> None:
+    device = make_device(name="d", facts={})
+    group = make_rule_group("Lab", "tag = lab")
+    device.tags = ["lab"]
+    device.save()
+    DeviceChange.objects.note([device.pk], NOW)
+    assert follow_changes(now=NOW) == 1
+    assert names_in(group) == {"d"}
+    assert follow_changes(now=NOW) == 0
+    Device.objects.update(tags=[])
+    DeviceChange.objects.note([device.pk, device.pk], NOW)
+    assert follow_changes(now=NOW) == 1
+    assert names_in(group) == set()
+    assert MembershipEvent.objects.filter(group=group).count() == 2
+
+
+def test_a_change_runs_through_groups_that_refer_to_others() -> None:
+    device = make_device(name="d")
+    make_rule_group("A", "tag = lab")
+    make_rule_group("B", 'not group = "A" and model = "Sill 400"')
+    c = make_rule_group("C", "group = B")
+    assert names_in(c) == {"d"}
+    Device.objects.update(tags=["lab"])
+    DeviceChange.objects.note([device.pk], NOW)
+    follow_changes(now=NOW)
+    assert names_in(c) == set()
+    change_group(Group.objects.get(name="A"), rule="tag = spare", actor=None, now=NOW)
+    assert names_in(c) == {"d"}
+
+
+def test_static_members_reach_referring_groups() -> None:
+    device = make_device(name="d")
+    static = make_static("Picked", [])
+    rule = make_rule_group("Not picked", "not group = Picked")
+    assert names_in(rule) == {"d"}
+    difference = change_members(static, add=[device.pk], remove=[], actor=None, now=NOW)
+    assert (difference.joined, difference.left) == (1, 0)
+    assert names_in(rule) == set()
+
+
+def test_cycles_are_refused_and_spelled_out() -> None:
+    make_rule_group("A", "tag = lab")
+    make_rule_group("B", "group = A")
+    c = make_rule_group("C", "group = B")
+    with pytest.raises(InvalidRule, match="in a circle: A → C → B → A"):
+        change_group(Group.objects.get(name="A"), rule="group = C", actor=None, now=NOW)
+    with pytest.raises(InvalidRule, match="in a circle: C → C"):
+        change_group(c, rule="group = C", actor=None, now=NOW)
+    assert Group.objects.get(name="A").rule == "tag = lab"
+
+
+def test_an_unknown_group_is_refused_with_the_closest() -> None:
+    make_rule_group("Field gateways", "everything")
+    with pytest.raises(InvalidRule) as caught:
+        create_group(name="X", kind="rule", rule='group = "Field gatways"', actor=None, now=NOW)
+    assert caught.value.extra["errors"][0]["closest"] == "Field gateways"
+    assert not Group.objects.filter(name="X").exists()
+
+
+def test_a_new_name_is_written_into_rules_that_use_it() -> None:
+    make_rule_group("Old", "everything")
+    other = make_rule_group("Other", "group = Old")
+    change_group(Group.objects.get(name="Old"), name="New name", actor=None, now=NOW)
+    other.refresh_from_db()
+    assert other.rule == 'group = "New name"'
+
+
+def test_time_groups_change_as_time_passes() -> None:
+    make_device(name="d", check_in_interval_seconds=900, last_check_in=NOW)
+    group = make_rule_group("Late", "presence = late")
+    assert group.follows_time
+    assert names_in(group) == set()
+    refresh_time_groups(now=NOW + timedelta(hours=1))
+    assert names_in(group) == {"d"}
+    refresh_time_groups(now=NOW + timedelta(days=2))
+    assert names_in(group) == set()
+
+
+def test_preview_compares_with_the_saved_members() -> None:
+    make_device(name="a", tags=["x"])
+    make_device(name="b", tags=["y"])
+    group = make_rule_group("G", "tag = x")
+    preview = preview_rule("tag = y", limit=10, now=NOW, group=group)
+    assert (preview.count, preview.joins, preview.leaves, preview.fleet) == (1, 1, 1, 2)
+    assert [d.name for d in preview.joining] == ["b"]
+    assert [d.name for d in preview.leaving] == ["a"]
+    assert names_in(group) == {"a"}  # nothing was saved
+
+
+def test_explain_knows_the_devices_groups() -> None:
+    device = make_device(tags=["frost_zone"])
+    make_static("Bench", [device])
+    member, lines = explain_rule("tag = frost-zone and not group = Bench", device, now=NOW)
+    assert not member
+    assert "1 letter differs" in lines[0].why
+    assert lines[1].value == "Bench"
+
+
+def test_a_group_in_use_is_not_deleted() -> None:
+    device = make_device()
+    group = make_static("Used", [device])
+    rollout = make_draft(group)
+    make_rule_group("Refers", "group = Used")
+    assert {u.kind for u in uses_of(group)} == {"rollout", "group"}
+    with pytest.raises(Conflict, match=f"Rollout {rollout.pk}"):
+        delete_group(group, actor=None, now=NOW)
+    free = make_static("Free", [device])
+    delete_group(free, actor=None, now=NOW)
+    assert not Group.objects.filter(name="Free").exists()
+    assert Device.objects.count() == 1
+
+
+@pytest.mark.parametrize("name", ["", "  ", "x" * 81, 'a"b', "Taken"])
+def test_bad_names_are_refused(name: str) -> None:
+    make_static("Taken", [])
+    with pytest.raises(Invalid) as caught:
+        create_group(name=name, kind="static", actor=None, now=NOW)
+    assert caught.value.extra["errors"][0]["pointer"] == "/name"
+
+
+def test_members_of_a_rule_group_cannot_be_picked() -> None:
+    group = make_rule_group("R", "tag = lab")
+    with pytest.raises(Invalid, match="follow from its rule"):
+        change_members(group, add=[make_device().pk], remove=[], actor=None, now=NOW)
+    assert GroupMembership.objects.count() == 0
