@@ -1,6 +1,5 @@
 """Database expressions that Django lacks and several rooms need."""
 
-from collections.abc import Sequence
 from typing import Any
 
 from django.db.models import BooleanField, Field, Func, JSONField, Lookup, TextField
@@ -89,8 +88,3 @@ class NotTrue(Func):
 
     template = "((%(expressions)s) IS NOT TRUE)"
     output_field = BooleanField()
-
-
-def in_batches(rows: Sequence[Any], size: int) -> list[Sequence[Any]]:
-    """The rows in runs of at most `size`."""
-    return [rows[i : i + size] for i in range(0, len(rows), size)]

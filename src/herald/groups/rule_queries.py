@@ -52,6 +52,8 @@ _COMPARE: Mapping[Op, type[Any]] = {
 _TEXT_OPS = (Op.CONTAINS, Op.STARTS_WITH, Op.ENDS_WITH, Op.LIKE)
 _JSON_TYPES = {FieldType.NUMBER: "number", FieldType.YES_NO: "boolean"}
 _NOBODY = Q(pk__isnull=True)
+#: values of a list up to which asking the JSON index for each beats reading every row
+_MOST_BY_INDEX = 10
 
 
 class _Like(Func):
@@ -314,8 +316,12 @@ def _property(clause: Clause, spec: FieldSpec, now: datetime) -> Q:
         return is_set
     if clause.op is Op.IS_MISSING:
         return negated(is_set)
-    if clause.op is Op.EQ and spec.type in (FieldType.TEXT, FieldType.CHOICE, FieldType.NUMBER):
-        return Q(**{f"{column}__contains": {spec.key: clause.values[0]}})  # served by the index
+    indexed = spec.type in (FieldType.TEXT, FieldType.CHOICE, FieldType.NUMBER)
+    if indexed and clause.op in (Op.EQ, Op.ANY_OF) and len(clause.values) <= _MOST_BY_INDEX:
+        result = Q()
+        for value in clause.values:
+            result |= Q(**{f"{column}__contains": {spec.key: value}})
+        return result
     if spec.type is FieldType.YES_NO:
         wanted = clause.values[0] if clause.op is Op.EQ else not clause.values[0]
         return Q(**{f"{column}__contains": {spec.key: wanted}})

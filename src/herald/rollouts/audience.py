@@ -9,7 +9,7 @@ from django.db.models import Exists, OuterRef, QuerySet, TextField, Value
 from django.db.models.functions import Coalesce
 
 from herald.deliveries.models import Delivery
-from herald.fleet.models import Device
+from herald.fleet.models import Device, DeviceModel, Site
 from herald.fleet.querysets import presence_of
 from herald.groups.models import Group, GroupMembership
 from herald.library.models import Image
@@ -150,11 +150,12 @@ def _planned(audience: "QuerySet[Device]", rollout: Rollout, now: datetime) -> I
             "battery",
             "power",
             "firmware",
-            "model__name",
             "uplink",
-            "site__name",
+            "site_id",
         )
     )
+    models = dict(DeviceModel.objects.values_list("id", "name"))
+    sites = dict(Site.objects.values_list("id", "name"))
     silent_after = now - timedelta(hours=24)
     for (
         pk,
@@ -168,7 +169,6 @@ def _planned(audience: "QuerySet[Device]", rollout: Rollout, now: datetime) -> I
         battery,
         power,
         firmware,
-        name,
         uplink,
         site,
     ) in rows.iterator(chunk_size=10_000):
@@ -186,7 +186,10 @@ def _planned(audience: "QuerySet[Device]", rollout: Rollout, now: datetime) -> I
             pk in in_hand,
         )
         yield PlannedDevice(
-            pk, preflight.outcome(candidate), firmware or "", (name, uplink, site or "none", firmware or "none")
+            pk,
+            preflight.outcome(candidate),
+            firmware or "",
+            (models[model], uplink, sites.get(site, "none"), firmware or "none"),
         )
 
 

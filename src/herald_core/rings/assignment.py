@@ -57,13 +57,13 @@ def assign(
 
 
 def _codes(strata: Sequence[Sequence[str]]) -> NDArray[np.int64]:
-    """Strata as numbers: one row a device, one column a field."""
+    """Strata as numbers: one row a device, one column a field; numbered as they first appear."""
     if not strata:
         return np.zeros((0, 0), dtype=np.int64)
-    columns = [
-        np.unique(np.array(column, dtype=object).astype(str), return_inverse=True)[1]
-        for column in zip(*strata, strict=True)
-    ]
+    columns = []
+    for column in zip(*strata, strict=True):
+        numbers: dict[str, int] = {}
+        columns.append(np.array([numbers.setdefault(value, len(numbers)) for value in column], dtype=np.int64))
     return np.stack(columns, axis=1) if columns else np.zeros((len(strata), 0), dtype=np.int64)
 
 
@@ -80,34 +80,46 @@ def even_draw(
         return pool
     if count <= 0:
         return pool[:0]
-    _, stratum, sizes = np.unique(codes[pool], axis=0, return_inverse=True, return_counts=True)
-    stratum = stratum.reshape(-1)
+    joint = np.zeros(len(pool), dtype=np.int64)
+    for column in codes[pool].T:
+        joint = joint * (int(column.max()) + 1) + column
+    _, first, stratum, sizes = np.unique(joint, return_index=True, return_inverse=True, return_counts=True)
+    fields = codes[pool[first]]  # one row a stratum: the shares depend on nothing else
     quota = sizes * (count / len(pool))
     whole = np.floor(quota + 1e-9).astype(np.int64)
     extra = count - int(whole.sum())
-    best, best_distance = pool[:count], math.inf
+    best, best_distance = whole, math.inf
     for _ in range(DRAWS):
         take = whole.copy()
         ranked = np.lexsort((generator.random(len(sizes)), -np.round(quota - whole, 9)))
         take[ranked[:extra]] += 1
-        order = np.lexsort((generator.random(len(pool)), stratum))
-        place = np.arange(len(pool)) - np.repeat(np.cumsum(sizes) - sizes, sizes)
-        drawn = pool[order[place < np.repeat(take, sizes)]]
-        largest, _ = distance(codes[drawn], codes[pool])
+        largest, _ = distance(fields, fields, take, sizes)
         if largest < best_distance:
-            best, best_distance = drawn, largest
-    return np.sort(best)
+            best, best_distance = take, largest
+    order = np.lexsort((generator.random(len(pool)), stratum))
+    place = np.arange(len(pool)) - np.repeat(np.cumsum(sizes) - sizes, sizes)
+    return np.sort(pool[order[place < np.repeat(best, sizes)]])
 
 
-def distance(drawn: NDArray[np.int64], pool: NDArray[np.int64]) -> tuple[float, float]:
+def distance(
+    drawn: NDArray[np.int64],
+    pool: NDArray[np.int64],
+    drawn_weights: NDArray[np.int64] | None = None,
+    pool_weights: NDArray[np.int64] | None = None,
+) -> tuple[float, float]:
     """How far the drawn devices are from the pool: the largest difference of shares over all fields
-    and values, and the largest total variation of a field. Both between 0 and 1."""
+    and values, and the largest total variation of a field. Both between 0 and 1.
+
+    Rows are devices, or strata where weights say how many devices each stands for.
+    """
+    drawn_total = len(drawn) if drawn_weights is None else int(drawn_weights.sum())
+    pool_total = len(pool) if pool_weights is None else int(pool_weights.sum())
     largest = variation = 0.0
     for field in range(pool.shape[1]):
         size = int(pool[:, field].max(initial=0)) + 1
         gap = np.abs(
-            np.bincount(drawn[:, field], minlength=size) / max(1, len(drawn))
-            - np.bincount(pool[:, field], minlength=size) / max(1, len(pool))
+            np.bincount(drawn[:, field], weights=drawn_weights, minlength=size) / max(1, drawn_total)
+            - np.bincount(pool[:, field], weights=pool_weights, minlength=size) / max(1, pool_total)
         )
         largest = max(largest, float(gap.max(initial=0.0)))
         variation = max(variation, float(gap.sum() / 2))

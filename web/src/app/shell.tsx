@@ -116,17 +116,18 @@ function Account({ user }: { user: Schemas["Me"] }) {
     },
   });
   const item = "cursor-pointer rounded-sm px-2 py-1.5 outline-none data-[highlighted]:bg-wash";
+  const initials = user.name
+    .split(/\W+/)
+    .map((w) => w[0])
+    .join("")
+    .slice(0, 2);
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger
-        aria-label={`Account of ${user.name}`}
+        aria-label={`${initials}: account of ${user.name}`}
         className="grid h-7 w-7 place-items-center rounded-full border border-ink font-semibold text-xs"
       >
-        {user.name
-          .split(/\W+/)
-          .map((w) => w[0])
-          .join("")
-          .slice(0, 2)}
+        {initials}
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
         <DropdownMenu.Content

@@ -150,21 +150,23 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
         <RuleEditor label="Rule" value={rule} onChange={setRule} problems={refusal?.errors ?? []} autoFocus={!group} />
         <Problem error={save.error ?? remove.error} />
         {refusal && refusal.errors.length === 0 && <Problem error={refusal} />}
-        <div className="flex items-baseline gap-5" role="tablist" aria-label="Devices">
+        <div className="flex items-baseline gap-5">
           <h2 className="text-[1.05rem]">Devices</h2>
-          <TabButton on={tab === "in"} pick={() => setTab("in")}>
-            In {shown ? count(shown.count) : ""}
-          </TabButton>
-          {group && (
-            <>
-              <TabButton on={tab === "joining"} pick={() => setTab("joining")}>
-                Joining {count(shown?.joins ?? 0)}
-              </TabButton>
-              <TabButton on={tab === "leaving"} pick={() => setTab("leaving")}>
-                Leaving {count(shown?.leaves ?? 0)}
-              </TabButton>
-            </>
-          )}
+          <div className="flex gap-5" role="tablist" aria-label="Devices">
+            <TabButton on={tab === "in"} pick={() => setTab("in")}>
+              In {shown ? count(shown.count) : ""}
+            </TabButton>
+            {group && (
+              <>
+                <TabButton on={tab === "joining"} pick={() => setTab("joining")}>
+                  Joining {count(shown?.joins ?? 0)}
+                </TabButton>
+                <TabButton on={tab === "leaving"} pick={() => setTab("leaving")}>
+                  Leaving {count(shown?.leaves ?? 0)}
+                </TabButton>
+              </>
+            )}
+          </div>
           <p className="ml-auto text-soft" aria-live="polite">
             {shown &&
               `${count(shown.count)} of ${count(shown.fleet)} · as of ${instant(shown.as_of, zone, now)} · ${Math.round(shown.took_ms)} ms`}

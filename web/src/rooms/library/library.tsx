@@ -8,7 +8,8 @@ export function Library() {
   const { data, error } = useQuery(imagesQuery);
   const families = [...new Set(data?.map((i) => i.family))];
   return (
-    <div className="h-full overflow-auto px-5 py-4">
+    // biome-ignore lint/a11y/noNoninteractiveTabindex: nothing in it takes the focus, and it must scroll by keyboard
+    <section aria-label="Library" tabIndex={0} className="h-full overflow-auto px-5 py-4">
       <h1 className="mb-1 text-2xl">Library</h1>
       <p className="mb-4 text-soft">Firmware images, newest first, with how much of the fleet runs them.</p>
       <Problem error={error} />
@@ -67,6 +68,6 @@ export function Library() {
           </table>
         </section>
       ))}
-    </div>
+    </section>
   );
 }

@@ -9,7 +9,8 @@ export function RecordRoom() {
   const { data, error } = useQuery(recordQuery);
   const { now, zone } = useClock();
   return (
-    <div className="h-full overflow-auto px-5 py-4">
+    // biome-ignore lint/a11y/noNoninteractiveTabindex: nothing in it takes the focus, and it must scroll by keyboard
+    <section aria-label="Record" tabIndex={0} className="h-full overflow-auto px-5 py-4">
       <h1 className="mb-1 text-2xl">Record</h1>
       <p className="mb-4 text-soft">Who did what to what, the latest 200. Only ever added to.</p>
       <Problem error={error} />
@@ -31,6 +32,6 @@ export function RecordRoom() {
           </li>
         ))}
       </ol>
-    </div>
+    </section>
   );
 }

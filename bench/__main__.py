@@ -1,0 +1,16 @@
+"""`python -m bench NAME`; `./herald bench NAME` makes the database and calls this."""
+
+import os
+import sys
+
+import django
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "herald.settings")
+django.setup()
+
+from bench import checkins, follow, launch, preview  # noqa: E402  Django first
+
+BENCHES = {"preview": preview.run, "checkins": checkins.run, "launch": launch.run, "follow": follow.run}
+
+if __name__ == "__main__":
+    BENCHES[sys.argv[1]]()

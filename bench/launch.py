@@ -1,0 +1,125 @@
+"""Launching to 100,000 devices: preflight, rings drawn, deliveries written."""
+
+import time
+from datetime import UTC, datetime
+from unittest import mock
+
+from django.db import connection
+
+from bench.results import emit
+from bench.world import DEVICES, ensure_world
+from herald.deliveries.models import Delivery
+from herald.deliveries.services import write_deliveries
+from herald.fleet.models import DeviceModel
+from herald.groups.membership import set_members
+from herald.groups.models import Group
+from herald.library.models import Image
+from herald.library.services import add_image, approve
+from herald.rollouts import audience, services
+from herald.rollouts.models import Rollout
+from herald_core.rings.assignment import RingKind, assign
+
+
+def run() -> None:
+    """A launch in three rings; each part timed by itself."""
+    ensure_world()
+    now = datetime.now(UTC)
+    Rollout.objects.all().delete()
+    group = _everyone(now)
+    image = Image.objects.filter(version="99.0").first() or approve(
+        add_image(content=b"bench", models=list(DeviceModel.objects.all()), family="Bench", version="99.0"),
+        actor=None,
+        now=now,
+    )
+    rings = [
+        services.RingDraft(name="Canary", kind=RingKind.SHARE, share_pct=1),
+        services.RingDraft(name="Early", kind=RingKind.SHARE, share_pct=20),
+        services.RingDraft(name="Rest", kind=RingKind.REST),
+    ]
+    draft = services.RolloutDraft(image=image, include=[group], rings=rings)
+    rollout = services.save_draft(draft, actor=None, now=now)
+    spent: dict[str, float] = {}
+
+    def timed(name: str, real: object) -> object:
+        def call(*args: object, **kwargs: object) -> object:
+            started = time.perf_counter()
+            try:
+                return real(*args, **kwargs)  # type: ignore[operator]
+            finally:
+                spent[name] = spent.get(name, 0.0) + time.perf_counter() - started
+
+        return call
+
+    with (
+        mock.patch.object(audience, "assign", timed("rings", assign)),
+        mock.patch.object(services.deliveries, "write_deliveries", timed("deliveries", write_deliveries)),
+    ):
+        started = time.perf_counter()
+        found = services.preflight(rollout, now=now)
+        whole = time.perf_counter() - started
+        drawn = spent.pop("rings")
+        Rollout.objects.filter(pk=rollout.pk).update(state="launching")
+        services.launch(rollout, now=now)
+    read = _plain_read()
+    preflight = whole - drawn
+    emit(
+        "launch",
+        f"preflight of {found.audience} devices",
+        preflight,
+        "s",
+        beside=f"reading the same rows, {read:.2f} s",
+        ratio=preflight / read,
+        target="<= 2 s",
+        met=preflight <= 2,
+    )
+    emit("launch", f"rings drawn for {len(found.taking_part)} devices", drawn, "s", target="<= 1 s", met=drawn <= 1)
+    plain = _plain_copy(rollout)
+    wrote = spent["deliveries"]
+    emit(
+        "launch",
+        f"{Delivery.objects.filter(rollout=rollout).count()} deliveries written",
+        wrote,
+        "s",
+        beside=f"INSERT … SELECT of the same rows, {plain:.2f} s",
+        ratio=wrote / plain,
+        target="<= 5 s",
+        met=wrote <= 5,
+    )
+    Rollout.objects.all().delete()
+
+
+def _everyone(now: datetime) -> Group:
+    from herald.fleet.models import Device
+
+    group, _ = Group.objects.get_or_create(
+        name="Everyone", defaults={"kind": "static", "created_at": now, "updated_at": now}
+    )
+    if group.memberships.count() != DEVICES:
+        set_members(group, Device.objects.all(), now=now, cause="bench")
+    return group
+
+
+def _plain_read() -> float:
+    started = time.perf_counter()
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "SELECT d.id, d.model_id, d.hardware_revision, d.firmware_key, d.admission, d.last_check_in, d.facts, "
+            "m.name, s.name FROM fleet_device d JOIN fleet_devicemodel m ON m.id = d.model_id "
+            "LEFT JOIN fleet_site s ON s.id = d.site_id ORDER BY d.id"
+        )
+        cursor.fetchall()
+    return time.perf_counter() - started
+
+
+def _plain_copy(rollout: Rollout) -> float:
+    """The same rows by one statement, into a table with the same constraints, thrown away again."""
+    with connection.cursor() as cursor:
+        cursor.execute("DROP TABLE IF EXISTS bench_delivery")
+        cursor.execute("CREATE TABLE bench_delivery (LIKE deliveries_delivery INCLUDING ALL)")
+        started = time.perf_counter()
+        cursor.execute(
+            "INSERT INTO bench_delivery SELECT * FROM deliveries_delivery WHERE rollout_id = %s", [rollout.pk]
+        )
+        spent = time.perf_counter() - started
+        cursor.execute("DROP TABLE bench_delivery")
+    return spent

@@ -1,0 +1,28 @@
+"""A fleet of 100,000 devices in the bench's own database; made once."""
+
+from datetime import UTC, datetime
+
+from herald.demo import load as demo
+from herald.demo.fleet import make_devices
+from herald.fleet.models import Device
+from herald.library.signing import ensure_key
+
+DEVICES = 100_000
+
+
+def ensure_world(count: int = DEVICES) -> None:
+    """Make the fleet unless it is there."""
+    if Device.objects.count() == count:
+        return
+    now = datetime.now(UTC)
+    ensure_key(now=now)
+    if not demo.is_loaded():
+        people = demo._load_people()
+        demo._load_ground()
+        demo._load_images(people, now)
+    Device.objects.all().delete()
+    rows, _ = make_devices(count, now)
+    Device.objects.bulk_create(rows, batch_size=5000)
+    from django.db import connection
+
+    connection.cursor().execute("ANALYZE")

@@ -1,0 +1,50 @@
+"""`./herald bench`: measurements on a database of their own, beside whatever runs."""
+
+import os
+import subprocess
+
+from herald_launch import install
+from herald_launch.instance import DATABASE
+from herald_launch.postgres import Cluster
+from herald_launch.steps import PYTHON, ROOT, StepFailed, run, say
+
+FOLDER = ROOT / "var" / "bench"
+NAMES = {
+    "preview": "a rule on 100,000 devices, beside hand-written SQL",
+    "checkins": "check-ins a second, beside a no-op on the same path",
+    "launch": "launching to 100,000 devices",
+    "follow": "changed devices looked at again for 200 groups",
+}
+
+
+def run_bench(name: str) -> None:
+    """Run one bench, or list them.
+
+    Raises:
+        StepFailed: there is none of that name, or it broke (whatever it measures, it exits 0).
+    """
+    if not name:
+        for known, what in NAMES.items():
+            print(f"{known:<10} {what}")
+        return
+    if name not in NAMES:
+        raise StepFailed(f"there is no bench called {name}; there are {', '.join(NAMES)}")
+    install.ensure_postgres()
+    cluster = Cluster(FOLDER / "postgres")
+    cluster.start()
+    cluster.ensure_database(DATABASE)
+    environment = {
+        "DATABASE_URL": cluster.url(DATABASE),
+        "HERALD_SECRET_KEY": "bench",
+        "HERALD_DATA_DIR": str(FOLDER / "data"),
+        "PYTHONPATH": os.pathsep.join([str(ROOT / "src"), str(ROOT)]),
+        "OPENBLAS_NUM_THREADS": "1",
+    }
+    try:
+        run([PYTHON, "manage.py", "migrate", "--verbosity", "0"], doing="making the tables", env=environment)
+        done = subprocess.run([PYTHON, "-m", "bench", name], cwd=ROOT, env={**os.environ, **environment}, check=False)
+    finally:
+        cluster.stop()
+    if done.returncode:
+        raise StepFailed(f"the bench {name} broke (exit {done.returncode})")
+    say("done")

@@ -1,0 +1,48 @@
+"""The real interface in headless Chromium, against a whole installation."""
+
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.running import ENGINEER, Running
+
+PASSWORD = "larkfield-demo"
+expect.set_options(timeout=30_000)
+
+
+@pytest.fixture(scope="session")
+def running() -> Iterator[Running]:
+    """One installation for all browser tests: 260 devices, whose hour is nine seconds."""
+    with tempfile.TemporaryDirectory(prefix="herald-browser-", dir="/var/tmp") as folder:
+        Path(folder).chmod(0o755)
+        installation = Running(Path(folder), devices=260, speed=400)
+        installation.start()
+        try:
+            yield installation
+        finally:
+            installation.destroy()
+
+
+@pytest.fixture(scope="session")
+def browser_type_launch_args(browser_type_launch_args: dict[str, Any]) -> dict[str, Any]:
+    return {**browser_type_launch_args, "executable_path": "/usr/bin/chromium"}
+
+
+@pytest.fixture(scope="session")
+def browser_context_args(browser_context_args: dict[str, Any]) -> dict[str, Any]:
+    return {**browser_context_args, "viewport": {"width": 1280, "height": 800}, "reduced_motion": "reduce"}
+
+
+@pytest.fixture
+def signed_in(page: Page, running: Running) -> Page:
+    """A page of an engineer who has signed in."""
+    page.goto(running.url)
+    page.get_by_label("E-mail address").fill(ENGINEER)
+    page.get_by_label("Password").fill(PASSWORD)
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("navigation", name="Rooms")).to_be_visible()
+    return page

@@ -1,0 +1,77 @@
+"""Any process may be killed at any moment: the rollout ends with the same sums."""
+
+import tempfile
+import time
+from collections import Counter
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.running import Running
+
+
+@pytest.fixture
+def small() -> Iterator[Running]:
+    with tempfile.TemporaryDirectory(prefix="herald-recovery-", dir="/var/tmp") as folder:
+        Path(folder).chmod(0o755)
+        installation = Running(Path(folder), devices=240, speed=300)
+        installation.start()
+        try:
+            yield installation
+        finally:
+            installation.destroy()
+
+
+def test_kill_9_of_everything_in_the_middle_of_a_rollout(small: Running) -> None:
+    rule = 'family any of (Sill, Rill) and presence = "on time" and admission = admitted'
+    group = small.api("POST", "groups", {"name": "Killed", "rule": rule})
+    rollout = small.launch(
+        {
+            "image_id": small.image("Rill 2.8.0"),
+            "include": [group["id"]],
+            "exclude": [small.group("Bench and spares")],
+            "rings": [
+                {"name": "Canary", "kind": "number", "number": 6, "soak_minutes": 10, "confirmed_pct": 60},
+                {"name": "Half", "kind": "share", "share_pct": 50, "soak_minutes": 10, "confirmed_pct": 60},
+                {"name": "Rest", "kind": "rest", "soak_minutes": 0},
+            ],
+            "failure_limit_pct": 60,
+            "give_up_after_hours": 30,
+            "max_attempts": 4,
+        }
+    )
+    path = f"rollouts/{rollout}"
+    begun = small.until(path, lambda r: r["state"] == "running")
+    total, left_out = begun["total"], begun["left_out"]
+    for name in ("clock", "gateway", "worker", "server", "fleet"):
+        small.until(path, lambda r: sum(r["phases"].get(p, 0) for p in ("fetching", "installing", "confirmed")) > 0)
+        small.kill(name)
+        time.sleep(1.5)
+    small.kill_database()
+    time.sleep(2)
+    small.kill("supervisor")
+    time.sleep(1)
+    small.start()
+    ended = small.until(path, lambda r: r["state"] == "finished", seconds=240)
+    assert (ended["total"], ended["left_out"]) == (total, left_out)
+    assert sum(ended["phases"].values()) == total
+    assert ended["phases"].get("confirmed", 0) >= total * 0.9
+    rows, cursor = [], ""
+    while True:
+        page = small.ask(f"{path}/deliveries?limit=1000{cursor}")
+        rows += page["deliveries"]
+        if page["next"] is None:
+            break
+        cursor = f"&cursor={page['next']}"
+    assert max(Counter(r["device"] for r in rows).values()) == 1
+    assert all(r["firmware"] == "2.8.0" for r in rows if r["phase"] == "confirmed")
+
+
+def test_a_second_start_takes_seconds_and_loses_nothing(small: Running) -> None:
+    groups = len(small.ask("groups"))
+    small.stop()
+    begun = time.monotonic()
+    small.start()
+    assert time.monotonic() - begun < 30
+    assert len(small.ask("groups")) == groups

@@ -1,0 +1,114 @@
+"""A whole installation for a test: real processes, real sockets, a simulated fleet of its own."""
+
+import json
+import os
+import signal
+import subprocess
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from herald_launch.postgres import Cluster
+from herald_launch.steps import ROOT, free_port
+
+ENGINEER = "engineer@larkfield.example"
+PATIENCE_SECONDS = 150.0
+
+
+class Running:
+    """An installation in a folder of its own, with a small fleet whose time runs fast."""
+
+    def __init__(self, folder: Path, *, devices: int, speed: float) -> None:
+        self.folder = folder
+        self.devices, self.speed = devices, speed
+        self.port = free_port()
+        self.url = f"http://127.0.0.1:{self.port}"
+        self._token = ""
+
+    def _herald(self, *arguments: str) -> str:
+        environment = {k: v for k, v in os.environ.items() if not k.startswith("HERALD_") and k != "DATABASE_URL"}
+        done = subprocess.run(
+            [str(ROOT / "herald"), *arguments, "--data", str(self.folder)],
+            capture_output=True,
+            text=True,
+            env=environment,
+            check=False,
+        )
+        assert done.returncode == 0, done.stdout + done.stderr
+        return done.stdout
+
+    def start(self) -> None:
+        self._herald(
+            "start", "--detach", "--port", str(self.port), "--devices", str(self.devices), "--speed", str(self.speed)
+        )  # fmt: skip
+
+    def stop(self) -> None:
+        self._herald("stop")
+
+    def destroy(self) -> None:
+        self.stop()
+        Cluster(self.folder / "postgres").destroy()
+
+    def processes(self) -> dict[str, int]:
+        return dict(json.loads(self._herald("status", "--json"))["processes"])
+
+    def kill(self, name: str) -> None:
+        """kill -9 of one process."""
+        os.kill(self.processes()[name], signal.SIGKILL)
+
+    def kill_database(self) -> None:
+        """kill -9 of PostgreSQL's first process."""
+        cluster = Cluster(self.folder / "postgres")
+        os.kill(int((cluster.data / "postmaster.pid").read_text().splitlines()[0]), signal.SIGKILL)
+
+    def api(self, method: str, path: str, body: Any = None) -> Any:
+        """One call, as a script makes it."""
+        if not self._token:
+            self._token = self._herald("token", ENGINEER).strip()
+        request = urllib.request.Request(
+            f"{self.url}/api/v1/{path}",
+            method=method,
+            data=None if body is None else json.dumps(body).encode(),
+            headers={"Authorization": f"Bearer {self._token}", "Content-Type": "application/json"},
+        )
+        with urllib.request.urlopen(request, timeout=30) as response:
+            return json.load(response)
+
+    def ask(self, path: str) -> Any:
+        """A GET that is asked again while the server is coming back."""
+        deadline = time.monotonic() + PATIENCE_SECONDS
+        while True:
+            try:
+                return self.api("GET", path)
+            except (OSError, urllib.error.URLError):
+                if time.monotonic() > deadline:
+                    raise
+                time.sleep(0.3)
+
+    def until(self, path: str, true: Callable[[Any], bool], *, seconds: float = PATIENCE_SECONDS) -> Any:
+        """Ask until the answer is as wanted.
+
+        Raises:
+            AssertionError: it never was; with the last answer.
+        """
+        deadline = time.monotonic() + seconds
+        while not true(answer := self.ask(path)):
+            assert time.monotonic() < deadline, json.dumps(answer)[:1500]
+            time.sleep(0.4)
+        return answer
+
+    def group(self, name: str) -> int:
+        return int(next(g["id"] for g in self.ask("groups") if g["name"] == name))
+
+    def image(self, name: str) -> int:
+        return int(next(i["id"] for i in self.ask("images") if i["name"] == name))
+
+    def launch(self, body: dict[str, Any]) -> int:
+        """Compose and launch a rollout; its id."""
+        rollout = self.api("POST", "rollouts", body)["id"]
+        reached = self.api("POST", f"rollouts/{rollout}/preflight")["reached"]
+        self.api("POST", f"rollouts/{rollout}/launch", {"devices": reached})
+        return int(rollout)
