@@ -13,8 +13,8 @@ from herald.deliveries.services import write_deliveries
 from herald.fleet.models import DeviceModel
 from herald.groups.membership import set_members
 from herald.groups.models import Group
-from herald.library.models import Image
-from herald.library.services import add_image, approve
+from herald.images.models import Image
+from herald.images.services import add_image, approve
 from herald.rollouts import audience, services
 from herald.rollouts.models import Rollout
 from herald_core.rings.assignment import RingKind, assign

@@ -5,7 +5,7 @@ from datetime import UTC, datetime
 from herald.demo import load as demo
 from herald.demo.fleet import make_devices
 from herald.fleet.models import Device
-from herald.library.signing import ensure_key
+from herald.images.signing import ensure_key
 
 DEVICES = 100_000
 

@@ -9,9 +9,9 @@ from herald.fleet.models import Device, DeviceModel, Site
 from herald.gateway.flush import hash_secret
 from herald.groups.models import Group
 from herald.groups.services import create_group
-from herald.library.models import Image
-from herald.library.services import add_image, approve
-from herald.library.signing import ensure_key
+from herald.images.models import Image
+from herald.images.services import add_image, approve
+from herald.images.signing import ensure_key
 from herald.rollouts import services
 from herald.rollouts.models import Rollout
 from herald_core.rings.assignment import RingKind

@@ -12,7 +12,7 @@ from herald.access.api.views import HealthView, SessionView, TokenListView
 from herald.commands.api import views as commands
 from herald.fleet.api import views as fleet
 from herald.groups.api import views as groups
-from herald.library.api.views import ImageListView
+from herald.images.api.views import ImageListView
 from herald.now.views import NowApiView
 from herald.record.api.views import RecordListView
 from herald.rollouts.api import views as rollouts

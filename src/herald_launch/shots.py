@@ -26,7 +26,7 @@ VIEWS = (
     ("compose", "/rollouts/{draft}", "light"),
     ("rollout", "/rollouts/{running}", "light"),
     ("rollout-night", "/rollouts/{running}", "dark"),
-    ("rollout-halted", "/rollouts/{stopped}", "light"),
+    ("rollout-halted", "/rollouts/{halted}", "light"),
     ("commands", "/commands", "light"),
     ("command", "/commands/{schedule}", "light"),
     ("library", "/library", "light"),

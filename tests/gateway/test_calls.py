@@ -16,7 +16,7 @@ from herald.fleet.models import Device, EnrolmentCode
 from herald.gateway import asgi, batch
 from herald.gateway.flush import hash_secret
 from herald.gateway.messages import MAX_BODY_BYTES
-from herald.library.models import Image
+from herald.images.models import Image
 from tests.factories import make_device, make_image, make_model
 
 pytestmark = pytest.mark.django_db(transaction=True)

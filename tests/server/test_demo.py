@@ -10,7 +10,7 @@ from herald.demo.fleet import make_devices
 from herald.demo.load import is_loaded, load
 from herald.fleet.models import Device
 from herald.groups.models import Group, GroupMembership
-from herald.library.models import Image
+from herald.images.models import Image
 from herald.rollouts.models import Rollout
 from tests.factories import NOW
 
@@ -19,7 +19,7 @@ pytestmark = pytest.mark.django_db
 
 def test_the_demo_loads_and_is_the_same_every_time(settings: Any, tmp_path: Path) -> None:
     settings.DATA_DIR = tmp_path
-    from herald.library.signing import ensure_key
+    from herald.images.signing import ensure_key
 
     ensure_key(now=NOW)
     assert not is_loaded()

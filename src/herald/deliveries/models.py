@@ -6,7 +6,7 @@ from django.db.models import Q
 from herald.commands.models import Occurrence
 from herald.deliveries.querysets import DeliveryEventQuerySet, DeliveryQuerySet
 from herald.fleet.models import Device
-from herald.library.models import Image
+from herald.images.models import Image
 from herald.rollouts.models import Ring, Rollout
 from herald_core.deliveries import IN_HAND, Kind, Phase
 

@@ -9,7 +9,7 @@ from herald.commands.models import Occurrence, Schedule
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.demo.scenario import SEED
 from herald.groups.models import Group
-from herald.library.models import Image
+from herald.images.models import Image
 from herald.record.services import record
 from herald.rollouts import services
 from herald.rollouts.audience import members_of

@@ -18,8 +18,8 @@ from herald.fleet.models import Custodian, Device, DeviceModel, EnrolmentCode, P
 from herald.gateway.flush import hash_secret
 from herald.groups.models import Family, Folder, Group
 from herald.groups.services import create_group
-from herald.library.models import ImageStatus
-from herald.library.services import add_image, approve
+from herald.images.models import ImageStatus
+from herald.images.services import add_image, approve
 
 MANIFEST = "fleet.json"
 ENROLMENT_CODE = "larkfield-enrols"

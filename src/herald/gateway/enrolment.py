@@ -11,7 +11,7 @@ from herald.clock.source import clock
 from herald.fleet.models import Admission, Device, DeviceChange, DeviceModel, EnrolmentCode
 from herald.gateway.flush import hash_secret
 from herald.gateway.messages import Refused
-from herald.library.models import SigningKey
+from herald.images.models import SigningKey
 from herald_core.text import is_storable, nfc
 
 

@@ -12,7 +12,7 @@ from django.db import close_old_connections
 from herald.fleet.models import Device
 from herald.gateway.flush import RETIRED, UNKNOWN
 from herald.gateway.messages import Refused
-from herald.library.models import Image
+from herald.images.models import Image
 
 CHUNK_BYTES = 256 * 1024
 _RANGE = re.compile(r"bytes=(\d{1,15})-(\d{0,15})\Z")

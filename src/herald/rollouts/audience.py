@@ -12,7 +12,7 @@ from herald.deliveries.models import Delivery
 from herald.fleet.models import Device, DeviceModel, Site
 from herald.fleet.querysets import presence_of
 from herald.groups.models import Group, GroupMembership
-from herald.library.models import Image
+from herald.images.models import Image
 from herald.lookups import JsonMember, JsonText
 from herald.rollouts.models import Ring, Rollout
 from herald_core.preflight import TAKES_PART, Candidate, ImageNeeds, Outcome, Preflight

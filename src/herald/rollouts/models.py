@@ -7,7 +7,7 @@ from django.db.models import F, Q
 
 from herald.fleet.models import Device
 from herald.groups.models import Group
-from herald.library.models import Image
+from herald.images.models import Image
 from herald.rollouts.querysets import RolloutQuerySet
 from herald_core.preflight import Outcome
 from herald_core.rings.assignment import RingKind

@@ -13,7 +13,7 @@ from herald.api.errors import Conflict, CountMismatch, Invalid, NobodyThere
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.groups.models import Group
-from herald.library.models import Image, ImageStatus
+from herald.images.models import Image, ImageStatus
 from herald.live.notify import notify
 from herald.record.services import record
 from herald.rollouts.audience import Plan, plan

@@ -11,7 +11,7 @@ class Migration(migrations.Migration):
     dependencies = [
         ('commands', '0001_initial'),
         ('fleet', '0001_initial'),
-        ('library', '0001_initial'),
+        ('images', '0001_initial'),
         ('rollouts', '0001_initial'),
     ]
 
@@ -36,7 +36,7 @@ class Migration(migrations.Migration):
                 ('last_error_text', models.CharField(blank=True, max_length=300)),
                 ('results', models.JSONField(default=dict)),
                 ('device', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='deliveries', to='fleet.device')),
-                ('image', models.ForeignKey(db_index=False, null=True, on_delete=django.db.models.deletion.PROTECT, to='library.image')),
+                ('image', models.ForeignKey(db_index=False, null=True, on_delete=django.db.models.deletion.PROTECT, to='images.image')),
                 ('occurrence', models.ForeignKey(db_index=False, null=True, on_delete=django.db.models.deletion.CASCADE, related_name='deliveries', to='commands.occurrence')),
                 ('ring', models.ForeignKey(db_index=False, null=True, on_delete=django.db.models.deletion.CASCADE, related_name='deliveries', to='rollouts.ring')),
                 ('rollout', models.ForeignKey(db_index=False, null=True, on_delete=django.db.models.deletion.CASCADE, related_name='deliveries', to='rollouts.rollout')),

@@ -8,7 +8,7 @@ from herald.api.fields import NamedThing, SentencePart, Strict
 from herald.deliveries.models import PHASES
 from herald.fleet.models import Device
 from herald.groups.models import Group
-from herald.library.models import Image
+from herald.images.models import Image
 from herald.rollouts.models import RingKindChoice, RolloutState
 
 

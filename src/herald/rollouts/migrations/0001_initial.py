@@ -13,7 +13,7 @@ class Migration(migrations.Migration):
     dependencies = [
         ('fleet', '0001_initial'),
         ('groups', '0001_initial'),
-        ('library', '0001_initial'),
+        ('images', '0001_initial'),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
@@ -40,7 +40,7 @@ class Migration(migrations.Migration):
                 ('reason', models.CharField(blank=True, max_length=300)),
                 ('created_by', models.ForeignKey(null=True, on_delete=django.db.models.deletion.PROTECT, related_name='+', to=settings.AUTH_USER_MODEL)),
                 ('exclude', models.ManyToManyField(related_name='rollouts_not_for', to='groups.group')),
-                ('image', models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, to='library.image')),
+                ('image', models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, to='images.image')),
                 ('include', models.ManyToManyField(related_name='rollouts_for', to='groups.group')),
                 ('launched_by', models.ForeignKey(null=True, on_delete=django.db.models.deletion.PROTECT, related_name='+', to=settings.AUTH_USER_MODEL)),
             ],

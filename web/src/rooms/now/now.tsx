@@ -24,7 +24,7 @@ export function headline(decisions: number, moving: number): string {
   return `${waits}; ${moves}.`;
 }
 
-const MARK = { halted: ["▪", "text-brick"], stuck: ["◆", "text-saffron"], paused: ["◐", "text-plum"] } as const;
+const MARK = { halted: ["■", "text-brick"], stuck: ["◆", "text-saffron"], paused: ["◐", "text-plum"] } as const;
 
 export function Now() {
   const { data, error } = useQuery(nowQuery);

@@ -47,17 +47,19 @@ export function Lane({ ring, rollout, marks, last, onPick }: Props) {
         ) : (
           <LaneBar phases={ring.phases} size={ring.size} />
         )}
-        <p className="mt-1.5 text-soft">
-          <Link
-            to="/rollouts/$id"
-            params={{ id: String(rollout.id) }}
-            search={(s) => ({ ...s, ring: ring.position })}
-            hash="devices"
-            className="hover:underline"
-          >
-            {summary(ring.phases)}
-          </Link>
-        </p>
+        {ring.size > 0 && (
+          <p className="mt-1.5 text-soft">
+            <Link
+              to="/rollouts/$id"
+              params={{ id: String(rollout.id) }}
+              search={(s) => ({ ...s, ring: ring.position })}
+              hash="devices"
+              className="hover:underline"
+            >
+              {summary(ring.phases)}
+            </Link>
+          </p>
+        )}
       </div>
       <Gate ring={ring} rollout={rollout} last={last} />
     </div>

@@ -12,7 +12,7 @@ from django.core.management.base import BaseCommand
 from herald.clock.source import clock, rebase
 from herald.demo import scenario
 from herald.demo.load import is_loaded, load
-from herald.library.signing import ensure_key
+from herald.images.signing import ensure_key
 
 
 class Command(BaseCommand):

@@ -5,7 +5,7 @@ from django.db import models
 from django.db.models import Q
 
 from herald.fleet.models import DeviceModel
-from herald.library.querysets import ImageQuerySet
+from herald.images.querysets import ImageQuerySet
 
 
 class ImageStatus(models.TextChoices):

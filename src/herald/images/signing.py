@@ -12,7 +12,7 @@ from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from django.conf import settings
 
-from herald.library.models import Image, SigningKey
+from herald.images.models import Image, SigningKey
 
 
 def ensure_key(*, now: datetime) -> str:

@@ -51,14 +51,14 @@ class Migration(migrations.Migration):
             fields=[
                 ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
                 ('version_key', models.TextField(db_collation='C')),
-                ('image', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to='library.image')),
+                ('image', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to='images.image')),
                 ('model', models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, to='fleet.devicemodel')),
             ],
         ),
         migrations.AddField(
             model_name='image',
             name='device_models',
-            field=models.ManyToManyField(related_name='images', through='library.ImageModel', to='fleet.devicemodel'),
+            field=models.ManyToManyField(related_name='images', through='images.ImageModel', to='fleet.devicemodel'),
         ),
         migrations.AddConstraint(
             model_name='imagemodel',

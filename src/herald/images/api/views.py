@@ -9,7 +9,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.fleet.models import Device
-from herald.library.models import Image
+from herald.images.models import Image
 
 
 class ImageRow(serializers.ModelSerializer[Image]):

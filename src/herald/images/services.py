@@ -11,8 +11,8 @@ from django.db import transaction
 
 from herald.access.models import User
 from herald.fleet.models import DeviceModel
-from herald.library.models import Image, ImageModel, ImageStatus
-from herald.library.signing import sign
+from herald.images.models import Image, ImageModel, ImageStatus
+from herald.images.signing import sign
 from herald.record.services import record
 from herald_core.versions import version_key
 
