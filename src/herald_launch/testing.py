@@ -72,10 +72,13 @@ def _server() -> None:
     )
     check_client(environment)
     _pytest("tests/server", environment)
+    _pytest("tests/launch", environment)
 
 
 def _gateway() -> None:
-    _pytest("tests/gateway", _database())
+    environment = _database()
+    _pytest("tests/gateway", environment)
+    _pytest("tests/devices", environment)
 
 
 def _web() -> None:

@@ -1,0 +1,135 @@
+"""What each room does beside the walk: picking by hand, drafts, pausing, throwing away, old figures."""
+
+import re
+
+from playwright.sync_api import Page, expect
+
+from tests.running import Running
+
+
+def test_a_group_is_picked_by_hand_and_unknown_names_are_said(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    devices = [d["name"] for d in running.ask("devices?limit=3")["devices"]]
+    group = running.api("POST", "groups", {"name": "By hand", "kind": "static", "devices": devices[:1]})
+    page.goto(f"{running.url}/groups/{group['id']}")
+    expect(page.get_by_role("heading", name="1 member")).to_be_visible()
+    box = page.get_by_label("Names or ids of devices")
+    box.fill("sill-9999")
+    page.get_by_role("button", name="Put 1 in").click()
+    expect(page.get_by_role("alert")).to_contain_text("No device is called sill-9999")
+    expect(box).to_have_value("sill-9999")  # nothing typed is lost
+    box.fill("\n".join(devices[1:]))
+    page.get_by_role("button", name="Put 2 in").click()
+    expect(page.get_by_role("heading", name="3 members")).to_be_visible()
+    box.fill(devices[0])
+    page.get_by_role("button", name="Take 1 out").click()
+    expect(page.get_by_role("heading", name="2 members")).to_be_visible()
+    page.get_by_role("button", name="Delete…").click()
+    dialog = page.get_by_role("alertdialog")
+    expect(dialog).to_contain_text("2 devices lose this group")
+    dialog.get_by_role("button", name="Delete the group").click()
+    expect(page).to_have_url(re.compile("/groups$"))
+
+
+def test_a_group_in_use_says_what_uses_it(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    page.goto(f"{running.url}/groups/{running.group('Valve controllers')}")
+    page.get_by_role("button", name="Delete…").click()
+    page.get_by_role("alertdialog").get_by_role("button", name="Delete the group").click()
+    expect(page.get_by_role("alert")).to_contain_text("is in use: Rollout")
+
+
+def test_saving_a_rule_first_says_who_joins_and_leaves(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    group = running.api("POST", "groups", {"name": "To change", "rule": "family = Drum"})
+    page.goto(f"{running.url}/groups/{group['id']}")
+    editor = page.get_by_role("textbox", name="Rule", exact=True)
+    expect(editor).to_contain_text("family = Drum")
+    editor.click()
+    page.keyboard.press("Control+a")
+    page.keyboard.type("family = Vane")
+    page.keyboard.press("Escape")
+    save = page.get_by_role("button", name=re.compile(rf"Save: \d+ join, {group['member_count']} leave"))
+    expect(save).to_be_visible()
+    page.get_by_role("tab", name=re.compile("Leaving")).click()
+    expect(page.get_by_text("leaves", exact=True).first).to_be_visible()
+    assert running.ask(f"groups/{group['id']}")["rule"] == "family = Drum"
+    save.click()
+    expect(page.get_by_text("Nobody joins and nobody leaves.")).to_be_visible()
+    assert running.ask(f"groups/{group['id']}")["rule"] == "family = Vane"
+
+
+def test_a_draft_survives_a_reload_and_can_be_thrown_away(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    page.goto(f"{running.url}/rollouts/new")
+    page.get_by_role("radio", name=re.compile(r"Lumen 7\.3\.0")).check()
+    expect(page.get_by_text("Still missing: an audience; no group is nobody.")).to_be_visible()
+    page.wait_for_timeout(600)
+    page.reload()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Put Lumen 7.3.0 on whom?")
+    page.get_by_role("button", name="whom?").click()
+    page.get_by_label("Groups in the audience: find a group").fill("Greenhouse")
+    page.get_by_role("checkbox", name=re.compile("Greenhouse controllers")).check()
+    expect(page.get_by_text("draft kept")).to_be_visible()
+    page.get_by_role("button", name=re.compile("go straight to it")).click()
+    expect(page.get_by_role("dialog").get_by_role("cell", name="Lumen G5").first).to_be_visible()
+    page.keyboard.press("Escape")
+    page.get_by_role("button", name="Throw away…").click()
+    expect(page.get_by_role("alertdialog")).to_contain_text("no device is changed by this")
+    page.get_by_role("button", name="Throw the draft away").click()
+    expect(page).to_have_url(re.compile("/rollouts$"))
+
+
+def test_pausing_says_its_consequence_and_resuming_goes_on(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    rollout = running.launch(
+        {
+            "image_id": running.image("Burrow 0.10.0"),
+            "include": [running.group("Soil probe hubs")],
+            "rings": [{"name": "Everyone", "kind": "rest"}],
+            "at_once": 1,
+            "give_up_after_hours": 2000,
+        }
+    )
+    running.until(f"rollouts/{rollout}", lambda r: r["state"] == "running")
+    page.goto(f"{running.url}/rollouts/{rollout}")
+    page.get_by_role("button", name="Pause").click()
+    expect(page.get_by_role("alertdialog")).to_contain_text("keep waiting")
+    page.get_by_role("alertdialog").get_by_role("button", name="Pause").click()
+    expect(page.get_by_text("Paused: paused by hand")).to_be_visible()
+    expect(page.get_by_role("gridcell", name="the rollout is paused").first).to_be_visible()
+    page.get_by_role("button", name="Resume").click()
+    page.get_by_role("alertdialog").get_by_role("button", name="Resume").click()
+    expect(page.get_by_role("button", name="Pause")).to_be_visible()
+    page.get_by_role("button", name="Stop…").click()
+    page.get_by_role("alertdialog").get_by_role("button", name=re.compile(r"Stop it for \d+ devices?")).click()
+    expect(page.get_by_text("Stopped: stopped by hand")).to_be_visible()
+
+
+def test_a_keyboard_alone_reads_and_opens_a_list(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    page.goto(f"{running.url}/fleet")
+    grid = page.get_by_role("grid", name="Devices")
+    expect(grid.get_by_role("row").nth(3)).to_be_visible()
+    grid.focus()
+    page.keyboard.press("j")
+    page.keyboard.press("ArrowDown")
+    second = grid.get_by_role("row").nth(3).get_by_role("gridcell").first.inner_text().strip()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", level=1, name=second)).to_be_visible()
+
+
+def test_an_address_that_leads_nowhere_is_said(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    page.goto(f"{running.url}/rollouts/999999")
+    expect(page.get_by_role("alert")).to_contain_text("There is no such thing")
+    page.goto(f"{running.url}/devices/nobody")
+    expect(page.get_by_role("alert")).to_contain_text("There is no such thing")
+
+
+def test_signing_out_shows_nothing_more(signed_in: Page) -> None:
+    page = signed_in
+    page.get_by_role("button", name=re.compile("account of")).click()
+    page.get_by_role("menuitem", name="Sign out").click()
+    expect(page.get_by_role("button", name="Sign in")).to_be_visible()
+    expect(page.get_by_role("navigation", name="Rooms")).not_to_be_visible()

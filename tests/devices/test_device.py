@@ -1,0 +1,320 @@
+"""A simulated device against a gateway played by the test: over real sockets, with real files."""
+
+import asyncio
+import hashlib
+import json
+import random
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import aiohttp
+import jwt
+import pytest
+from aiohttp import web
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
+from herald_devices.device import Device
+from herald_devices.link import BadImage, Gateway, Retired, Unreachable
+from herald_devices.manifest import Fault, Persona, load_manifest, strikes
+from herald_devices.memory import Memory
+
+CONTENT = random.Random(1).randbytes(900_000)
+SPEED = 100_000.0
+KEY = Ed25519PrivateKey.generate()
+
+
+def signed(payload: dict[str, Any], key: Ed25519PrivateKey = KEY) -> str:
+    return jwt.api_jws.encode(json.dumps(payload).encode(), key, algorithm="EdDSA", headers={"kid": "k"})
+
+
+def install(**change: Any) -> dict[str, Any]:
+    """An order to install CONTENT as 5.2.1."""
+    payload = {"version": "5.2.1", "size": len(CONTENT), "sha256": hashlib.sha256(CONTENT).hexdigest()}
+    order = {"id": "7.1", "kind": "install", "not_after_seconds": 10**9, "expected_minutes": 10, **payload}
+    return {**order, "jws": signed(payload), **change}
+
+
+def persona(**change: Any) -> Persona:
+    fields: dict[str, Any] = {
+        "uid": "LG-1",
+        "secret": "s3cret",
+        "model": "Sill 400",
+        "hardware": "B",
+        "firmware": "5.1.4",
+        "site": "Here",
+        "interval_seconds": 600,
+        "facts": {"uplink": "ethernet", "boot_count": 7},
+        "silent": False,
+    }
+    return Persona(**{**fields, **change})
+
+
+class FakeGateway:
+    """Gives one order until it is done, and keeps all that was said."""
+
+    def __init__(self, order: dict[str, Any] | None = None) -> None:
+        self.order = order
+        self.said: list[dict[str, Any]] = []
+        self.fetched: list[str] = []
+        self.statuses: list[int] = []
+        self.cut_after: int | None = None
+        self.closes_on: Callable[[dict[str, Any]], bool] = lambda report: (
+            report["phase"]
+            in (
+                "failed",
+                "done",
+                "confirming",
+            )
+        )
+
+    @property
+    def phases(self) -> list[str]:
+        return [s["report"]["phase"] for s in self.said if "report" in s]
+
+    async def check_in(self, request: web.Request) -> web.StreamResponse:
+        if self.statuses:
+            return web.Response(status=self.statuses.pop(0), headers={"Retry-After": "0"})
+        assert request.headers["Authorization"] == "Bearer s3cret"
+        body = await request.json()
+        self.said.append(body)
+        if self.order and "report" in body and self.closes_on(body["report"]):
+            self.order = None
+        answer: dict[str, Any] = {"admission": "admitted", "next_check_in_seconds": 600}
+        return web.json_response(answer | ({"order": self.order} if self.order else {}))
+
+    async def image(self, request: web.Request) -> web.StreamResponse:
+        self.fetched.append(request.headers.get("Range", ""))
+        start, end = (int(x) for x in request.headers["Range"].removeprefix("bytes=").split("-"))
+        data = CONTENT[start : end + 1]
+        response = web.StreamResponse(status=206, headers={"Content-Length": str(len(data))})
+        await response.prepare(request)
+        if self.cut_after is not None:
+            await response.write(data[: self.cut_after])
+            self.cut_after = None
+            assert request.transport is not None
+            request.transport.abort()  # the link breaks
+            return response
+        await response.write(data)
+        return response
+
+    async def keys(self, request: web.Request) -> web.Response:
+        jwk = json.loads(jwt.algorithms.OKPAlgorithm.to_jwk(KEY.public_key()))
+        return web.json_response({"keys": [{**jwk, "kid": "k", "alg": "EdDSA"}]})
+
+
+def play(fake: FakeGateway, act: Callable[[Gateway], Any]) -> Any:
+    """Run `act` with a link to the fake gateway."""
+
+    async def run() -> Any:
+        app = web.Application()
+        app.router.add_post("/device/v1/check-in", fake.check_in)
+        app.router.add_get("/device/v1/images/{sha}", fake.image)
+        app.router.add_get("/device/v1/keys", fake.keys)
+        runner = web.AppRunner(app)
+        await runner.setup()
+        await web.TCPSite(runner, "127.0.0.1", 0).start()
+        port = runner.addresses[0][1]
+        async with aiohttp.ClientSession() as session:
+            try:
+                return await act(Gateway(f"http://127.0.0.1:{port}", session))
+            finally:
+                await runner.cleanup()
+
+    return asyncio.run(run())
+
+
+def one_call(fake: FakeGateway, who: Persona, folder: Path, faults: tuple[Fault, ...] = ()) -> Device:
+    """The device calls once, and does what follows from it."""
+
+    async def act(gateway: Gateway) -> Device:
+        device = Device(who, faults, gateway, Memory(folder / "memory.jsonl"), SPEED)
+        await device._call()
+        return device
+
+    found: Device = play(fake, act)
+    return found
+
+
+def test_an_install_goes_through_every_phase_and_is_remembered(tmp_path: Path) -> None:
+    fake = FakeGateway(install())
+    device = one_call(fake, persona(), tmp_path)
+    assert fake.phases == ["accepted", "fetching", "staged", "installing", "confirming"]
+    assert fake.said[-1]["firmware"] == "5.2.1"
+    assert device.persona.firmware == "5.2.1"
+    assert Memory(tmp_path / "memory.jsonl").remembered["LG-1"]["firmware"] == "5.2.1"
+    counters = [s["report"]["counter"] for s in fake.said if "report" in s]
+    assert counters == sorted(set(counters))
+
+
+def test_a_device_that_lost_power_comes_back_on_what_it_had(tmp_path: Path) -> None:
+    one_call(FakeGateway(install()), persona(), tmp_path)
+    fake = FakeGateway()
+    again = one_call(fake, persona(), tmp_path)
+    assert again.persona.firmware == "5.2.1"
+    assert fake.said[0]["firmware"] == "5.2.1"
+
+
+def test_a_broken_link_is_resumed_where_it_broke(tmp_path: Path) -> None:
+    fake = FakeGateway(install())
+    fake.cut_after = 300_000
+    one_call(fake, persona(), tmp_path)
+    assert fake.phases[-1] == "confirming"
+    assert len(fake.fetched) == 2
+    resumed = int(fake.fetched[1].removeprefix("bytes=").split("-")[0])
+    assert 0 < resumed <= 300_000
+
+
+def test_a_poor_link_fetches_in_parts(tmp_path: Path) -> None:
+    fake = FakeGateway(install())
+    one_call(fake, persona(facts={"uplink": "satellite"}), tmp_path)
+    assert len(fake.fetched) >= 3
+    assert fake.phases[-1] == "confirming"
+
+
+@pytest.mark.parametrize(
+    ("change", "word"),
+    [
+        ({"sha256": "0" * 64}, "bad-hash"),
+        ({"size": len(CONTENT) - 1}, "bad-hash"),
+        ({"jws": signed({"version": "9", "size": 1, "sha256": "x"})}, "bad-signature"),
+        ({"jws": signed({"version": "5.2.1"}, Ed25519PrivateKey.generate())}, "bad-signature"),
+        ({"version": "6.6.6"}, "bad-signature"),
+    ],
+)
+def test_what_is_not_what_was_announced_is_not_installed(tmp_path: Path, change: dict[str, Any], word: str) -> None:
+    fake = FakeGateway(install(**change))
+    device = one_call(fake, persona(), tmp_path)
+    assert fake.phases == ["accepted", "fetching", "failed"]
+    assert fake.said[-1]["report"]["error"] == word
+    assert device.persona.firmware == "5.1.4"
+
+
+@pytest.mark.parametrize(
+    ("error", "phases", "firmware"),
+    [
+        ("flash-verify", "failed", "5.1.4"),
+        ("boots-twice", "failed", "5.1.4"),
+        ("returns-old", "confirming", "5.1.4"),
+        ("bad-hash", "failed", "5.1.4"),
+    ],
+)
+def test_faults_strike_as_the_manifest_says(tmp_path: Path, error: str, phases: str, firmware: str) -> None:
+    fake = FakeGateway(install())
+    device = one_call(fake, persona(), tmp_path, (Fault(version="5.2.1", chance=1.0, error=error),))
+    assert fake.phases[-1] == phases
+    assert device.persona.firmware == firmware
+    assert fake.said[-1]["firmware"] == firmware
+
+
+def test_faults_strike_only_those_that_fit() -> None:
+    fault = Fault(version="5.2.1", chance=1, error="x", uplink="satellite", below="5.1.0", hardware="B")
+    fits = persona(facts={"uplink": "satellite"}, firmware="5.0.9")
+    assert strikes(fault, fits, "5.2.1")
+    assert not strikes(fault, fits, "5.2.2")
+    assert not strikes(fault, persona(firmware="5.0.9"), "5.2.1")
+    assert not strikes(fault, persona(facts={"uplink": "satellite"}, firmware="5.1.0"), "5.2.1")
+    assert not strikes(fault, persona(facts={"uplink": "satellite"}, firmware=None), "5.2.1")
+    assert not strikes(fault, persona(facts={"uplink": "satellite"}, firmware="5.0", hardware="A"), "5.2.1")
+
+
+def test_an_order_past_its_time_is_not_begun(tmp_path: Path) -> None:
+    fake = FakeGateway(install(not_after_seconds=0))
+    device = one_call(fake, persona(), tmp_path)
+    assert (fake.phases[-1], fake.said[-1]["report"]["error"]) == ("failed", "too-late")
+    assert device.persona.firmware == "5.1.4"
+
+
+def test_an_order_taken_back_while_fetching_is_dropped(tmp_path: Path) -> None:
+    fake = FakeGateway(install())
+    fake.closes_on = lambda report: report["phase"] == "staged"
+    device = one_call(fake, persona(), tmp_path)
+    assert fake.phases == ["accepted", "fetching", "staged"]
+    assert device.persona.firmware == "5.1.4"
+
+
+def test_a_restart_goes_silent_and_says_how_long(tmp_path: Path) -> None:
+    fake = FakeGateway({"id": "9.1", "kind": "command", "recipe": "restart", "not_after_seconds": 600})
+    device = one_call(fake, persona(), tmp_path)
+    assert fake.phases == ["accepted", "running", "done"]
+    results = fake.said[-1]["report"]["results"]
+    assert results["answer"] == "ok" and 30 <= results["seconds"] <= 90
+    assert device.persona.facts["boot_count"] == results["boot_count"] == 8
+
+
+def test_a_finished_order_is_reported_again_until_the_server_agrees(tmp_path: Path) -> None:
+    fake = FakeGateway(install())
+    fake.closes_on = lambda report: fake.phases.count("confirming") >= 3
+
+    async def act(gateway: Gateway) -> None:
+        device = Device(persona(), (), gateway, Memory(tmp_path / "m"), SPEED)
+        for _ in range(3):
+            await device._call()
+
+    play(fake, act)
+    assert fake.phases.count("confirming") >= 3
+    assert fake.phases.count("installing") == 1  # it is not installed again
+
+
+def test_a_busy_server_is_given_time_and_a_retired_device_is_quiet(tmp_path: Path) -> None:
+    async def act(gateway: Gateway) -> None:
+        device = Device(persona(), (), gateway, Memory(tmp_path / "m"), SPEED)
+        with pytest.raises(Unreachable):
+            await device._call()
+        with pytest.raises(Retired):
+            await device._call()
+        await device._call()
+
+    fake = FakeGateway()
+    fake.statuses = [429, 410]
+    play(fake, act)
+    assert len(fake.said) == 1
+
+
+def test_a_silent_device_never_calls(tmp_path: Path) -> None:
+    async def act(gateway: Gateway) -> None:
+        await Device(persona(silent=True), (), gateway, Memory(tmp_path / "m"), SPEED).live()
+
+    fake = FakeGateway()
+    play(fake, act)
+    assert fake.said == []
+
+
+def test_a_server_that_is_not_there_is_unreachable() -> None:
+    async def act(gateway: Gateway) -> None:
+        await Gateway("http://127.0.0.1:9", gateway._session).check_in("s", {})
+
+    with pytest.raises(Unreachable):
+        play(FakeGateway(), act)
+
+
+def test_a_size_that_does_not_fit_is_a_bad_image() -> None:
+    async def act(gateway: Gateway) -> None:
+        async def pause(seconds: float) -> None:
+            await asyncio.sleep(0)
+
+        order = install(size=100)
+        await gateway.fetch("s", order, random.Random(1), slow=False, spoil=False, pause=pause)
+
+    with pytest.raises(BadImage):
+        play(FakeGateway(), act)
+
+
+def test_memory_survives_a_line_cut_short_by_a_kill(tmp_path: Path) -> None:
+    path = tmp_path / "memory.jsonl"
+    Memory(path).keep("a", firmware="1")
+    with path.open("a") as file:
+        file.write('{"uid": "b", "firm')
+    again = Memory(path)
+    assert again.remembered == {"a": {"firmware": "1"}}
+    again.keep("c", firmware="3")
+    assert Memory(path).remembered["c"] == {"firmware": "3"}
+
+
+def test_the_manifest_is_read(tmp_path: Path) -> None:
+    path = tmp_path / "fleet.json"
+    device = persona().__dict__
+    path.write_text(json.dumps({"devices": [device], "faults": [{"version": "1", "chance": 0.5, "error": "x"}]}))
+    personas, faults = load_manifest(path)
+    assert personas[0].uid == "LG-1"
+    assert faults[0].chance == 0.5

@@ -1,0 +1,163 @@
+"""The installation's time, the clock's loops, and housekeeping."""
+
+import threading
+from datetime import UTC, datetime, timedelta
+from io import StringIO
+from typing import Any
+
+import pytest
+from django.core.management import CommandError, call_command
+from django.db import IntegrityError, transaction
+
+from herald.clock import loop
+from herald.clock.models import TimeBase
+from herald.clock.source import Clock, clock, rebase
+from herald.fleet.models import DeviceChange
+from herald.groups.models import GroupMembership
+from herald.rollouts.models import Rollout
+from tests.factories import (
+    NOW,
+    launched,
+    make_device,
+    make_devices,
+    make_draft,
+    make_rule_group,
+    make_static,
+    make_user,
+)
+
+REAL = datetime(2026, 11, 23, tzinfo=UTC)
+
+
+@pytest.mark.django_db
+def test_without_a_base_time_is_the_machines_own() -> None:
+    own = Clock()
+    assert abs(own.now() - datetime.now(UTC)) < timedelta(seconds=2)
+    assert own.speed == 1
+
+
+@pytest.mark.django_db
+def test_time_passes_faster_from_where_it_was() -> None:
+    rebase(speed=60, real_now=REAL)
+    base = Clock().base()
+    assert base.at(REAL + timedelta(minutes=1)) == REAL + timedelta(hours=1)
+    TimeBase.objects.update(last_seen=REAL + timedelta(days=3))
+    rebase(speed=10, real_now=REAL + timedelta(hours=1))
+    later = Clock().base()
+    assert later.at(REAL + timedelta(hours=1)) > REAL + timedelta(days=3)  # a restart never goes back
+    assert later.speed == 10
+    clock.forget()
+
+
+@pytest.mark.django_db
+def test_there_is_one_base_and_time_never_stands_still() -> None:
+    rebase(speed=1, real_now=REAL)
+    for change in ({"id": 2}, {"speed": 0}):
+        with pytest.raises(IntegrityError), transaction.atomic():
+            TimeBase.objects.update(**change)
+    clock.forget()
+
+
+@pytest.mark.django_db
+def test_one_turn_does_all_that_time_brings() -> None:
+    rollout = launched(make_draft(make_static("G", make_devices(2)), give_up_after_hours=1))
+    with clock.fixed(NOW):
+        loop.turn()
+    assert set(rollout.deliveries.values_list("phase", flat=True)) == {"offered"}
+    with clock.fixed(NOW + timedelta(hours=1)):
+        loop.turn()
+    rollout.refresh_from_db()
+    assert set(rollout.deliveries.values_list("phase", flat=True)) == {"expired"}
+    assert rollout.state == "finished"
+
+
+@pytest.mark.django_db
+def test_the_follower_drains_marks_and_refreshes_time_groups() -> None:
+    device = make_device(tags=["lab"])
+    make_rule_group("Lab", "tag = lab")
+    make_rule_group("Late", "presence = late")
+    GroupMembership.objects.all().delete()
+    DeviceChange.objects.note([device.pk], NOW)
+    with clock.fixed(NOW + timedelta(hours=2)):
+        loop._Follower()()
+    assert set(GroupMembership.objects.values_list("group__name", flat=True)) == {"Lab", "Late"}
+    assert DeviceChange.objects.count() == 0
+
+
+@pytest.mark.django_db(transaction=True)
+def test_of_two_clocks_one_works() -> None:
+    led: list[bool] = []
+
+    def other() -> None:
+        from django.db import connection
+
+        led.append(loop._lead(990_001))
+        connection.close()
+
+    assert loop._lead(990_001)
+    thread = threading.Thread(target=other)
+    thread.start()
+    thread.join()
+    assert led == [False]
+
+
+@pytest.mark.django_db(transaction=True)
+def test_a_loop_goes_on_after_a_turn_that_failed() -> None:
+    stop, calls = threading.Event(), []
+
+    def work() -> None:
+        calls.append(1)
+        if len(calls) == 1:
+            raise ValueError("one rollout's trouble")
+        stop.set()
+
+    thread = threading.Thread(target=loop._loop, args=("turn", work, 0.01, stop))
+    thread.start()
+    thread.join(20)
+    assert len(calls) == 2
+
+
+@pytest.mark.django_db
+def test_the_job_of_launching_is_queued_with_the_launch_and_safe_to_repeat() -> None:
+    from procrastinate.contrib.django.models import ProcrastinateJob
+
+    from herald.rollouts import services
+    from herald.rollouts.tasks import carry_out_launch
+
+    rollout = make_draft(make_static("G", make_devices(2)))
+    services.request_launch(rollout, expected=2, actor=None, now=NOW)
+    job = ProcrastinateJob.objects.get(status="todo")
+    assert (job.task_name, job.args, job.lock) == (
+        carry_out_launch.name,
+        {"rollout_id": rollout.pk},
+        f"rollout:{rollout.pk}",
+    )
+    for _ in range(2):
+        carry_out_launch.func(**job.args)
+    carry_out_launch.func(rollout_id=999_999)
+    assert Rollout.objects.get().state == "running"
+    assert rollout.deliveries.count() == 2
+
+
+@pytest.mark.django_db
+def test_a_refused_launch_queues_nothing() -> None:
+    from procrastinate.contrib.django.models import ProcrastinateJob
+
+    from herald.api.errors import CountMismatch
+    from herald.rollouts import services
+
+    rollout = make_draft(make_static("G", make_devices(2)))
+    with pytest.raises(CountMismatch):
+        services.request_launch(rollout, expected=7, actor=None, now=NOW)
+    assert not ProcrastinateJob.objects.exists()
+
+
+@pytest.mark.django_db
+def test_the_token_command_prints_a_token_that_works_or_who_is_known(client: Any) -> None:
+    user = make_user()
+    out = StringIO()
+    call_command("make_token", user.email.upper(), stdout=out)
+    header = {"HTTP_AUTHORIZATION": f"Bearer {out.getvalue().strip()}"}
+    assert client.get("/api/v1/groups", **header).status_code == 200
+    with pytest.raises(CommandError, match=user.email):
+        call_command("make_token", "nobody@example.com")
