@@ -43,7 +43,7 @@ class Running:
     def start(self) -> None:
         self._herald(
             "start", "--detach", "--port", str(self.port), "--devices", str(self.devices), "--speed", str(self.speed)
-        )  # fmt: skip
+        )
 
     def stop(self) -> None:
         self._herald("stop")

@@ -9,8 +9,24 @@ from herald_launch.steps import ROOT
 from tests.running import Running
 
 AXE = ROOT / "web" / "node_modules" / "axe-core" / "axe.min.js"
-VIEWS = ("/", "/fleet", "/groups", "{group}", "{static}", "/groups/new", "/rollouts", "/rollouts/new", "{draft}",
-         "{halted}", "/commands", "/commands/new", "{schedule}", "{device}", "/library", "/record")  # fmt: skip
+VIEWS = (
+    "/",
+    "/fleet",
+    "/groups",
+    "{group}",
+    "{static}",
+    "/groups/new",
+    "/rollouts",
+    "/rollouts/new",
+    "{draft}",
+    "{halted}",
+    "/commands",
+    "/commands/new",
+    "{schedule}",
+    "{device}",
+    "/library",
+    "/record",
+)
 
 
 @pytest.mark.parametrize("theme", ["light", "dark"])

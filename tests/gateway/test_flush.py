@@ -1,9 +1,13 @@
 """Check-ins: what is stored, what is answered, what is ignored."""
 
+import json
 from datetime import timedelta
 from typing import Any
 
 import pytest
+from django.db import transaction
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
@@ -220,3 +224,40 @@ def test_what_does_not_fit_is_refused_by_name(body: bytes, code: str) -> None:
 def test_unknown_fields_are_kept_out_and_not_fatal() -> None:
     message = read_check_in(b'{"firmware": "5.2", "shoe_size": 44, "facts": {"a": null, "b": true}}')
     assert message.facts == {"b": True}
+
+
+json_values = st.recursive(
+    st.one_of(st.none(), st.booleans(), st.integers(), st.floats(allow_nan=False), st.text(max_size=8)),
+    lambda inner: st.one_of(st.lists(inner, max_size=2), st.dictionaries(st.text(max_size=5), inner, max_size=3)),
+    max_leaves=6,
+)
+bodies = st.dictionaries(
+    st.sampled_from(["firmware", "facts", "health", "report", "other"]),
+    st.one_of(
+        json_values, st.dictionaries(st.sampled_from(["battery", "order", "counter", "phase", "ok"]), json_values)
+    ),
+    max_size=4,
+)
+
+
+@settings(max_examples=150)
+@given(bodies)
+def test_any_body_is_stored_or_refused(body: dict[str, Any]) -> None:
+    with transaction.atomic():
+        device = make_device()
+        try:
+            message = read_check_in(json.dumps(body).encode())
+        except Refused as refusal:
+            assert refusal.status == 422 and refusal.detail
+        else:
+            answer = flush([Arrival(hash_secret(f"secret-{device.uid}"), message)], now=NOW)[0]
+            assert isinstance(answer, Answer)
+        transaction.set_rollback(True)
+
+
+@given(st.binary(max_size=40))
+def test_any_bytes_are_refused_by_name(body: bytes) -> None:
+    try:
+        read_check_in(body)
+    except Refused as refusal:
+        assert refusal.status == 422 and refusal.code

@@ -8,7 +8,7 @@ from typing import Any
 from herald_core.rules.evaluate import Record, compile_predicate
 from herald_core.rules.fields import Vocabulary
 from herald_core.rules.printer import clause_text, duration_text, to_text
-from herald_core.rules.tree import And, Clause, Node, Not, Op, clauses
+from herald_core.rules.tree import And, Clause, Everything, Node, Not, Op, clauses
 from herald_core.text import edit_distance
 
 
@@ -48,6 +48,8 @@ def _verdict(line: Node, record: Record, vocabulary: Vocabulary, now: datetime) 
 
 def _why(line: Node, holds: bool, record: Record, now: datetime, true: Callable[[Node], bool]) -> str:
     match line:
+        case Everything():
+            return ""
         case Clause():
             return "" if holds else _miss(line, record, now)
         case Not(operand):

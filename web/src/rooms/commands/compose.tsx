@@ -12,6 +12,7 @@ import { city, count, counted } from "@/parts/format";
 import { Sentence } from "@/parts/sentence";
 import { useDebounced } from "@/parts/use-debounced";
 import { ZoneRows } from "@/parts/zone-rows";
+import { minutesWords } from "./minutes";
 
 type Draft = Schemas["ScheduleDraftBodyRequest"];
 
@@ -25,14 +26,6 @@ const START: Draft = {
   give_up_minutes: 120,
   at_once: 500,
 };
-
-/** Minutes in words: 20 minutes, 2 hours. */
-export function minutesWords(minutes: number): string {
-  const hours = Math.floor(minutes / 60);
-  const rest = minutes % 60;
-  if (!hours) return `${rest} minute${rest === 1 ? "" : "s"}`;
-  return rest ? `${hours} h ${rest} min` : `${hours} hour${hours === 1 ? "" : "s"}`;
-}
 
 export function NewCommand() {
   const client = useQueryClient();

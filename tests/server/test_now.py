@@ -1,0 +1,113 @@
+"""The room Now: what waits for a decision, what moves, what comes, what wants attention."""
+
+from datetime import UTC, datetime, time, timedelta
+from typing import Any
+
+import pytest
+from rest_framework.test import APIClient
+
+from herald.clock.source import clock
+from herald.commands.models import Recipe, When
+from herald.commands.services import ScheduleDraft, create_schedule
+from herald.deliveries import services as deliveries
+from herald.deliveries.models import Delivery
+from herald.rollouts import services
+from herald.rollouts.turn import turn_rollouts
+from herald_core.deliveries import Event
+from herald_core.rings.assignment import RingKind
+from tests.factories import (
+    NOW,
+    launched,
+    make_device,
+    make_devices,
+    make_draft,
+    make_site,
+    make_static,
+    make_user,
+    ring,
+)
+
+pytestmark = pytest.mark.django_db
+
+
+@pytest.fixture(autouse=True)
+def fixed_time() -> Any:
+    with clock.fixed(NOW):
+        yield
+
+
+def now() -> dict[str, Any]:
+    client = APIClient()
+    client.force_authenticate(make_user())
+    return dict(client.get("/api/v1/now").json())
+
+
+def test_an_empty_fleet_has_nothing_to_say() -> None:
+    state = now()
+    assert (state["devices"], state["decisions"], state["moving"], state["coming"], state["attention"]) == (
+        0,
+        [],
+        [],
+        [],
+        [],
+    )
+
+
+def test_a_running_rollout_moves_and_a_draft_does_not() -> None:
+    group = make_static("G", make_devices(2))
+    first = make_draft(group)
+    assert now()["moving"] == []
+    launched(first)
+    assert [r["id"] for r in now()["moving"]] == [first.pk]
+
+
+def test_a_pause_a_halt_and_a_stuck_gate_wait_for_a_person() -> None:
+    rings = [ring("Canary", RingKind.NUMBER, number=2), ring("Rest")]
+    rollout = launched(make_draft(make_static("Field", make_devices(4)), rings=rings, max_attempts=1))
+    turn_rollouts(now=NOW)
+    one = Delivery.objects.filter(phase="offered").order_by("id")[0]
+    deliveries.move(Delivery.objects.filter(pk=one.pk), Event.FAIL, now=NOW, cause="bad")
+    deliveries.move(Delivery.objects.filter(phase="offered"), Event.RETURN, now=NOW, cause="back")
+    deliveries.move(Delivery.objects.filter(phase="confirming"), Event.CONFIRM, now=NOW, cause="good")
+    turn_rollouts(now=NOW)
+    (stuck,) = now()["decisions"]
+    assert (stuck["kind"], stuck["rollout"]) == ("stuck", rollout.pk)
+    assert "cannot leave ring 1" in stuck["title"] and "1 confirmed, 1 failed, 2 wait" in stuck["detail"]
+    services.pause(rollout, actor=None, now=NOW)
+    (paused,) = now()["decisions"]
+    assert paused["kind"] == "paused"
+    services.resume(rollout, actor=None, now=NOW)
+    services.halt(rollout, reason="2 of 2 tried failed", now=NOW)
+    (halted,) = now()["decisions"]
+    assert halted["kind"] == "halted" and "2 of 2 tried failed" in halted["detail"]
+    services.stop(rollout, actor=None, now=NOW)
+    assert now()["decisions"] == []
+
+
+def test_the_next_firings_come_zone_by_zone() -> None:
+    devices = [make_device(), make_device(site=make_site("There", "Asia/Kolkata"))]
+    draft = ScheduleDraft(
+        recipe=Recipe.RESTART, include=[make_static("G", devices)], when=When.DAILY, time_of_day=time(5, 30)
+    )
+    create_schedule(draft, actor=None, now=NOW)
+    coming = now()["coming"]
+    assert [c["text"] for c in coming] == ["Restart, UTC", "Restart, Kolkata"]
+    assert datetime.fromisoformat(coming[1]["at"]) == datetime(2026, 11, 24, 0, 0, tzinfo=UTC)
+    assert "1 devices" in coming[0]["detail"]
+
+
+def test_what_wants_attention_is_counted_with_a_rule_that_lists_it() -> None:
+    make_device(last_check_in=NOW - timedelta(days=3))
+    make_device(last_check_in=None)
+    make_device(facts={"battery": 12})
+    make_device(facts={"battery": "12"})  # a text is no charge
+    make_device(firmware=None)
+    make_device(admission="waiting")
+    state = now()
+    assert {a["text"]: a["count"] for a in state["attention"]} == {
+        "Silent for over 24 h": 2,
+        "Battery below 20 %": 1,
+        "Report no firmware": 1,
+        "Wait for admission": 1,
+    }
+    assert state["heard"] == 4
