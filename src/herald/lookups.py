@@ -23,22 +23,6 @@ class AnyOf(Lookup):
         return f"{left} = ANY({right})", [*left_params, *right_params]
 
 
-class DocValue(Func):
-    """``doc -> key ->> 'name'``: one text of one row's part of a JSON parameter."""
-
-    output_field = TextField()
-    template = "(%(expressions)s ->> '%(name)s')"
-    arg_joiner = " -> "
-
-
-class DocJson(Func):
-    """``doc -> key -> 'name'``: the same, as JSON."""
-
-    output_field = JSONField()
-    template = "(%(expressions)s -> '%(name)s')"
-    arg_joiner = " -> "
-
-
 class JsonText(Func):
     """``column ->> key``: a member of a JSON object as text, with the key as a parameter."""
 

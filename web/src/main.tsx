@@ -1,15 +1,23 @@
 import "./index.css";
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { RouterProvider } from "@tanstack/react-router";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { ApiError } from "./api/client";
+import { session } from "./api/queries";
 import { router } from "./app/router";
 import { currentTheme } from "./app/theme";
 
 document.documentElement.dataset.theme = currentTheme();
 
+// a session that ended shows the sign-in, whatever was asked
+const queryCache = new QueryCache({
+  onError: (error) => {
+    if (error instanceof ApiError && error.status === 401) client.invalidateQueries({ queryKey: session.queryKey });
+  },
+});
 const client = new QueryClient({
+  queryCache,
   defaultOptions: {
     queries: {
       staleTime: 2000,

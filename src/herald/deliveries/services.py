@@ -9,7 +9,6 @@ from typing import Any
 from django.db import connection, transaction
 from django.db.models import (
     BigIntegerField,
-    CharField,
     DateTimeField,
     F,
     IntegerField,
@@ -22,7 +21,7 @@ from django.db.models.functions import Cast
 
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.live.notify import notify
-from herald.lookups import DocJson, DocValue
+from herald.lookups import JsonMember, JsonText
 from herald_core.deliveries import (
     BLAMELESS,
     Event,
@@ -163,13 +162,13 @@ def apply_changes(changes: Sequence[Change], *, now: datetime) -> None:
     changes = [c for c in changes if c.says_something]
     if not changes:
         return
-    doc = {str(c.delivery.pk): _row(c, now) for c in changes}
-    source = Value(doc, JSONField())
+    rows = {str(c.delivery.pk): _row(c, now) for c in changes}
     key = Cast(F("id"), TextField())
 
-    def text(name: str) -> DocValue:
-        return DocValue(source, key, name=name)
+    def text(name: str) -> JsonText:
+        return JsonText(Value({pk: row[name] for pk, row in rows.items()}, JSONField()), key)
 
+    results = Value({pk: row["results"] for pk, row in rows.items()}, JSONField())
     Delivery.objects.filter(id__any=[c.delivery.pk for c in changes]).update(
         phase=text("phase"),
         phase_since=Cast(text("phase_since"), DateTimeField()),
@@ -178,9 +177,9 @@ def apply_changes(changes: Sequence[Change], *, now: datetime) -> None:
         max_attempts=Cast(text("max_attempts"), IntegerField()),
         report_counter=Cast(text("report_counter"), BigIntegerField()),
         progress=Cast(text("progress"), IntegerField()),
-        last_error=Cast(text("last_error"), CharField()),
-        last_error_text=Cast(text("last_error_text"), CharField()),
-        results=DocJson(source, key, name="results"),
+        last_error=text("last_error"),
+        last_error_text=text("last_error_text"),
+        results=JsonMember(results, key),
     )
     DeliveryEvent.objects.bulk_create([event for c in changes for event in _events(c, now)])
     notify_about(

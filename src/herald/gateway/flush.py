@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from django.db import transaction
-from django.db.models import BooleanField, Case, F, JSONField, Q, TextField, Value, When
+from django.db.models import BooleanField, Case, ExpressionWrapper, F, JSONField, Q, TextField, Value, When
 from django.db.models.functions import Cast, Coalesce
 
 from herald.deliveries import services as deliveries
@@ -15,11 +15,12 @@ from herald.deliveries.models import Delivery
 from herald.fleet.models import Admission, Device, DeviceChange
 from herald.fleet.querysets import presence_of
 from herald.gateway.messages import Answer, CheckIn, Order, Refused, delivery_and_attempt
-from herald.lookups import DocJson, DocValue, IsNotNull
+from herald.lookups import IsNotNull, JsonMember, JsonText, NotTrue
 from herald_core.deliveries import Kind, Phase, Report
 from herald_core.versions import version_key_or_none
 
 UNKNOWN = Refused(401, "unknown-device", "No device has this secret.")
+_SECRET = F("secret_hash")
 RETIRED = Refused(410, "retired", "This device is retired.")
 
 
@@ -60,33 +61,42 @@ def flush(arrivals: Sequence[Arrival], *, now: datetime) -> list[Answer | Refuse
     return [_answer(rows.get(a.secret_hash), a, orders, now) for a in arrivals]
 
 
-def _document(latest: Mapping[str, Arrival]) -> Value:
-    """All that the batch reports as one JSON parameter, by secret hash."""
-    doc: dict[str, dict[str, Any]] = {}
-    part: dict[str, Any]
-    for key, arrival in latest.items():
-        message, part = arrival.message, {}
+def _reported(latest: Mapping[str, Arrival]) -> dict[str, Value]:
+    """What the batch reports, one JSON parameter for each column: the value by secret hash.
+
+    One for each, as a parameter that several expressions use is sent and read once for each of them.
+    """
+    columns: dict[str, dict[str, Any]] = {"firmware": {}, "key": {}, "facts": {}, "healthy": {}, "fault": {}}
+    for secret, arrival in latest.items():
+        message = arrival.message
         if message.firmware is not None:
-            part |= {"firmware": message.firmware, "key": version_key_or_none(message.firmware)}
+            columns["firmware"][secret] = message.firmware
+            columns["key"][secret] = version_key_or_none(message.firmware)
         if message.facts is not None:
-            part["facts"] = message.facts
+            columns["facts"][secret] = message.facts
         if message.health is not None:
-            part |= {"healthy": message.health.ok, "fault": message.health.fault[:200].replace("\x00", "")}
-        doc[key] = part
-    return Value(doc, JSONField())
+            columns["healthy"][secret] = message.health.ok
+            columns["fault"][secret] = message.health.fault[:200].replace("\x00", "")
+    return {name: Value(values, JSONField()) for name, values in columns.items()}
 
 
 def _known_devices(latest: Mapping[str, Arrival]) -> dict[str, dict[str, Any]]:
     """The devices that the secrets belong to, by hash, and whether what they report is new."""
-    doc, key = _document(latest), F("secret_hash")
-    reported_facts = Coalesce(DocJson(doc, key, name="facts"), F("facts"))
+    said = _reported(latest)
+    facts, firmware = JsonMember(said["facts"], _SECRET), JsonText(said["firmware"], _SECRET)
     changed = Case(
-        When(~Q(facts=reported_facts), then=Value(True)),
+        When(~Q(facts=Coalesce(facts, F("facts"))), then=Value(True)),
         When(
-            ~Q(firmware=Coalesce(DocValue(doc, key, name="firmware"), F("firmware"), output_field=TextField())),
+            Q(
+                NotTrue(
+                    ExpressionWrapper(
+                        Q(firmware=Coalesce(firmware, F("firmware"), output_field=TextField())), BooleanField()
+                    )
+                )
+            )
+            & Q(IsNotNull(firmware)),
             then=Value(True),
         ),
-        When(Q(firmware__isnull=True) & Q(IsNotNull(DocValue(doc, key, name="firmware"))), then=Value(True)),
         default=Value(False),
         output_field=BooleanField(),
     )
@@ -130,20 +140,20 @@ def _has_news(row: Mapping[str, Any], message: CheckIn) -> bool:
 
 
 def _store_news(news: Mapping[str, Arrival], now: datetime) -> None:
-    doc, key = _document(news), F("secret_hash")
+    said = _reported(news)
+
+    def text_or_kept(name: str, column: str) -> Coalesce:
+        return Coalesce(JsonText(said[name], _SECRET), F(column), output_field=TextField())
+
     Device.objects.filter(secret_hash__any=list(news)).update(
         last_check_in=now,
         first_seen=Coalesce(F("first_seen"), Value(now)),
-        facts=Coalesce(DocJson(doc, key, name="facts"), F("facts")),
-        firmware=_else_keep(DocValue(doc, key, name="firmware"), "firmware"),
-        firmware_key=_else_keep(DocValue(doc, key, name="key"), "firmware_key"),
-        healthy=Coalesce(Cast(DocValue(doc, key, name="healthy"), BooleanField()), F("healthy")),
-        fault=_else_keep(DocValue(doc, key, name="fault"), "fault"),
+        facts=Coalesce(JsonMember(said["facts"], _SECRET), F("facts")),
+        firmware=text_or_kept("firmware", "firmware"),
+        firmware_key=text_or_kept("key", "firmware_key"),
+        healthy=Coalesce(Cast(JsonText(said["healthy"], _SECRET), BooleanField()), F("healthy")),
+        fault=text_or_kept("fault", "fault"),
     )
-
-
-def _else_keep(reported: DocValue, column: str) -> Coalesce:
-    return Coalesce(reported, F(column), output_field=TextField())
 
 
 def _matters(row: Mapping[str, Any], now: datetime) -> bool:

@@ -22,7 +22,8 @@ class RolloutQuerySet(models.QuerySet["Rollout"]):
 
     def moving(self) -> Self:
         """Those that the clock looks after: running, or held with devices still at it."""
-        return self.filter(state__in=["running", "paused", "halted", "stopped"], ended_at__isnull=True)
+        held = ["running", "paused", "halted", "stopped"]
+        return self.filter(state__in=held, ended_at__isnull=True).order_by("id")
 
     def using_group(self, group_id: int) -> Self:
         """Rollouts, not ended, that name the group."""

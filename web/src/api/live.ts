@@ -34,6 +34,10 @@ function gather(client: QueryClient): (topic: string, id: number | null) => void
       if (topic === "everything") client.invalidateQueries();
       else {
         client.invalidateQueries({ queryKey: [topic, id] });
+        // what saving a rule would change is measured against the group's members
+        client.invalidateQueries({
+          predicate: (q) => topic === "group" && q.queryKey[0] === "preview" && q.queryKey[2] === id,
+        });
         client.invalidateQueries({ queryKey: [topic, "list"] });
         client.invalidateQueries({ queryKey: ["now"] });
       }

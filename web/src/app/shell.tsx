@@ -111,8 +111,8 @@ function Account({ user }: { user: Schemas["Me"] }) {
   const leave = useMutation({
     mutationFn: () => body(api.DELETE("/api/v1/session")),
     onSuccess: (state) => {
-      client.clear();
       client.setQueryData(session.queryKey, state);
+      client.removeQueries({ predicate: (q) => q.queryKey[0] !== session.queryKey[0] });
     },
   });
   const item = "cursor-pointer rounded-sm px-2 py-1.5 outline-none data-[highlighted]:bg-wash";

@@ -92,7 +92,7 @@ function Values({ field, onPick }: { field: string; onPick: (value: string) => v
               type="button"
               className="block w-full py-[3px] text-left hover:text-verdigris"
               onClick={() => onPick(v.value)}
-              aria-label={`Narrow to ${field} ${v.value}, ${v.count} devices`}
+              title={`Narrow to ${field} ${v.value}`}
             >
               <span className="flex justify-between gap-2">
                 <span className="truncate">{v.value}</span>

@@ -68,6 +68,7 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
     onSuccess: (saved) => {
       client.setQueryData(groupQuery(saved.id).queryKey, saved);
       client.invalidateQueries({ queryKey: ["group"] });
+      client.invalidateQueries({ queryKey: ["preview"] });
       toast(`“${saved.name}” saved: ${counted(saved.member_count, "device")}`);
       if (!group) navigate({ to: "/groups/$id", params: { id: String(saved.id) }, search: {} });
     },
