@@ -1,5 +1,6 @@
 /** Phases of a delivery: their words, their place on the dial, their tone. */
 import type { Schemas } from "@/api/client";
+import { count } from "./format";
 
 export type Phase = Schemas["PhaseEnum"];
 export type Tone = "done" | "moving" | "failed" | "held" | "open" | "out";
@@ -63,6 +64,6 @@ export function summary(counts: Counts): string {
     [counts.withdrawn ?? 0, "withdrawn"],
     [counts.superseded ?? 0, "superseded"],
   ];
-  const told = parts.filter(([n]) => n > 0).map(([n, word]) => `${n} ${word}`);
+  const told = parts.filter(([n]) => n > 0).map(([n, word]) => `${count(n)} ${word}`);
   return told.join(" · ") || "nobody";
 }

@@ -1,6 +1,7 @@
 /** Confirmed devices over time, with the hours in which the window is open for the operator's zone drawn in. */
 import { scaleLinear, scaleTime } from "d3-scale";
 import { curveStepAfter, line } from "d3-shape";
+import { timeDay } from "d3-time";
 import { DateTime } from "luxon";
 import type { Schemas } from "@/api/client";
 import { city } from "@/parts/format";
@@ -50,6 +51,7 @@ export function Progress({ points, total, now, zone, window, ended }: Props) {
     (p) => y(p.confirmed),
   ).curve(curveStepAfter)(all);
   const days = to.getTime() - from.getTime() > 36 * 3600_000;
+  const ticks = x.ticks(days ? (timeDay.every(1) ?? 8) : 8);
   return (
     <>
       <svg viewBox={`0 0 ${W} ${H}`} className="w-full" role="img" aria-label={`${last} of ${total} devices confirmed`}>
@@ -79,7 +81,7 @@ export function Progress({ points, total, now, zone, window, ended }: Props) {
             >{`${s * 100} %`}</text>
           </g>
         ))}
-        {x.ticks(8).map((t) => (
+        {ticks.map((t) => (
           <text key={t.getTime()} x={x(t)} y={H - 4} textAnchor="middle" fontSize="11" fill="var(--soft)">
             {DateTime.fromJSDate(t, { zone }).toFormat(days ? "ccc d LLL" : "HH:mm")}
           </text>
