@@ -51,7 +51,7 @@ export function Progress({ points, total, now, zone, window, ended }: Props) {
     (p) => y(p.confirmed),
   ).curve(curveStepAfter)(all);
   const days = to.getTime() - from.getTime() > 36 * 3600_000;
-  const ticks = x.ticks(days ? (timeDay.every(1) ?? 8) : 8);
+  const ticks = days ? x.ticks(timeDay) : x.ticks(8);
   return (
     <>
       <svg viewBox={`0 0 ${W} ${H}`} className="w-full" role="img" aria-label={`${last} of ${total} devices confirmed`}>
