@@ -67,9 +67,6 @@ class DeviceQuerySet(models.QuerySet["Device"]):
     def by_ids(self, ids: Collection[int]) -> Self:
         return self.filter(id__any=ids)
 
-    def by_uids(self, uids: Collection[str]) -> Self:
-        return self.filter(uid__any=uids)
-
     def search(self, words: str) -> Self:
         """Devices whose name, uid or serial holds the words."""
         return self.filter(Q(name__icontains=words) | Q(uid__icontains=words) | Q(serial__icontains=words))
@@ -78,10 +75,6 @@ class DeviceQuerySet(models.QuerySet["Device"]):
         """In the order of names, from just after `name`."""
         query = self.order_by("name")
         return query.filter(name__gt=name) if name else query
-
-    def named(self, word: str) -> Self:
-        """The device of that name or uid."""
-        return self.filter(Q(name=word) | Q(uid=word))
 
     def silent(self, now: datetime) -> Self:
         return (

@@ -18,9 +18,6 @@ class GroupQuerySet(models.QuerySet["Group"]):
     def by_rule(self) -> Self:
         return self.filter(kind="rule")
 
-    def following_time(self) -> Self:
-        return self.filter(kind="rule", follows_time=True)
-
     def by_name(self, name: str) -> Self:
         return self.filter(name=name)
 

@@ -17,9 +17,6 @@ class RolloutQuerySet(models.QuerySet["Rollout"]):
             .order_by("-id")
         )
 
-    def running(self) -> Self:
-        return self.filter(state="running").order_by("id")
-
     def moving(self) -> Self:
         """Those that the clock looks after: running, or held with devices still at it."""
         held = ["running", "paused", "halted", "stopped"]

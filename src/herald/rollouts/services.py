@@ -190,15 +190,13 @@ def launch(rollout: Rollout, *, now: datetime) -> Plan | None:
         _write(rollout, rings, found, now)
         rollout.state, rollout.launched_at = RolloutState.RUNNING, now
         rollout.save(update_fields=["state", "launched_at"])
-        record(
-            now=now,
-            actor=rollout.launched_by,
-            kind="rollout",
-            object_id=rollout.pk,
-            sentence=f"Launched to {found.reached} devices: {rollout_sentence(rollout)}",
+        note(
+            rollout,
+            f"Launched to {found.reached} devices: {rollout_sentence(rollout)}",
             after={o.value: n for o, n in found.outcomes.items()},
+            actor=rollout.launched_by,
+            now=now,
         )
-        notify("rollout", rollout.pk)
     return found
 
 
@@ -257,14 +255,12 @@ def _hold(rollout: Rollout, state: RolloutState, *, reason: str, actor: User | N
     rollout.state, rollout.reason = state, reason[:300]
     rollout.save(update_fields=["state", "reason"])
     verb = "Paused" if state == RolloutState.PAUSED else "Halted itself"
-    record(
-        now=now,
+    note(
+        rollout,
+        f"{verb} ({reason}): {recalled} offers taken back, {finishing} devices are at it and will finish",
         actor=actor,
-        kind="rollout",
-        object_id=rollout.pk,
-        sentence=f"{verb} ({reason}): {recalled} offers taken back, {finishing} devices are at it and will finish",
+        now=now,
     )
-    notify("rollout", rollout.pk)
     return finishing
 
 
@@ -283,14 +279,7 @@ def resume(rollout: Rollout, *, actor: User | None, now: datetime) -> None:
             failed = Delivery.objects.of_rollout(rollout.pk).filter(phase=Phase.FAILED.value).count()
             rollout.accepted_failures = failed
         rollout.save(update_fields=["state", "reason", "accepted_failures"])
-        record(
-            now=now,
-            actor=actor,
-            kind="rollout",
-            object_id=rollout.pk,
-            sentence=f"Resumed after it was {before} ({reason})",
-        )
-        notify("rollout", rollout.pk)
+        note(rollout, f"Resumed after it was {before} ({reason})", actor=actor, now=now)
 
 
 def stop(rollout: Rollout, *, actor: User | None, now: datetime) -> tuple[int, int]:
@@ -308,15 +297,21 @@ def stop(rollout: Rollout, *, actor: User | None, now: datetime) -> tuple[int, i
         rollout.state, rollout.reason = RolloutState.STOPPED, "stopped by hand"
         rollout.ended_at = None if finishing else now
         rollout.save(update_fields=["state", "reason", "ended_at"])
-        record(
-            now=now,
-            actor=actor,
-            kind="rollout",
-            object_id=rollout.pk,
-            sentence=f"Stopped: {withdrawn} withdrawn, {finishing} are at it and will finish",
-        )
-        notify("rollout", rollout.pk)
+        note(rollout, f"Stopped: {withdrawn} withdrawn, {finishing} are at it and will finish", actor=actor, now=now)
     return withdrawn, finishing
+
+
+def note(
+    rollout: Rollout,
+    sentence: str,
+    *,
+    actor: User | None,
+    now: datetime,
+    after: dict[str, Any] | None = None,
+) -> None:
+    """Put on record what was done to a rollout, by a person or (None) the clock, and tell browsers."""
+    record(now=now, actor=actor, kind="rollout", object_id=rollout.pk, sentence=sentence, after=after)
+    notify("rollout", rollout.pk)
 
 
 def delete_draft(rollout: Rollout) -> None:
@@ -352,6 +347,5 @@ def open_gate(rollout: Rollout, *, actor: User | None, now: datetime) -> Ring:
         ring.gate_met_at = now
         ring.save(update_fields=["gate_met_at"])
         sentence = f"Opened the gate after ring {ring.position}, {ring.name}, by hand, before it was met"
-        record(now=now, actor=actor, kind="rollout", object_id=rollout.pk, sentence=sentence)
-        notify("rollout", rollout.pk)
+        note(rollout, sentence, actor=actor, now=now)
     return ring

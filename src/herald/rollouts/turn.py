@@ -11,7 +11,6 @@ from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
 from herald.live.notify import notify
-from herald.record.services import record
 from herald.rollouts import services
 from herald.rollouts.audience import window_of
 from herald.rollouts.models import Ring, Rollout, RolloutState
@@ -118,14 +117,7 @@ def _open_gates(rollout: Rollout, counts: Mapping[int, PhaseCounts], now: dateti
 def _open_ring(rollout: Rollout, ring: Ring, now: datetime) -> None:
     ring.opened_at = now
     Ring.objects.filter(pk=ring.pk, opened_at__isnull=True).update(opened_at=now)
-    record(
-        now=now,
-        actor=None,
-        kind="rollout",
-        object_id=rollout.pk,
-        sentence=f"Ring {ring.position}, {ring.name}, opened",
-    )
-    notify("rollout", rollout.pk)
+    services.note(rollout, f"Ring {ring.position}, {ring.name}, opened", actor=None, now=now)
 
 
 def _note_gate(rollout: Rollout, ring: Ring, reading: GateReading, now: datetime) -> None:
@@ -136,13 +128,8 @@ def _note_gate(rollout: Rollout, ring: Ring, reading: GateReading, now: datetime
     if reading.met:
         ring.gate_met_at = now
         Ring.objects.filter(pk=ring.pk, gate_met_at__isnull=True).update(gate_met_at=now)
-        record(
-            now=now,
-            actor=None,
-            kind="rollout",
-            object_id=rollout.pk,
-            sentence=f"The gate after ring {ring.position}, {ring.name}, was met",
-        )
+        sentence = f"The gate after ring {ring.position}, {ring.name}, was met"
+        services.note(rollout, sentence, actor=None, now=now)
 
 
 def _offer(
@@ -209,5 +196,6 @@ def _finish(rollout: Rollout, counts: Mapping[int, PhaseCounts], now: datetime) 
     if changed and state == RolloutState.FINISHED:
         closed = {p: sum(ring.get(p, 0) for ring in counts.values()) for p in CLOSED}
         words = ", ".join(f"{n} {p.value}" for p, n in closed.items() if n)
-        record(now=now, actor=None, kind="rollout", object_id=rollout.pk, sentence=f"Finished: {words}")
-    notify("rollout", rollout.pk)
+        services.note(rollout, f"Finished: {words}", actor=None, now=now)
+    elif changed:
+        notify("rollout", rollout.pk)

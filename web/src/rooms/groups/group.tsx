@@ -8,12 +8,13 @@ import { ApiError, api, body, type Schemas } from "@/api/client";
 import { group as groupQuery, preview as previewQuery } from "@/api/queries";
 import { useClock } from "@/app/clock";
 import { groupRoute } from "@/app/router";
-import { Button, Confirm, Problem } from "@/parts/controls";
+import { Button, Problem } from "@/parts/controls";
 import { DeviceTable } from "@/parts/device-table";
 import { count, counted, instant } from "@/parts/format";
 import { RuleEditor } from "@/parts/rule-editor";
 import { useDebounced } from "@/parts/use-debounced";
 import { Ask } from "./ask";
+import { DeleteGroup } from "./delete-group";
 import { StaticGroup } from "./static-group";
 
 export function GroupPage() {
@@ -73,14 +74,6 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
       if (!group) navigate({ to: "/groups/$id", params: { id: String(saved.id) }, search: {} });
     },
   });
-  const remove = useMutation({
-    mutationFn: () => body(api.DELETE("/api/v1/groups/{group_id}", { params: { path: { group_id: group?.id ?? 0 } } })),
-    onSuccess: () => {
-      client.invalidateQueries({ queryKey: ["group"] });
-      toast(`“${group?.name}” deleted`);
-      navigate({ to: "/groups" });
-    },
-  });
   const marks = useMemo(() => {
     const found = new Map<number, ReactNode>();
     for (const d of shown?.joining ?? []) found.set(d.id, <Mark tone="verdigris">joins</Mark>);
@@ -115,21 +108,7 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
               {group?.note && <> · {group.note}</>}
             </p>
           </div>
-          {group && !edited && (
-            <Confirm
-              trigger={
-                <Button kind="quiet" className="text-brick!">
-                  Delete…
-                </Button>
-              }
-              title={`Delete “${group.name}”?`}
-              action="Delete the group"
-              danger
-              onConfirm={() => remove.mutate()}
-            >
-              {counted(group.member_count, "device")} lose this group; the devices themselves stay as they are.
-            </Confirm>
-          )}
+          {group && !edited && <DeleteGroup group={group} />}
           {edited && (
             <Button
               onClick={() => {
@@ -149,7 +128,7 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
           </Button>
         </div>
         <RuleEditor label="Rule" value={rule} onChange={setRule} problems={refusal?.errors ?? []} autoFocus={!group} />
-        <Problem error={save.error ?? remove.error} />
+        <Problem error={save.error} />
         {refusal && refusal.errors.length === 0 && <Problem error={refusal} />}
         <div className="flex items-baseline gap-5">
           <h2 className="text-[1.05rem]">Devices</h2>

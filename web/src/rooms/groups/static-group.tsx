@@ -1,16 +1,15 @@
 /** A group picked by hand: its members, taking out and putting in. */
 import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
-import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { Button, Confirm, Problem } from "@/parts/controls";
+import { Button, Problem } from "@/parts/controls";
 import { DeviceTable } from "@/parts/device-table";
 import { counted } from "@/parts/format";
+import { DeleteGroup } from "./delete-group";
 
 export function StaticGroup({ group }: { group: Schemas["GroupDetail"] }) {
   const client = useQueryClient();
-  const navigate = useNavigate();
   const [words, setWords] = useState("");
   const path = { group_id: group.id };
   const members = useInfiniteQuery({
@@ -29,13 +28,6 @@ export function StaticGroup({ group }: { group: Schemas["GroupDetail"] }) {
       client.invalidateQueries({ queryKey: ["group"] });
       setWords("");
       toast(`${counted(difference.joined, "device")} put in, ${difference.left} taken out`);
-    },
-  });
-  const remove = useMutation({
-    mutationFn: () => body(api.DELETE("/api/v1/groups/{group_id}", { params: { path } })),
-    onSuccess: () => {
-      client.invalidateQueries({ queryKey: ["group"] });
-      navigate({ to: "/groups" });
     },
   });
   const names = words.split(/[\s,;]+/).filter(Boolean);
@@ -58,21 +50,8 @@ export function StaticGroup({ group }: { group: Schemas["GroupDetail"] }) {
               {group.note && <> · {group.note}</>}
             </p>
           </div>
-          <Confirm
-            trigger={
-              <Button kind="quiet" className="text-brick!">
-                Delete…
-              </Button>
-            }
-            title={`Delete “${group.name}”?`}
-            action="Delete the group"
-            danger
-            onConfirm={() => remove.mutate()}
-          >
-            {counted(group.member_count, "device")} lose this group; the devices themselves stay as they are.
-          </Confirm>
+          <DeleteGroup group={group} />
         </div>
-        <Problem error={remove.error} />
         <h2 className="text-[1.05rem]">{counted(group.member_count, "member")}</h2>
         <div className="min-h-0 flex-1">
           <DeviceTable
