@@ -6,7 +6,7 @@ import shutil
 from collections.abc import Iterable
 from pathlib import Path
 
-from herald_launch.steps import ROOT, StepFailed, as_root, run, say
+from herald_launch.steps import PYTHON, ROOT, StepFailed, as_root, run, say
 
 WEB = ROOT / "web"
 NODE_MAJOR = 20
@@ -86,6 +86,8 @@ def ensure_front_end() -> None:
     ensure_node_modules()
     say("building the front end")
     run(["npm", "run", "build"], doing="building the front end", cwd=WEB)
+    # the server sends these to browsers that take them compressed
+    run([PYTHON, "-m", "whitenoise.compress", "--quiet", str(WEB / "dist")], doing="compressing the front end")
     stamp.write_text(wanted)
 
 
