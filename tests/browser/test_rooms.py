@@ -10,10 +10,16 @@ from tests.running import Running
 def test_a_group_is_picked_by_hand_and_unknown_names_are_said(signed_in: Page, running: Running) -> None:
     page = signed_in
     devices = [d["name"] for d in running.ask("devices?limit=3")["devices"]]
-    group = running.api("POST", "groups", {"name": "By hand", "kind": "static", "devices": devices[:1]})
-    page.goto(f"{running.url}/groups/{group['id']}")
-    expect(page.get_by_role("heading", name="1 member")).to_be_visible()
+    page.goto(f"{running.url}/groups/new")
+    by_hand = page.get_by_role("button", name="pick its devices by hand")
+    expect(by_hand).to_be_disabled()
+    page.get_by_label("Name of the group").fill("By hand")
+    by_hand.click()
+    expect(page.get_by_role("heading", name="0 members")).to_be_visible()
     box = page.get_by_label("Names or ids of devices")
+    box.fill(devices[0])
+    page.get_by_role("button", name="Put 1 in").click()
+    expect(page.get_by_role("heading", name="1 member")).to_be_visible()
     box.fill("sill-9999")
     page.get_by_role("button", name="Put 1 in").click()
     expect(page.get_by_role("alert")).to_contain_text("No device is called sill-9999")

@@ -84,7 +84,7 @@ function Values({ field, onPick }: { field: string; onPick: (value: string) => v
   const most = data[0]?.count ?? 1;
   return (
     <section className="mb-4">
-      <h3 className="mb-1 font-sans font-semibold text-soft capitalize">{field}</h3>
+      <h3 className="mb-1 font-sans font-semibold text-soft first-letter:uppercase">{field}</h3>
       <ul>
         {data.slice(0, 7).map((v) => (
           <li key={v.value}>

@@ -74,6 +74,13 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
       if (!group) navigate({ to: "/groups/$id", params: { id: String(saved.id) }, search: {} });
     },
   });
+  const pickByHand = useMutation({
+    mutationFn: () => body(api.POST("/api/v1/groups", { body: { name, kind: "static" } })),
+    onSuccess: (made) => {
+      client.invalidateQueries({ queryKey: ["group"] });
+      navigate({ to: "/groups/$id", params: { id: String(made.id) }, search: {} });
+    },
+  });
   const marks = useMemo(() => {
     const found = new Map<number, ReactNode>();
     for (const d of shown?.joining ?? []) found.set(d.id, <Mark tone="verdigris">joins</Mark>);
@@ -98,6 +105,19 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
             />
             <p className="text-soft">
               By rule
+              {!group && (
+                <>
+                  , or{" "}
+                  <Button
+                    kind="quiet"
+                    disabled={!name.trim() || pickByHand.isPending}
+                    onClick={() => pickByHand.mutate()}
+                  >
+                    pick its devices by hand
+                  </Button>
+                  {!name.trim() && "once it has a name"}
+                </>
+              )}
               {group?.folder && (
                 <>
                   {" "}
@@ -128,7 +148,7 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
           </Button>
         </div>
         <RuleEditor label="Rule" value={rule} onChange={setRule} problems={refusal?.errors ?? []} autoFocus={!group} />
-        <Problem error={save.error} />
+        <Problem error={save.error ?? pickByHand.error} />
         {refusal && refusal.errors.length === 0 && <Problem error={refusal} />}
         <div className="flex items-baseline gap-5">
           <h2 className="text-[1.05rem]">Devices</h2>

@@ -19,7 +19,7 @@ export function RecordRoom() {
         {data?.map((e) => (
           <li
             key={e.id}
-            className="grid grid-cols-[7rem_9rem_8rem_1fr] gap-3 border-rule border-b px-4 py-1.5 last:border-0"
+            className="grid grid-cols-[7.8rem_9rem_8rem_1fr] gap-3 border-rule border-b px-4 py-1.5 last:border-0"
           >
             <time className="font-mono text-soft" dateTime={e.at} title={fullInstant(e.at, zone)}>
               {instant(e.at, zone, now)}

@@ -130,7 +130,7 @@ function Gate({
       {ring.opened_at &&
         ring.criteria.map((c) => (
           <div key={c.name} className="grid min-h-[22px] grid-cols-[4.6rem_1fr_4.4rem] items-center gap-2">
-            <span className="text-soft capitalize">{c.name}</span>
+            <span className="text-soft first-letter:uppercase">{c.name}</span>
             <Bar
               share={
                 c.name === "failures"

@@ -189,7 +189,7 @@ function Likeness({ data, limit }: { data: Schemas["PreflightView"]; limit: numb
       <div className="grid grid-cols-4 gap-5 max-xl:grid-cols-2">
         {fields.map((field) => (
           <div key={field}>
-            <h4 className="mb-1 font-sans font-semibold text-soft capitalize">{field}</h4>
+            <h4 className="mb-1 font-sans font-semibold text-soft first-letter:uppercase">{field}</h4>
             {ring.shares
               .filter((s) => s.field === field)
               .slice(0, 3)
