@@ -69,6 +69,14 @@ def test_a_share_is_of_those_left_and_rounds_up() -> None:
     assert (sizes[0], sizes[1], sizes[2]) == (100, 46, 855)
 
 
+def test_what_may_not_be_drawn_goes_to_the_rest() -> None:
+    drawable = [i % 2 == 0 for i in range(100)]
+    rings = [RingPlan(kind=RingKind.NUMBER, number=30), RingPlan(kind=RingKind.SHARE, share_pct=90), REST]
+    ring_of = assign(range(100), fleet(100), rings, 3, drawable)
+    assert all(drawable[i] for i, ring in enumerate(ring_of) if ring < 2)
+    assert ring_sizes(ring_of, 3) == {0: 30, 1: 20, 2: 50, -1: 0}
+
+
 def test_an_even_draw_is_nearer_to_the_pool_than_random_ones() -> None:
     codes = _codes(fleet(2000))
     pool = np.arange(2000)

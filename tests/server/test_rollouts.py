@@ -116,6 +116,14 @@ def test_the_audience_adds_up() -> None:
     assert LeftOut.objects.filter(rollout=rollout).count() == 7
 
 
+def test_a_silent_device_is_not_drawn_for_a_canary() -> None:
+    devices = [*make_devices(3), *make_devices(9, last_check_in=NOW - timedelta(days=3))]
+    rings = [ring("Canary", RingKind.NUMBER, number=3), ring("Rest")]
+    rollout = launched(make_draft(make_static("G", devices), rings=rings))
+    canary = set(Delivery.objects.filter(rollout=rollout, ring__position=1).values_list("device_id", flat=True))
+    assert canary == {d.pk for d in devices[:3]}
+
+
 def test_launching_twice_writes_nothing_twice() -> None:
     rollout = launched(make_draft(make_static("G", make_devices(3))))
     assert services.launch(rollout, now=NOW) is None

@@ -196,7 +196,7 @@ def _running(engineer: User, now: datetime) -> None:
         actor=engineer,
         now=now,
     )
-    Rollout.objects.filter(pk=rollout.pk).update(state=RolloutState.LAUNCHING, launched_by=engineer)
+    Rollout.objects.filter(pk=rollout.pk).update(state=RolloutState.LAUNCHING, launched_by=engineer, seed=SEED)
     services.launch(rollout, now=now)
 
 

@@ -103,7 +103,13 @@ def plan(rollout: Rollout, rings: Sequence[Ring], *, now: datetime) -> Plan:
     devices = list(_planned(audience, rollout, now))
     outcomes = Counter(d.outcome for d in devices)
     taking_part = [d for d in devices if d.outcome in TAKES_PART]
-    ring_of = assign([d.id for d in taking_part], [d.strata for d in taking_part], ring_plans(rings), rollout.seed)
+    ring_of = assign(
+        [d.id for d in taking_part],
+        [d.strata for d in taking_part],
+        ring_plans(rings),
+        rollout.seed,
+        drawable=[d.outcome is not Outcome.LATE for d in taking_part],
+    )
     return Plan(
         audience=len(devices),
         outcomes=outcomes,

@@ -31,27 +31,34 @@ class RingPlan:
 
 
 def assign(
-    device_ids: Sequence[int], strata: Sequence[Sequence[str]], rings: Sequence[RingPlan], seed: int
+    device_ids: Sequence[int],
+    strata: Sequence[Sequence[str]],
+    rings: Sequence[RingPlan],
+    seed: int,
+    drawable: Sequence[bool] | None = None,
 ) -> list[int]:
     """The index of each device's ring, in the order of `device_ids`; -1 where no ring takes it.
 
     `strata` holds, for each device, its values of the fields over which draws are even. The same
-    seed gives the same rings.
+    seed gives the same rings. Devices that are not `drawable` (all are, if it is left out) are never
+    drawn for a share or a number; a silent device in a canary would tell nothing and hold its gate.
     """
     ring_of: NDArray[np.int64] = np.full(len(device_ids), -1, dtype=np.int64)
     codes = _codes(strata)
     generator = np.random.default_rng(seed)
+    may_be_drawn = np.ones(len(device_ids), dtype=bool) if drawable is None else np.array(drawable, dtype=bool)
     for index, ring in enumerate(rings):
         left = np.flatnonzero(ring_of == -1)
+        pool = left[may_be_drawn[left]]
         match ring.kind:
             case RingKind.REST:
                 chosen = left
             case RingKind.GROUP:
                 chosen = np.array([int(i) for i in left if device_ids[int(i)] in ring.members], dtype=np.int64)
             case RingKind.SHARE:
-                chosen = even_draw(left, codes, math.ceil(len(left) * ring.share_pct / 100), generator)
+                chosen = even_draw(pool, codes, math.ceil(len(left) * ring.share_pct / 100), generator)
             case RingKind.NUMBER:
-                chosen = even_draw(left, codes, ring.number, generator)
+                chosen = even_draw(pool, codes, ring.number, generator)
         ring_of[chosen] = index
     return [int(r) for r in ring_of]
 
