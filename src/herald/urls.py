@@ -10,6 +10,8 @@ from drf_spectacular.views import SpectacularJSONAPIView, SpectacularSwaggerView
 
 from herald.access.api.views import HealthView, SessionView, TokenListView
 from herald.commands.api import views as commands
+from herald.deliveries.api import views as deliveries
+from herald.find.api import views as find
 from herald.fleet.api import views as fleet
 from herald.groups.api import views as groups
 from herald.images.api.views import ImageListView
@@ -48,12 +50,12 @@ urlpatterns = [
     _call("session", SessionView),
     _call("tokens", TokenListView),
     _call("now", NowApiView),
-    _call("devices", fleet.DeviceListView),
+    _call("devices", find.DeviceListView),
     _call("devices/<str:device>", fleet.DeviceView),
-    _call("devices/<str:device>/orders", fleet.DeviceOrdersView),
-    _call("devices/<str:device>/timeline", fleet.DeviceTimelineView),
+    _call("devices/<str:device>/orders", deliveries.DeviceOrdersView),
+    _call("devices/<str:device>/timeline", deliveries.DeviceTimelineView),
     _call("fields", fleet.FieldListView),
-    _call("fields/<str:key>/values", fleet.FieldValuesView),
+    _call("fields/<str:key>/values", find.FieldValuesView),
     _call("rules/preview", groups.RulePreviewView),
     _call("rules/explain", groups.RuleExplainView),
     _call("folders", groups.FolderListView),

@@ -1,7 +1,7 @@
 """A scheduled command as one sentence."""
 
 from herald.commands.models import Schedule, When
-from herald.rollouts.sentence import names
+from herald.groups.audience import names_of
 
 
 def schedule_sentence(schedule: Schedule) -> str:
@@ -14,9 +14,9 @@ def sentence_parts(schedule: Schedule) -> list[dict[str, str]]:
     parts = [
         {"slot": "recipe", "text": schedule.get_recipe_display()},
         {"slot": "", "text": " "},
-        {"slot": "audience", "text": names(schedule.include.all()) or "nobody yet"},
+        {"slot": "audience", "text": names_of(schedule.include.all()) or "nobody yet"},
     ]
-    exclude = names(schedule.exclude.all())
+    exclude = names_of(schedule.exclude.all())
     if exclude:
         parts += [{"slot": "", "text": " "}, {"slot": "exclude", "text": f"without {exclude}"}]
     parts += [{"slot": "", "text": " "}, {"slot": "when", "text": _when(schedule)}, {"slot": "", "text": ", "}]

@@ -14,10 +14,10 @@ from herald.commands.sentence import schedule_sentence
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
+from herald.groups.audience import members_of
 from herald.groups.models import Group
 from herald.live.notify import notify
 from herald.record.services import record
-from herald.rollouts.audience import members_of
 from herald_core.deliveries import IN_HAND, Kind, Phase
 from herald_core.timing.clocks import instant
 from herald_core.timing.firings import daily_firings, spread_seconds

@@ -3,11 +3,9 @@
 from django.db import models
 from django.db.models import Q
 
-from herald.commands.models import Occurrence
 from herald.deliveries.querysets import DeliveryEventQuerySet, DeliveryQuerySet
 from herald.fleet.models import Device
 from herald.images.models import Image
-from herald.rollouts.models import Ring, Rollout
 from herald_core.deliveries import IN_HAND, Kind, Phase
 
 PHASES = [(p.value, p.value) for p in Phase]
@@ -19,11 +17,15 @@ class Delivery(models.Model):
 
     device = models.ForeignKey(Device, on_delete=models.CASCADE, related_name="deliveries")
     kind = models.CharField(max_length=10, choices=KINDS)
-    rollout = models.ForeignKey(Rollout, null=True, on_delete=models.CASCADE, related_name="deliveries", db_index=False)
-    ring = models.ForeignKey(Ring, null=True, on_delete=models.CASCADE, related_name="deliveries", db_index=False)
+    rollout = models.ForeignKey(
+        "rollouts.Rollout", null=True, on_delete=models.CASCADE, related_name="deliveries", db_index=False
+    )
+    ring = models.ForeignKey(
+        "rollouts.Ring", null=True, on_delete=models.CASCADE, related_name="deliveries", db_index=False
+    )
     image = models.ForeignKey(Image, null=True, on_delete=models.PROTECT, db_index=False)
     occurrence = models.ForeignKey(
-        Occurrence, null=True, on_delete=models.CASCADE, related_name="deliveries", db_index=False
+        "commands.Occurrence", null=True, on_delete=models.CASCADE, related_name="deliveries", db_index=False
     )
     phase = models.CharField(max_length=10, choices=PHASES, default=Phase.WAITING.value)
     phase_since = models.DateTimeField()

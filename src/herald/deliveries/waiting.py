@@ -2,14 +2,16 @@
 
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
 
 from herald.clock.source import clock
 from herald.deliveries.models import Delivery
-from herald.fleet.querysets import presence_of
-from herald.rollouts.audience import window_of
-from herald.rollouts.models import Rollout
+from herald.fleet.presence import presence_of
 from herald_core.deliveries import Phase
 from herald_core.timing.windows import next_opening, open_until
+
+if TYPE_CHECKING:
+    from herald.rollouts.models import Rollout
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -76,8 +78,8 @@ def _waiting(delivery: Delivery, next_call: datetime | None, now: datetime, situ
     return Waiting(reason="the next turn of the clock", until=next_call)
 
 
-def _held_by_hours(rollout: Rollout, zone: str, now: datetime) -> Waiting | None:
-    window = window_of(rollout)
+def _held_by_hours(rollout: "Rollout", zone: str, now: datetime) -> Waiting | None:
+    window = rollout.window
     closes = open_until(window, zone, now)
     needed = timedelta(minutes=rollout.image.expected_minutes)
     if closes is None:

@@ -8,11 +8,11 @@ from herald.access.models import User
 from herald.commands.models import Occurrence, Schedule
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.demo.scenario import SEED
+from herald.groups.audience import members_of
 from herald.groups.models import Group
 from herald.images.models import Image
 from herald.record.services import record
 from herald.rollouts import services
-from herald.rollouts.audience import members_of
 from herald.rollouts.models import Ring, Rollout, RolloutState
 from herald.rollouts.sentence import rollout_sentence
 from herald_core.deliveries import Phase

@@ -1,62 +1,17 @@
 """Every query about devices."""
 
 from collections.abc import Collection, Sequence
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import TYPE_CHECKING, Any, Self
 
 from django.db import models
-from django.db.models import Case, Count, DateTimeField, DurationField, ExpressionWrapper, F, Q, TextField, Value, When
-from django.db.models.functions import Greatest
+from django.db.models import Count, F, Q, Value
 
+from herald.fleet.presence import presence_expression
 from herald.lookups import JsonMember, JsonType
 
 if TYPE_CHECKING:
     pass
-
-ON_TIME_INTERVALS = 2
-SILENT_INTERVALS = 10
-SILENT_AFTER = timedelta(hours=24)
-
-_INTERVAL = ExpressionWrapper(
-    F("check_in_interval_seconds") * Value(timedelta(seconds=1), DurationField()), DurationField()
-)
-
-
-def _last_check_in_plus(duration: Any) -> ExpressionWrapper:
-    return ExpressionWrapper(F("last_check_in") + duration, DateTimeField())
-
-
-def presence_expression(now: datetime) -> Case:
-    """Presence as text: on time (within 2 intervals), late, silent (over 24 h or 10 intervals,
-    whichever is longer), never seen."""
-    on_time = ExpressionWrapper(_INTERVAL * Value(ON_TIME_INTERVALS), DurationField())
-    silent = Greatest(
-        ExpressionWrapper(_INTERVAL * Value(SILENT_INTERVALS), DurationField()),
-        Value(SILENT_AFTER, DurationField()),
-    )
-    return Case(
-        When(last_check_in__isnull=True, then=Value("never seen")),
-        When(
-            Q(last_check_in__gte=ExpressionWrapper(Value(now, DateTimeField()) - on_time, DateTimeField())),
-            then=Value("on time"),
-        ),
-        When(
-            Q(last_check_in__gte=ExpressionWrapper(Value(now, DateTimeField()) - silent, DateTimeField())),
-            then=Value("late"),
-        ),
-        default=Value("silent"),
-        output_field=TextField(),
-    )
-
-
-def presence_of(last_check_in: datetime | None, interval_seconds: int, now: datetime) -> str:
-    """The same for one device in memory."""
-    if last_check_in is None:
-        return "never seen"
-    interval = timedelta(seconds=interval_seconds)
-    if last_check_in >= now - interval * ON_TIME_INTERVALS:
-        return "on time"
-    return "late" if last_check_in >= now - max(interval * SILENT_INTERVALS, SILENT_AFTER) else "silent"
 
 
 class DeviceQuerySet(models.QuerySet["Device"]):

@@ -5,7 +5,7 @@ from datetime import datetime
 from typing import Any
 
 from herald.fleet.models import Custodian, Device, DeviceModel, PropertyDefinition, Site
-from herald.fleet.querysets import presence_of
+from herald.fleet.presence import presence_of
 from herald_core.rules import FieldSpec, FieldType, Record, Vocabulary
 
 #: The Python types that a JSON value of a property may have; anything else counts as missing.

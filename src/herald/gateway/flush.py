@@ -13,7 +13,7 @@ from django.db.models.functions import Cast, Coalesce
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Admission, Device, DeviceChange
-from herald.fleet.querysets import presence_of
+from herald.fleet.presence import presence_of
 from herald.gateway.messages import Answer, CheckIn, Order, Refused, delivery_and_attempt
 from herald.lookups import IsNotNull, JsonMember, JsonText, NotTrue
 from herald_core.deliveries import Kind, Phase, Report

@@ -9,7 +9,7 @@ subqueries on those small tables, so that the devices are read without joins.
 from collections.abc import Callable, Mapping
 from datetime import date, datetime, timedelta
 from decimal import Decimal
-from typing import Any, cast
+from typing import TYPE_CHECKING, Any, cast
 
 from django.db.models import (
     BooleanField,
@@ -36,12 +36,15 @@ from django.db.models.lookups import (
 )
 
 from herald.fleet.models import Custodian, Device, DeviceModel, Site
-from herald.fleet.querysets import DeviceQuerySet, presence_expression
+from herald.fleet.presence import presence_expression
 from herald.groups.models import Group, GroupMembership
 from herald.lookups import CodePoints, Fold, IsNotNull, JsonMember, JsonText, JsonType, NotTrue
 from herald_core.rules import And, Clause, Everything, FieldSpec, FieldType, Node, Not, Op, Or, Vocabulary
 from herald_core.rules.evaluate import comparable, day_bounds, first_day_within
 from herald_core.text import fold
+
+if TYPE_CHECKING:
+    from herald.fleet.querysets import DeviceQuerySet
 
 _COMPARE: Mapping[Op, type[Any]] = {
     Op.LT: LessThan,
@@ -72,7 +75,7 @@ class _AnyMemberLike(Func):
     output_field = BooleanField()
 
 
-def matching(node: Node, vocabulary: Vocabulary, now: datetime) -> DeviceQuerySet:
+def matching(node: Node, vocabulary: Vocabulary, now: datetime) -> "DeviceQuerySet":
     """The devices that the rule matches, as of `now`."""
     return Device.objects.filter(to_condition(node, vocabulary, now))
 

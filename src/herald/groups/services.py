@@ -9,7 +9,6 @@ from django.db import transaction
 
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid
-from herald.commands.models import Schedule
 from herald.fleet.models import Device
 from herald.fleet.vocabulary import load_records, load_vocabulary, record_with_groups
 from herald.groups.membership import (
@@ -18,15 +17,14 @@ from herald.groups.membership import (
     follow_references,
     joining,
     leaving,
-    referrers_in_order,
     set_members,
 )
 from herald.groups.models import Folder, Group, GroupKind, GroupMembership, GroupReference
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
+from herald.groups.uses import uses_of
 from herald.live.notify import notify
 from herald.record.services import record
-from herald.rollouts.models import Rollout
 from herald_core.rules import ClauseVerdict, depends_on_time, explain, groups_of
 from herald_core.rules.rename import rename_group
 from herald_core.text import nfc
@@ -86,29 +84,6 @@ def explain_rule(rule: str, device: Device, *, now: datetime) -> tuple[bool, lis
     return explain(
         node, record_with_groups(load_records([device.pk], vocabulary, now)[device.pk], list(inside)), vocabulary, now
     )
-
-
-@dataclass(frozen=True, kw_only=True)
-class Use:
-    """Something that uses a group."""
-
-    kind: str
-    id: int
-    sentence: str
-
-
-def uses_of(group: Group) -> list[Use]:
-    """What uses the group: open rollouts, schedules, and rules of other groups."""
-    uses = [
-        Use(kind="rollout", id=r.pk, sentence=f"Rollout {r.pk} of {r.image} ({r.get_state_display().lower()})")
-        for r in Rollout.objects.using_group(group.pk).select_related("image")
-    ]
-    uses += [
-        Use(kind="schedule", id=s.pk, sentence=f"Schedule {s.pk}, {s.get_recipe_display().lower()}")
-        for s in Schedule.objects.using_group(group.pk)
-    ]
-    uses += [Use(kind="group", id=g.pk, sentence=f"The rule of “{g.name}”") for g in referrers_in_order([group.pk])]
-    return uses
 
 
 def create_group(

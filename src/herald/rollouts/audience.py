@@ -1,23 +1,23 @@
 """Who a rollout is for, and what preflight says of each of them."""
 
 from collections import Counter
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from django.db.models import Exists, OuterRef, QuerySet, TextField, Value
+from django.db.models import QuerySet, TextField, Value
 from django.db.models.functions import Coalesce
 
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device, DeviceModel, Site
-from herald.fleet.querysets import presence_of
-from herald.groups.models import Group, GroupMembership
+from herald.fleet.presence import presence_of
+from herald.groups.audience import members_of
+from herald.groups.models import GroupMembership
 from herald.images.models import Image
 from herald.lookups import JsonMember, JsonText
 from herald.rollouts.models import Ring, Rollout
 from herald_core.preflight import TAKES_PART, Candidate, ImageNeeds, Outcome, Preflight
 from herald_core.rings.assignment import RingKind, RingPlan, assign, ring_sizes, shares
-from herald_core.timing.windows import Window
 
 #: The fields over which draws are even, in the order of `PlannedDevice.strata`.
 STRATA = ("model", "uplink", "site", "from version")
@@ -62,26 +62,6 @@ class Plan:
     def shares_of(self, ring: int) -> list[dict[str, object]]:
         """How a ring looks beside all devices that take part."""
         return [s.__dict__ for s in shares([d.strata for d in self.taking_part], self.ring_of, ring, STRATA)]
-
-
-def window_of(rollout: Rollout) -> Window | None:
-    """The rollout's hours, by the device's clock; None for any hour."""
-    if rollout.window_start is None or rollout.window_end is None:
-        return None
-    days = frozenset(rollout.window_days) or frozenset(range(7))
-    return Window(start=rollout.window_start, end=rollout.window_end, days=days)
-
-
-def members_of(include: Collection[Group], exclude: Collection[Group]) -> "QuerySet[Device]":
-    """Devices in any of the included groups and none of the excluded ones. No group is nobody."""
-    if not include:
-        return Device.objects.none()
-    inside = GroupMembership.objects.of_groups([g.pk for g in include]).values("device_id")
-    devices = Device.objects.filter(pk__in=inside)
-    if exclude:
-        outside = GroupMembership.objects.filter(group__in=[g.pk for g in exclude], device_id=OuterRef("pk"))
-        devices = devices.filter(~Exists(outside))
-    return devices
 
 
 def needs_of(image: Image) -> ImageNeeds:

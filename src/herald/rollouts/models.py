@@ -11,6 +11,7 @@ from herald.images.models import Image
 from herald.rollouts.querysets import RolloutQuerySet
 from herald_core.preflight import Outcome
 from herald_core.rings.assignment import RingKind
+from herald_core.timing.windows import Window
 
 
 class RolloutState(models.TextChoices):
@@ -79,6 +80,14 @@ class Rollout(models.Model):
                 name="rollout_launched_has_time",
             ),
         )
+
+    @property
+    def window(self) -> Window | None:
+        """The hours of the rollout, by the device's clock; None for any hour."""
+        if self.window_start is None or self.window_end is None:
+            return None
+        days = frozenset(self.window_days) or frozenset(range(7))
+        return Window(start=self.window_start, end=self.window_end, days=days)
 
 
 class Ring(models.Model):

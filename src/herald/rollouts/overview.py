@@ -6,9 +6,10 @@ from datetime import datetime
 from typing import Any
 
 from herald.deliveries.models import Delivery, DeliveryEvent
+from herald.groups.audience import names_of
 from herald.rollouts.audience import Plan
 from herald.rollouts.models import LeftOut, Ring, Rollout
-from herald.rollouts.sentence import names, sentence_parts
+from herald.rollouts.sentence import sentence_parts
 from herald.rollouts.turn import PhaseCounts, gate_of, phase_counts
 from herald_core.deliveries import OPEN
 from herald_core.preflight import TAKES_PART, WORDS, Outcome
@@ -36,7 +37,7 @@ def _row(rollout: Rollout, counts: Mapping[int, PhaseCounts], now: datetime) -> 
         "reason": rollout.reason,
         "sentence": sentence_parts(rollout),
         "image": str(rollout.image),
-        "audience": names(rollout.include.all()),
+        "audience": names_of(rollout.include.all()),
         "phases": dict(phases),
         "rings": rings,
         "total": sum(phases.values()),

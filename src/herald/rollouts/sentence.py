@@ -2,6 +2,7 @@
 
 from datetime import time
 
+from herald.groups.audience import names_of
 from herald.rollouts.models import Rollout
 
 _DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
@@ -15,7 +16,7 @@ def rollout_sentence(rollout: Rollout) -> str:
 def sentence_parts(rollout: Rollout) -> list[dict[str, str]]:
     """The sentence in pieces; `slot` names what a piece says, and is empty for the words between."""
     parts = [_word("Put "), _slot("image", str(rollout.image)), _word(" on ")]
-    include, exclude = names(rollout.include.all()), names(rollout.exclude.all())
+    include, exclude = names_of(rollout.include.all()), names_of(rollout.exclude.all())
     parts.append(_slot("audience", include or "nobody yet"))
     if exclude:
         parts += [_word(" "), _slot("exclude", f"without {exclude}")]
@@ -24,12 +25,6 @@ def sentence_parts(rollout: Rollout) -> list[dict[str, str]]:
     parts.append(_slot("window", window_words(rollout)))
     parts += [_word(", stopping at "), _slot("limit", f"{rollout.failure_limit_pct:g} % failures")]
     return parts
-
-
-def names(groups: object) -> str:
-    """Names of groups as a list in words."""
-    words = [g.name for g in groups]
-    return " and ".join([", ".join(words[:-1]), words[-1]] if len(words) > 1 else words)
 
 
 def window_words(rollout: Rollout) -> str:

@@ -12,7 +12,6 @@ from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
 from herald.live.notify import notify
 from herald.rollouts import services
-from herald.rollouts.audience import window_of
 from herald.rollouts.models import Ring, Rollout, RolloutState
 from herald_core.deliveries import CLOSED, IN_HAND, OPEN, Event, Phase
 from herald_core.rings.gates import GateReading, GateSpec, RingCounts, halt_reason, read_gate
@@ -145,7 +144,7 @@ def _offer(
     by_end: dict[datetime, list[str]] = defaultdict(list)
     needed = timedelta(minutes=rollout.image.expected_minutes)
     for zone in zones:
-        closes = open_until(window_of(rollout), zone, now)
+        closes = open_until(rollout.window, zone, now)
         if closes is not None and closes - now > needed:
             by_end[closes].append(zone)
     for closes, names in sorted(by_end.items()):

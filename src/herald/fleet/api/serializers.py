@@ -8,7 +8,7 @@ from rest_framework import serializers
 
 from herald.clock.source import clock
 from herald.fleet.models import Device
-from herald.fleet.querysets import presence_of
+from herald.fleet.presence import presence_of
 
 
 class DeviceRow(serializers.ModelSerializer[Device]):

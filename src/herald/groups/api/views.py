@@ -9,12 +9,11 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.api.errors import Invalid
 from herald.api.fields import next_page, read_limit, valid
 from herald.clock.source import clock
 from herald.fleet.api.serializers import DevicePage
-from herald.fleet.api.views import find_device
 from herald.fleet.models import Device
+from herald.fleet.services import device_ids, find_device
 from herald.groups import services
 from herald.groups.api.serializers import (
     Changed,
@@ -30,6 +29,7 @@ from herald.groups.api.serializers import (
     RuleQuestion,
 )
 from herald.groups.models import Folder, Group
+from herald.groups.uses import uses_of
 
 
 class GroupListView(APIView):
@@ -154,23 +154,7 @@ class RuleExplainView(APIView):
         )
 
 
-def device_ids(words: list[str], pointer: str) -> list[int]:
-    """Devices by name or uid; unknown ones are refused by name."""
-    found: dict[str, int] = {}
-    for name, uid, pk in (
-        Device.objects.filter(name__any=words)
-        .union(Device.objects.filter(uid__any=words))
-        .values_list("name", "uid", "id")
-    ):
-        found |= {name: pk, uid: pk}
-    unknown = [w for w in words if w not in found]
-    if unknown:
-        more = f" and {len(unknown) - 10} more" if len(unknown) > 10 else ""
-        raise Invalid(pointer, f"No device is called {', '.join(unknown[:10])}{more}.", unknown=unknown)
-    return [found[w] for w in words]
-
-
 def _detail(group_id: int) -> Any:
     group: Any = get_object_or_404(Group.objects.with_counts(), pk=group_id)
-    group.uses = [u.__dict__ for u in services.uses_of(group)]
+    group.uses = [u.__dict__ for u in uses_of(group)]
     return GroupDetail(group).data

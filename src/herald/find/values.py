@@ -7,7 +7,7 @@ from typing import Any
 from django.db.models import Count, F, Func, TextField, Value
 
 from herald.fleet.models import Custodian, Device
-from herald.fleet.querysets import presence_expression
+from herald.fleet.presence import presence_expression
 from herald.groups.models import Group
 from herald.lookups import JsonText
 from herald_core.rules import FieldSpec

@@ -1,0 +1,12 @@
+"""Start-up of this room."""
+
+from importlib import import_module
+
+from django.apps import AppConfig
+
+
+class CommandsConfig(AppConfig):
+    name = "herald.commands"
+
+    def ready(self) -> None:
+        import_module("herald.commands.uses")  # it tells the groups what it uses of them

@@ -1,0 +1,35 @@
+"""Verbs on devices: finding one by what people call it."""
+
+from django.db.models import Q
+
+from herald.api.errors import Invalid, NotFound
+from herald.fleet.models import Device
+
+
+def find_device(word: str) -> Device:
+    """The device with this id, name or uid.
+
+    Raises:
+        NotFound: no device is called so.
+    """
+    by_id = Q(pk=int(word)) if word.isdigit() and len(word) < 18 else Q(pk__in=[])
+    device = Device.objects.with_names().filter(by_id | Q(name=word) | Q(uid=word)).first()
+    if device is None:
+        raise NotFound(f"No device is called {word[:80]}.")
+    return device
+
+
+def device_ids(words: list[str], pointer: str) -> list[int]:
+    """Devices by name or uid; unknown ones are refused by name."""
+    found: dict[str, int] = {}
+    for name, uid, pk in (
+        Device.objects.filter(name__any=words)
+        .union(Device.objects.filter(uid__any=words))
+        .values_list("name", "uid", "id")
+    ):
+        found |= {name: pk, uid: pk}
+    unknown = [w for w in words if w not in found]
+    if unknown:
+        more = f" and {len(unknown) - 10} more" if len(unknown) > 10 else ""
+        raise Invalid(pointer, f"No device is called {', '.join(unknown[:10])}{more}.", unknown=unknown)
+    return [found[w] for w in words]
