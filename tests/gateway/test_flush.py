@@ -261,3 +261,21 @@ def test_any_bytes_are_refused_by_name(body: bytes) -> None:
         read_check_in(body)
     except Refused as refusal:
         assert refusal.status == 422 and refusal.code
+
+
+def test_what_was_said_before_is_not_looked_at_again_and_news_always_is() -> None:
+    device = make_device()
+    answer_to(device, firmware="5.2.0", facts={"battery": 79, "uplink": "cellular"})
+    DeviceChange.objects.all().delete()
+
+    same = [{"battery": 79, "uplink": "cellular"}, {"uplink": "cellular", "battery": 79}, None]
+    for facts in same:
+        answer_to(device, firmware="5.2.0", facts=facts)
+    assert not DeviceChange.objects.exists()
+
+    answer_to(device, firmware="5.2.0", facts={"battery": 78, "uplink": "cellular"})
+    assert DeviceChange.objects.get().device_id == device.pk
+    answer_to(device, firmware="5.2.0", facts={"battery": 79, "uplink": "cellular"})  # back to an earlier word
+    device.refresh_from_db()
+    assert device.facts["battery"] == 79
+    assert DeviceChange.objects.count() == 2

@@ -129,6 +129,8 @@ class Device(models.Model):
     check_in_interval_seconds = models.PositiveIntegerField(default=900)
     last_check_in = models.DateTimeField(null=True)
     first_seen = models.DateTimeField(null=True)
+    #: digest of the last check-in that was stored (firmware, facts, health): an equal one brings no news
+    said_digest = models.BigIntegerField(null=True)
     #: SHA-256 of the device's secret, in hex; none means that no secret opens the gateway
     secret_hash = models.CharField(max_length=64, null=True, unique=True)
 

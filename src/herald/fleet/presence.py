@@ -19,25 +19,31 @@ def _last_check_in_plus(duration: Any) -> ExpressionWrapper:
     return ExpressionWrapper(F("last_check_in") + duration, DateTimeField())
 
 
-def presence_expression(now: datetime) -> Case:
-    """Presence as text: on time (within 2 intervals), late, silent (over 24 h or 10 intervals,
-    whichever is longer), never seen."""
+def heard_in_time(now: datetime) -> Q:
+    """True of a device that is on time; false, never unknown, of any other."""
     on_time = ExpressionWrapper(_INTERVAL * Value(ON_TIME_INTERVALS), DurationField())
+    since = ExpressionWrapper(Value(now, DateTimeField()) - on_time, DateTimeField())
+    return Q(last_check_in__isnull=False, last_check_in__gte=since)
+
+
+def not_heard_for_long(now: datetime) -> Q:
+    """True of a device that is silent or was never seen; false, never unknown, of any other."""
     silent = Greatest(
         ExpressionWrapper(_INTERVAL * Value(SILENT_INTERVALS), DurationField()),
         Value(SILENT_AFTER, DurationField()),
     )
+    since = ExpressionWrapper(Value(now, DateTimeField()) - silent, DateTimeField())
+    return Q(last_check_in__isnull=True) | Q(last_check_in__lt=since)
+
+
+def presence_expression(now: datetime) -> Case:
+    """Presence as text: on time (within 2 intervals), late, silent (over 24 h or 10 intervals,
+    whichever is longer), never seen."""
     return Case(
         When(last_check_in__isnull=True, then=Value("never seen")),
-        When(
-            Q(last_check_in__gte=ExpressionWrapper(Value(now, DateTimeField()) - on_time, DateTimeField())),
-            then=Value("on time"),
-        ),
-        When(
-            Q(last_check_in__gte=ExpressionWrapper(Value(now, DateTimeField()) - silent, DateTimeField())),
-            then=Value("late"),
-        ),
-        default=Value("silent"),
+        When(heard_in_time(now), then=Value("on time")),
+        When(not_heard_for_long(now), then=Value("silent")),
+        default=Value("late"),
         output_field=TextField(),
     )
 

@@ -1,6 +1,7 @@
 """The device gateway: a lean ASGI application with a port of its own, without Django's handler."""
 
 import asyncio
+import gc
 import os
 from collections.abc import Awaitable, Callable, MutableMapping
 from typing import Any
@@ -152,6 +153,9 @@ async def _problem(send: Send, refusal: Refused) -> None:
 async def _lifespan(receive: Receive, send: Send) -> None:
     while True:
         message = await receive()
+        if message["type"] == "lifespan.startup":
+            gc.collect()
+            gc.freeze()  # what start-up made stays: the collector need not walk it again under load
         await send({"type": message["type"] + ".complete"})
         if message["type"] == "lifespan.shutdown":
             return

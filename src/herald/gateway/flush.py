@@ -4,19 +4,19 @@ import hashlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
+from typing import Any, NamedTuple
 
 from django.db import transaction
-from django.db.models import BooleanField, Case, ExpressionWrapper, F, JSONField, Q, TextField, Value, When
+from django.db.models import BigIntegerField, BooleanField, ExpressionWrapper, F, JSONField, Q, TextField, Value
 from django.db.models.functions import Cast, Coalesce
 
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Admission, Device, DeviceChange
-from herald.fleet.presence import presence_of
+from herald.fleet.presence import heard_in_time
 from herald.gateway.messages import Answer, CheckIn, Order, Refused, delivery_and_attempt
 from herald.lookups import IsNotNull, JsonMember, JsonText, NotTrue
-from herald_core.deliveries import Kind, Phase, Report
+from herald_core.deliveries import IN_HAND, Kind, Phase, Report
 from herald_core.versions import version_key_or_none
 
 UNKNOWN = Refused(401, "unknown-device", "No device has this secret.")
@@ -53,21 +53,67 @@ def flush(arrivals: Sequence[Arrival], *, now: datetime) -> list[Answer | Refuse
     """Store the check-ins and answer each, in their order; committed when this returns."""
     latest = {a.secret_hash: a for a in arrivals}
     with transaction.atomic():
-        rows = _known_devices(latest)
-        _store(rows, latest, now)
-        DeviceChange.objects.note([r["id"] for r in rows.values() if _matters(r, now)], now)
+        rows = _known_devices(latest, now)
+        changed = _store(rows, latest, now)
+        matters = [
+            r.id for r in rows.values() if r.admission != Admission.RETIRED and (r.id in changed or not r.was_on_time)
+        ]
+        DeviceChange.objects.note(matters, now)
         orders = _take_reports(rows, arrivals, now)
     counters.check_ins += len(arrivals)
     return [_answer(rows.get(a.secret_hash), a, orders, now) for a in arrivals]
 
 
-def _reported(latest: Mapping[str, Arrival]) -> dict[str, Value]:
+class Known(NamedTuple):
+    """What the batch must know of a device before it is written."""
+
+    id: int
+    secret_hash: str
+    admission: str
+    check_in_interval_seconds: int
+    said_digest: int | None
+    healthy: bool
+    firmware: str | None
+    was_on_time: bool
+
+
+def _known_devices(latest: Mapping[str, Arrival], now: datetime) -> dict[str, Known]:
+    """The devices that the secrets belong to, by hash."""
+    rows = (
+        Device.objects.filter(secret_hash__any=list(latest))
+        .annotate(was_on_time=ExpressionWrapper(heard_in_time(now), BooleanField()))
+        .values_list(*Known._fields)
+    )
+    return {row[1]: Known(*row) for row in rows}
+
+
+def _store(rows: Mapping[str, Known], latest: Mapping[str, Arrival], now: datetime) -> set[int]:
+    """Write the check-ins; the devices whose firmware or facts are new.
+
+    Most devices say again what they said last, which the digest tells without reading their facts:
+    for them only the time of the call is written.
+    """
+    heard = {key: row for key, row in rows.items() if row.admission != Admission.RETIRED}
+    digests = {key: latest[key].message.state_digest() for key in heard}
+    news = {key: latest[key] for key, row in heard.items() if row.said_digest != digests[key]}
+    quiet = [row.id for key, row in heard.items() if key not in news]
+    if quiet:
+        Device.objects.by_ids(quiet).update(last_check_in=now)
+    if not news:
+        return set()
+    said = _reported(news, digests)
+    changed = _really_changed(news, said)
+    _store_news(news, said, now)
+    return changed
+
+
+def _reported(news: Mapping[str, Arrival], digests: Mapping[str, int]) -> dict[str, Value]:
     """What the batch reports, one JSON parameter for each column: the value by secret hash.
 
     One for each, as a parameter that several expressions use is sent and read once for each of them.
     """
     columns: dict[str, dict[str, Any]] = {"firmware": {}, "key": {}, "facts": {}, "healthy": {}, "fault": {}}
-    for secret, arrival in latest.items():
+    for secret, arrival in news.items():
         message = arrival.message
         if message.firmware is not None:
             columns["firmware"][secret] = message.firmware
@@ -77,71 +123,21 @@ def _reported(latest: Mapping[str, Arrival]) -> dict[str, Value]:
         if message.health is not None:
             columns["healthy"][secret] = message.health.ok
             columns["fault"][secret] = message.health.fault[:200].replace("\x00", "")
+    columns["digest"] = {secret: digests[secret] for secret in news}
     return {name: Value(values, JSONField()) for name, values in columns.items()}
 
 
-def _known_devices(latest: Mapping[str, Arrival]) -> dict[str, dict[str, Any]]:
-    """The devices that the secrets belong to, by hash, and whether what they report is new."""
-    said = _reported(latest)
+def _really_changed(news: Mapping[str, Arrival], said: Mapping[str, Value]) -> set[int]:
+    """Those whose firmware or facts differ from what is stored: the order of keys, for one, does not count."""
     facts, firmware = JsonMember(said["facts"], _SECRET), JsonText(said["firmware"], _SECRET)
-    changed = Case(
-        When(~Q(facts=Coalesce(facts, F("facts"))), then=Value(True)),
-        When(
-            Q(
-                NotTrue(
-                    ExpressionWrapper(
-                        Q(firmware=Coalesce(firmware, F("firmware"), output_field=TextField())), BooleanField()
-                    )
-                )
-            )
-            & Q(IsNotNull(firmware)),
-            then=Value(True),
-        ),
-        default=Value(False),
-        output_field=BooleanField(),
+    same_firmware = ExpressionWrapper(
+        Q(firmware=Coalesce(firmware, F("firmware"), output_field=TextField())), BooleanField()
     )
-    rows = (
-        Device.objects.filter(secret_hash__any=list(latest))
-        .annotate(changed=changed)
-        .values(
-            "id",
-            "secret_hash",
-            "admission",
-            "healthy",
-            "fault",
-            "firmware",
-            "check_in_interval_seconds",
-            "last_check_in",
-            "first_seen",
-            "changed",
-        )
-    )
-    return {r["secret_hash"]: r for r in rows}
+    differs = ~Q(facts=Coalesce(facts, F("facts"))) | Q(NotTrue(same_firmware)) & Q(IsNotNull(firmware))
+    return set(Device.objects.filter(differs, secret_hash__any=list(news)).values_list("id", flat=True))
 
 
-def _store(rows: Mapping[str, dict[str, Any]], latest: Mapping[str, Arrival], now: datetime) -> None:
-    """Most devices have nothing new to say: for them only the time of the call is written."""
-    heard = {key: row for key, row in rows.items() if row["admission"] != Admission.RETIRED}
-    news = {key: latest[key] for key, row in heard.items() if _has_news(row, latest[key].message)}
-    quiet = [row["id"] for key, row in heard.items() if key not in news]
-    if quiet:
-        Device.objects.by_ids(quiet).update(last_check_in=now)
-    if news:
-        _store_news(news, now)
-
-
-def _has_news(row: Mapping[str, Any], message: CheckIn) -> bool:
-    health = message.health
-    return (
-        bool(row["changed"])
-        or row["first_seen"] is None
-        or (health is not None and (health.ok, health.fault[:200]) != (row["healthy"], row["fault"]))
-    )
-
-
-def _store_news(news: Mapping[str, Arrival], now: datetime) -> None:
-    said = _reported(news)
-
+def _store_news(news: Mapping[str, Arrival], said: Mapping[str, Value], now: datetime) -> None:
     def text_or_kept(name: str, column: str) -> Coalesce:
         return Coalesce(JsonText(said[name], _SECRET), F(column), output_field=TextField())
 
@@ -153,35 +149,26 @@ def _store_news(news: Mapping[str, Arrival], now: datetime) -> None:
         firmware_key=text_or_kept("key", "firmware_key"),
         healthy=Coalesce(Cast(JsonText(said["healthy"], _SECRET), BooleanField()), F("healthy")),
         fault=text_or_kept("fault", "fault"),
+        said_digest=Cast(JsonText(said["digest"], _SECRET), BigIntegerField()),
     )
 
 
-def _matters(row: Mapping[str, Any], now: datetime) -> bool:
-    """Whether the check-in may change the device's groups."""
-    if row["admission"] == Admission.RETIRED:
-        return False
-    was = presence_of(row["last_check_in"], row["check_in_interval_seconds"], now)
-    return bool(row["changed"]) or was != "on time"
-
-
-def _take_reports(
-    rows: Mapping[str, dict[str, Any]], arrivals: Sequence[Arrival], now: datetime
-) -> dict[int, Delivery]:
+def _take_reports(rows: Mapping[str, Known], arrivals: Sequence[Arrival], now: datetime) -> dict[int, Delivery]:
     """Let the reports and states change the orders in hand; the orders, by device."""
-    admitted = {key: r for key, r in rows.items() if r["admission"] == Admission.ADMITTED}
+    admitted = {key: r for key, r in rows.items() if r.admission == Admission.ADMITTED}
     if not admitted:
         return {}
-    busy = Delivery.objects.busy_devices([r["id"] for r in admitted.values()])
+    busy = Delivery.objects.busy_devices([r.id for r in admitted.values()])
     if not busy:
         return {}
     orders = {d.device_id: d for d in Delivery.objects.orders_of(busy)}
     changes, seen = [], set()
     for arrival in reversed(arrivals):  # the last word of a device counts
         row = admitted.get(arrival.secret_hash)
-        delivery = orders.get(row["id"]) if row else None
-        if row is None or delivery is None or row["id"] in seen:
+        delivery = orders.get(row.id) if row else None
+        if row is None or delivery is None or row.id in seen:
             continue
-        seen.add(row["id"])
+        seen.add(row.id)
         changes.append(_judged(delivery, arrival.message, row, now))
     deliveries.apply_changes(changes, now=now)
     for change in changes:
@@ -190,12 +177,12 @@ def _take_reports(
     return orders
 
 
-def _judged(delivery: Delivery, message: CheckIn, row: Mapping[str, Any], now: datetime) -> deliveries.Change:
+def _judged(delivery: Delivery, message: CheckIn, row: Known, now: datetime) -> deliveries.Change:
     return deliveries.judge(
         delivery,
         _report_for(delivery, message),
-        firmware=message.firmware if message.firmware is not None else row["firmware"],
-        healthy=message.health.ok if message.health is not None else row["healthy"],
+        firmware=message.firmware if message.firmware is not None else row.firmware,
+        healthy=message.health.ok if message.health is not None else row.healthy,
         now=now,
     )
 
@@ -220,16 +207,14 @@ def _report_for(delivery: Delivery, message: CheckIn) -> Report | None:
     )
 
 
-def _answer(
-    row: Mapping[str, Any] | None, arrival: Arrival, orders: Mapping[int, Delivery], now: datetime
-) -> Answer | Refused:
+def _answer(row: Known | None, arrival: Arrival, orders: Mapping[int, Delivery], now: datetime) -> Answer | Refused:
     if row is None:
         counters.unknown_devices += 1
         return UNKNOWN
-    if row["admission"] == Admission.RETIRED:
+    if row.admission == Admission.RETIRED:
         return RETIRED
-    answer = Answer(admission=row["admission"], next_check_in_seconds=row["check_in_interval_seconds"])
-    delivery = orders.get(row["id"])
+    answer = Answer(admission=row.admission, next_check_in_seconds=row.check_in_interval_seconds)
+    delivery = orders.get(row.id)
     if delivery is not None and _may_have(delivery, now):
         answer.order = order_of(delivery, now)
         if delivery.phase == Phase.CONFIRMING and delivery.image and delivery.image.soak_minutes:
@@ -244,14 +229,7 @@ def _may_have(delivery: Delivery, now: datetime) -> bool:
     """Whether the order still stands: it is not closed, and an untouched offer is not past its time."""
     if delivery.phase == Phase.OFFERED:
         return delivery.offer_until is not None and delivery.offer_until > now
-    return delivery.phase in {p.value for p in Phase} - {
-        "waiting",
-        "confirmed",
-        "failed",
-        "withdrawn",
-        "expired",
-        "superseded",
-    }
+    return Phase(delivery.phase) in IN_HAND
 
 
 def order_of(delivery: Delivery, now: datetime) -> Order:

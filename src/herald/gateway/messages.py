@@ -4,6 +4,7 @@ docs/device-protocol.md describes them in words; `herald.gateway.openapi` as Ope
 """
 
 import re
+from hashlib import blake2b
 from typing import Any
 
 import msgspec
@@ -44,6 +45,11 @@ class CheckIn(msgspec.Struct):
     facts: dict[str, Any] | None = None
     health: Health | None = None
     report: OrderReport | None = None
+
+    def state_digest(self) -> int:
+        """A number that stands for what the device says of itself: firmware, facts, health."""
+        said = msgspec.json.encode((self.firmware, self.facts, self.health))
+        return int.from_bytes(blake2b(said, digest_size=8).digest(), "big", signed=True)
 
 
 class Order(msgspec.Struct, omit_defaults=True):

@@ -1,14 +1,26 @@
 """Rules of groups: reading them with the fleet's own fields, groups and tags."""
 
+from datetime import UTC, datetime
 from functools import lru_cache
 
 from herald.api.errors import InvalidRule
 from herald.groups.models import Group, GroupReference
-from herald_core.rules import Node, RuleError, RuleProblem, Vocabulary, clauses, groups_of, parse
+from herald_core.rules import (
+    Node,
+    Predicate,
+    RuleError,
+    RuleProblem,
+    Vocabulary,
+    clauses,
+    compile_predicate,
+    depends_on_time,
+    groups_of,
+    parse,
+)
 from herald_core.rules.lexer import problem
 from herald_core.text import closest
 
-_parse = lru_cache(maxsize=2000)(lambda text, fields: parse(text, Vocabulary(dict(fields))))
+_parse = lru_cache(maxsize=4000)(parse)
 
 
 def read_rule(text: str, vocabulary: Vocabulary, *, of_group: Group | None = None) -> Node:
@@ -29,8 +41,19 @@ def read_rule(text: str, vocabulary: Vocabulary, *, of_group: Group | None = Non
 
 
 def read_trusted(text: str, vocabulary: Vocabulary) -> Node:
-    """The tree of a rule that was checked when it was saved. Kept in memory by text and fields."""
-    return _parse(text, tuple(sorted(vocabulary.fields.items())))
+    """The tree of a rule that was checked when it was saved. Kept in memory by text and vocabulary."""
+    return _parse(text, vocabulary)
+
+
+def predicate_of(text: str, vocabulary: Vocabulary, now: datetime) -> Predicate:
+    """A saved rule as a function of one device; kept in memory unless it depends on the time."""
+    node = read_trusted(text, vocabulary)
+    return compile_predicate(node, vocabulary, now) if depends_on_time(node) else _timeless(text, vocabulary)
+
+
+@lru_cache(maxsize=4000)
+def _timeless(text: str, vocabulary: Vocabulary) -> Predicate:
+    return compile_predicate(read_trusted(text, vocabulary), vocabulary, datetime.min.replace(tzinfo=UTC))
 
 
 def _group_problems(text: str, node: Node, of_group: Group | None) -> list[RuleProblem]:

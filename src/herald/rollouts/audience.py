@@ -3,14 +3,15 @@
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime
+from typing import Any
 
-from django.db.models import QuerySet, TextField, Value
+from django.db.models import BooleanField, ExpressionWrapper, JSONField, QuerySet, TextField, Value
 from django.db.models.functions import Coalesce
 
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device, DeviceModel, Site
-from herald.fleet.presence import presence_of
+from herald.fleet.presence import not_heard_for_long
 from herald.groups.audience import members_of
 from herald.groups.models import GroupMembership
 from herald.images.models import Image
@@ -114,13 +115,34 @@ def ring_plans(rings: Sequence[Ring]) -> list[RingPlan]:
 
 
 def _planned(audience: "QuerySet[Device]", rollout: Rollout, now: datetime) -> Iterator[PlannedDevice]:
-    preflight = Preflight(needs_of(rollout.image))
+    needs = needs_of(rollout.image)
+    outcome_of = Preflight(needs).outcome
     in_hand = set(Delivery.objects.in_hand().values_list("device_id", flat=True))
-    rows = (
+    models = dict(DeviceModel.objects.values_list("id", "name"))
+    sites = dict(Site.objects.values_list("id", "name"))
+    for pk, model, hw, key, admission, silent, space, battery, power, firmware, uplink, site in _rows(
+        audience, needs, now
+    ).iterator(chunk_size=10_000):
+        candidate = Candidate(
+            pk, model, hw, key, admission, silent, _number(space), _number(battery), power == "mains", pk in in_hand
+        )
+        strata = (models[model], uplink, sites.get(site, "none"), firmware or "none")
+        yield PlannedDevice(pk, outcome_of(candidate), firmware or "", strata)
+
+
+def _rows(audience: "QuerySet[Device]", needs: ImageNeeds, now: datetime) -> "QuerySet[Any, Any]":
+    """What preflight looks at. The database decides who is silent, and facts that the image does not
+    ask for are not read: both for the time that reading 100,000 of them takes."""
+
+    def fact(key: str, wanted: bool) -> Any:
+        return JsonMember("facts", Value(key)) if wanted else Value(None, JSONField())
+
+    return (
         audience.order_by("id")
         .annotate(
-            space=JsonMember("facts", Value("free_space_mb")),
-            battery=JsonMember("facts", Value("battery")),
+            silent=ExpressionWrapper(not_heard_for_long(now), BooleanField()),
+            space=fact("free_space_mb", needs.free_space_mb is not None),
+            battery=fact("battery", needs.min_battery_pct is not None),
             power=JsonText("facts", Value("power")),
             uplink=Coalesce(JsonText("facts", Value("uplink")), Value("unknown"), output_field=TextField()),
         )
@@ -130,8 +152,7 @@ def _planned(audience: "QuerySet[Device]", rollout: Rollout, now: datetime) -> I
             "hardware_revision",
             "firmware_key",
             "admission",
-            "last_check_in",
-            "check_in_interval_seconds",
+            "silent",
             "space",
             "battery",
             "power",
@@ -140,43 +161,6 @@ def _planned(audience: "QuerySet[Device]", rollout: Rollout, now: datetime) -> I
             "site_id",
         )
     )
-    models = dict(DeviceModel.objects.values_list("id", "name"))
-    sites = dict(Site.objects.values_list("id", "name"))
-    silent_after = now - timedelta(hours=24)
-    for (
-        pk,
-        model,
-        hw,
-        key,
-        admission,
-        called,
-        every,
-        space,
-        battery,
-        power,
-        firmware,
-        uplink,
-        site,
-    ) in rows.iterator(chunk_size=10_000):
-        recent = called is not None and called >= silent_after
-        candidate = Candidate(
-            pk,
-            model,
-            hw,
-            key,
-            admission,
-            not recent and presence_of(called, every, now) in ("silent", "never seen"),
-            _number(space),
-            _number(battery),
-            power == "mains",
-            pk in in_hand,
-        )
-        yield PlannedDevice(
-            pk,
-            preflight.outcome(candidate),
-            firmware or "",
-            (models[model], uplink, sites.get(site, "none"), firmware or "none"),
-        )
 
 
 def _number(value: object) -> float | None:

@@ -44,11 +44,33 @@ def compile_predicate(node: Node, vocabulary: Vocabulary, now: datetime) -> Pred
             inner = compile_predicate(operand, vocabulary, now)
             return lambda record: not inner(record)
         case And(operands):
-            all_of = [compile_predicate(o, vocabulary, now) for o in operands]
-            return lambda record: all(p(record) for p in all_of)
+            return _all_of([compile_predicate(o, vocabulary, now) for o in operands])
         case Or(operands):
-            any_of = [compile_predicate(o, vocabulary, now) for o in operands]
-            return lambda record: any(p(record) for p in any_of)
+            return _any_of([compile_predicate(o, vocabulary, now) for o in operands])
+
+
+# Plain loops: a generator inside `all` takes half as long again, and these run for every device and rule.
+# ruff: noqa: SIM110
+
+
+def _all_of(parts: list[Predicate]) -> Predicate:
+    def holds(record: Record) -> bool:
+        for part in parts:
+            if not part(record):
+                return False
+        return True
+
+    return holds
+
+
+def _any_of(parts: list[Predicate]) -> Predicate:
+    def holds(record: Record) -> bool:
+        for part in parts:
+            if part(record):
+                return True
+        return False
+
+    return holds
 
 
 def depends_on_time(node: Node) -> bool:

@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
+from functools import lru_cache
 
 from herald_core.rules.tree import Op
 
@@ -86,16 +87,25 @@ BUILT_IN_KEYS = frozenset(spec.key for spec in BUILT_IN)
 TIME_DEPENDENT = frozenset({"presence"})
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Vocabulary:
-    """The fields that a fleet has, by key: the built-in ones, its attributes and its facts."""
+    """The fields that a fleet has, by key: the built-in ones, its attributes and its facts.
+
+    `with_fields` gives the same object for the same fields, so that what is kept for a vocabulary
+    (trees, predicates) is found by its identity instead of by comparing every field.
+    """
 
     fields: Mapping[str, FieldSpec] = field(default_factory=lambda: {s.key: s for s in BUILT_IN})
 
     @classmethod
     def with_fields(cls, extra: tuple[FieldSpec, ...]) -> "Vocabulary":
         """The built-in fields and `extra`; a built-in key always keeps its meaning."""
-        return cls({**{s.key: s for s in extra}, **{s.key: s for s in BUILT_IN}})
+        return _vocabulary_of(extra)
 
     def get(self, key: str) -> FieldSpec | None:
         return self.fields.get(key)
+
+
+@lru_cache(maxsize=32)
+def _vocabulary_of(extra: tuple[FieldSpec, ...]) -> Vocabulary:
+    return Vocabulary({**{s.key: s for s in extra}, **{s.key: s for s in BUILT_IN}})
