@@ -51,3 +51,20 @@ def closest(wanted: str, known: Iterable[str]) -> str | None:
         if score > best_score:
             best, best_score = word, score
     return best if best_score >= 0.6 else None
+
+
+def looks_like(word: str, other: str) -> bool:
+    """Whether two different words are probably one, misspelt: the same but for case, dashes and blanks,
+    or with one letter in five wrong."""
+    if word == other:
+        return False
+    a, b = (fold(w).translate(_SEPARATORS) for w in (word, other))
+    if a == b:
+        return True
+    shorter = min(len(a), len(b))
+    if shorter < 5 or abs(len(a) - len(b)) > 2 or any(c.isdigit() for c in a + b):
+        return False  # short words and numbered ones differ by a letter on purpose
+    return edit_distance(a[:80], b[:80]) <= shorter // 5
+
+
+_SEPARATORS = str.maketrans("", "", " -_./")

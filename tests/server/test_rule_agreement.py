@@ -11,8 +11,10 @@ from herald.fleet.models import Custodian, Device, DeviceModel, PropertyDefiniti
 from herald.fleet.vocabulary import load_records, load_vocabulary, record_with_groups
 from herald.groups.models import Group, GroupMembership
 from herald.groups.rule_queries import matching
+from herald.groups.sieve import sift
 from herald.lookups import Fold
-from herald_core.rules import compile_predicate, parse, to_text
+from herald_core.rules import And, compile_predicate, parse, to_text
+from herald_core.rules.sieve import lines_of
 from herald_core.text import FOLD_TABLE, fold, nfc
 from herald_core.versions import version_key, version_key_or_none
 from tests.core.strategies import DAYS, EXTRA, GROUPS, NOW, NUMBERS, TAGS, TIMES, VERSIONS, WORDS, maybe, rule_nodes
@@ -132,3 +134,29 @@ def test_presence_has_its_bounds_in_both_engines() -> None:
     for word, expected in (("on time", {"0"}), ("late", {"1", "2"}), ("silent", {"3"})):
         node = parse(f'presence = "{word}"', vocabulary)
         assert set(matching(node, vocabulary, NOW).values_list("uid", flat=True)) == expected
+
+
+@settings(max_examples=15, suppress_health_check=list(HealthCheck))
+@given(st.data())
+def test_the_sieve_agrees_with_each_line_in_memory(data: st.DataObject) -> None:
+    from django.db import transaction
+
+    with transaction.atomic():
+        _world(data, 8)
+        vocabulary = load_vocabulary()
+        records = load_records(list(Device.objects.values_list("id", flat=True)), vocabulary, NOW)
+        inside: dict[int, set[str]] = {i: set() for i in records}
+        for device_id, name in GroupMembership.objects.values_list("device_id", "group__name"):
+            inside[device_id].add(name)
+        for _ in range(6):
+            node = parse(to_text(And((data.draw(rule_nodes()), data.draw(rule_nodes())))), vocabulary)
+            lines = [compile_predicate(line, vocabulary, NOW) for line in lines_of(node)]
+            passed = [[p(record_with_groups(r, inside[i])) for p in lines] for i, r in records.items()]
+            found = sift(to_text(node), limit=50, now=NOW)
+            assert [x.counts.alone for x in found.lines] == [sum(column) for column in zip(*passed, strict=True)]
+            assert [x.counts.left for x in found.lines] == [
+                sum(all(row[: n + 1]) for row in passed) for n in range(len(lines))
+            ]
+            assert found.count == sum(map(all, passed))
+            assert found.missed_count == len(found.missed) == sum(row.count(False) == 1 for row in passed)
+        transaction.set_rollback(True)

@@ -3,9 +3,9 @@
 import pytest
 from django.db import IntegrityError, transaction
 
-from herald.find.values import value_counts
 from herald.fleet.models import Custodian, Device, PropertyDefinition, Tag
 from herald.fleet.vocabulary import load_records, load_vocabulary
+from herald.groups.values import value_counts
 from herald_core.rules import FieldType
 from tests.factories import NOW, make_device, make_devices, make_site, make_static
 

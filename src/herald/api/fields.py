@@ -1,8 +1,11 @@
 """Serializer pieces that several rooms use."""
 
+from datetime import datetime
 from typing import Any
 
 from rest_framework import serializers
+
+from herald.api.errors import Invalid
 
 
 class Strict(serializers.Serializer[Any]):
@@ -46,3 +49,18 @@ def valid(serializer: serializers.BaseSerializer[Any]) -> dict[str, Any]:
     """What a request holds, checked; every error is raised at once."""
     serializer.is_valid(raise_exception=True)
     return dict(serializer.validated_data)
+
+
+def read_moment(text: str | None, name: str) -> datetime:
+    """An instant from a query parameter, in ISO 8601 with its offset.
+
+    Raises:
+        Invalid: it is none, or does not say its clock.
+    """
+    try:
+        moment = datetime.fromisoformat(text or "")
+    except ValueError as error:
+        raise Invalid(f"/{name}", "An instant is expected, like 2026-11-23T14:32:00Z.") from error
+    if moment.tzinfo is None:
+        raise Invalid(f"/{name}", "The instant must say its offset from UTC, like 2026-11-23T14:32:00Z.")
+    return moment

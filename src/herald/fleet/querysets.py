@@ -22,6 +22,10 @@ class DeviceQuerySet(models.QuerySet["Device"]):
     def by_ids(self, ids: Collection[int]) -> Self:
         return self.filter(id__any=ids)
 
+    def called_any_of(self, words: Sequence[str]) -> Self:
+        """Devices whose name or uid is one of the words."""
+        return self.filter(Q(name__any=words) | Q(uid__any=words))
+
     def search(self, words: str) -> Self:
         """Devices whose name, uid or serial holds the words."""
         return self.filter(Q(name__icontains=words) | Q(uid__icontains=words) | Q(serial__icontains=words))

@@ -1,5 +1,7 @@
 """Verbs on devices: finding one by what people call it."""
 
+from collections.abc import Sequence
+
 from django.db.models import Q
 
 from herald.api.errors import Invalid, NotFound
@@ -17,6 +19,15 @@ def find_device(word: str) -> Device:
     if device is None:
         raise NotFound(f"No device is called {word[:80]}.")
     return device
+
+
+def find_devices(words: Sequence[str]) -> tuple[list[Device], list[str]]:
+    """Devices by name or uid in the order of the words, and the words that no device is called."""
+    found: dict[str, Device] = {}
+    for device in Device.objects.with_names().called_any_of(words):
+        found |= {device.uid: device, device.name: device}
+    devices = {found[w].pk: found[w] for w in words if w in found}
+    return list(devices.values()), [w for w in words if w not in found]
 
 
 def device_ids(words: list[str], pointer: str) -> list[int]:

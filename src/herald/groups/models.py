@@ -4,7 +4,7 @@ from django.db import models
 from django.db.models import Q
 
 from herald.fleet.models import Device
-from herald.groups.querysets import GroupQuerySet, MembershipQuerySet
+from herald.groups.querysets import GroupQuerySet, MembershipEventQuerySet, MembershipQuerySet
 
 
 class GroupKind(models.TextChoices):
@@ -99,6 +99,8 @@ class MembershipEvent(models.Model):
     at = models.DateTimeField()
     joined = models.BooleanField()
     cause = models.CharField(max_length=80)
+
+    objects = MembershipEventQuerySet.as_manager()
 
     class Meta:
         indexes = (models.Index(fields=["group", "-at"], name="membership_event_group"),)

@@ -1,6 +1,7 @@
 """Every query about groups and membership."""
 
 from collections.abc import Collection
+from datetime import datetime
 from typing import TYPE_CHECKING, Self
 
 from django.db import models
@@ -34,3 +35,11 @@ class MembershipQuerySet(models.QuerySet["GroupMembership"]):
 
     def device_ids(self) -> "models.QuerySet[GroupMembership, int]":
         return self.values_list("device_id", flat=True)
+
+
+class MembershipEventQuerySet(models.QuerySet["MembershipEvent"]):
+    def of_group(self, group_id: int) -> Self:
+        return self.filter(group_id=group_id)
+
+    def after(self, moment: datetime) -> Self:
+        return self.filter(at__gt=moment)

@@ -72,18 +72,34 @@ def preview_rule(rule: str, *, limit: int, now: datetime, group: Group | None = 
     return preview
 
 
-def explain_rule(rule: str, device: Device, *, now: datetime) -> tuple[bool, list[ClauseVerdict]]:
+Explained = tuple[bool, list[ClauseVerdict]]
+
+
+def explain_rule(rule: str, device: Device, *, now: datetime) -> Explained:
     """Whether the device matches, and what each line of the rule says of it.
+
+    Raises:
+        InvalidRule: the rule cannot be understood.
+    """
+    return explain_devices(rule, [device], now=now)[device.pk]
+
+
+def explain_devices(rule: str, devices: Sequence[Device], *, now: datetime) -> dict[int, Explained]:
+    """The same for several devices, by their id.
 
     Raises:
         InvalidRule: the rule cannot be understood.
     """
     vocabulary = load_vocabulary()
     node = read_rule(rule, vocabulary)
-    inside = GroupMembership.objects.of_devices([device.pk]).values_list("group__name", flat=True)
-    return explain(
-        node, record_with_groups(load_records([device.pk], vocabulary, now)[device.pk], list(inside)), vocabulary, now
-    )
+    ids = [d.pk for d in devices]
+    inside: dict[int, list[str]] = {i: [] for i in ids}
+    for device_id, name in GroupMembership.objects.of_devices(ids).values_list("device_id", "group__name"):
+        inside[device_id].append(name)
+    return {
+        pk: explain(node, record_with_groups(record, inside[pk]), vocabulary, now)
+        for pk, record in load_records(ids, vocabulary, now).items()
+    }
 
 
 def create_group(

@@ -8,7 +8,8 @@ from typing import Any
 from herald_core.rules.evaluate import Record, compile_predicate
 from herald_core.rules.fields import Vocabulary
 from herald_core.rules.printer import clause_text, duration_text, to_text
-from herald_core.rules.tree import And, Clause, Everything, Node, Not, Op, clauses
+from herald_core.rules.sieve import lines_of
+from herald_core.rules.tree import Clause, Everything, Node, Not, Op, clauses
 from herald_core.text import edit_distance
 
 
@@ -27,8 +28,7 @@ class ClauseVerdict:
 
 def explain(node: Node, record: Record, vocabulary: Vocabulary, now: datetime) -> tuple[bool, list[ClauseVerdict]]:
     """Whether the device is a member, and a verdict for each top-level line of the rule."""
-    lines = node.operands if isinstance(node, And) else (node,)
-    verdicts = [_verdict(line, record, vocabulary, now) for line in lines]
+    verdicts = [_verdict(line, record, vocabulary, now) for line in lines_of(node)]
     return all(v.true for v in verdicts), verdicts
 
 
@@ -92,7 +92,9 @@ def value_words(value: Any, now: datetime) -> str:
         case None:
             return "no value"
         case frozenset():
-            return ", ".join(sorted(value)) or "none"
+            words = sorted(value)
+            more = f" and {len(words) - 5} more" if len(words) > 6 else ""
+            return (", ".join(words[:5] if more else words) or "none") + more
         case bool():
             return "yes" if value else "no"
         case datetime():

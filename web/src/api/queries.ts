@@ -39,12 +39,32 @@ export const preview = (rule: string, groupId: number | null) =>
     retry: false,
     enabled: rule.trim() !== "",
   });
-export const explanation = (rule: string, device: string) =>
+export const sieve = (rule: string) =>
   queryOptions({
-    queryKey: ["explain", rule, device],
-    queryFn: () => body(api.POST("/api/v1/rules/explain", { body: { rule, device } })),
+    queryKey: ["preview", "sieve", rule],
+    queryFn: () => body(api.POST("/api/v1/rules/sieve", { body: { rule, limit: 100 } })),
+    placeholderData: keepPreviousData,
     retry: false,
-    enabled: rule.trim() !== "" && device.trim() !== "",
+    enabled: rule.trim() !== "",
+  });
+export const compared = (rule: string, devices: string[]) =>
+  queryOptions({
+    queryKey: ["explain", "several", rule, ...devices],
+    queryFn: () => body(api.POST("/api/v1/rules/compare", { body: { rule, devices } })),
+    retry: false,
+    enabled: rule.trim() !== "" && devices.length > 0,
+  });
+export const groupHistory = (id: number) =>
+  queryOptions({
+    queryKey: ["group", id, "history"],
+    queryFn: () => body(api.GET("/api/v1/groups/{group_id}/history", { params: { path: { group_id: id } } })),
+  });
+export const overlaps = (ids: number[]) =>
+  queryOptions({
+    queryKey: ["group", "overlaps", ...ids],
+    queryFn: () => body(api.GET("/api/v1/groups/overlaps", { params: { query: { group: ids } } })),
+    enabled: ids.length > 1,
+    placeholderData: keepPreviousData,
   });
 export const fields = queryOptions({
   queryKey: ["fields"],

@@ -160,6 +160,23 @@ export interface paths {
         patch: operations["groups_change"];
         trace?: never;
     };
+    "/api/v1/groups/{group_id}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How a group's membership changed. */
+        get: operations["groups_history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/groups/{group_id}/members": {
         parameters: {
             query?: never;
@@ -172,6 +189,40 @@ export interface paths {
         put?: never;
         /** @description The devices of a group. */
         post: operations["groups_change_members"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{group_id}/then-and-now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A group's members at two moments beside each other; the second is now unless said otherwise. */
+        get: operations["groups_then_and_now"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/overlaps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How groups overlap. */
+        get: operations["groups_overlaps"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -470,6 +521,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rules/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Why a rule matches some devices and not others, side by side. */
+        post: operations["rules_compare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rules/explain": {
         parameters: {
             query?: never;
@@ -498,6 +566,23 @@ export interface paths {
         put?: never;
         /** @description Who a rule matches, before it is saved. */
         post: operations["rules_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/sieve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What each line of a rule lets through, who was just missed, and what is worth a look. */
+        post: operations["rules_sieve"];
         delete?: never;
         options?: never;
         head?: never;
@@ -701,6 +786,12 @@ export interface components {
             value: string;
             why: string;
         };
+        /** @description A clause taken apart; `values` as they are written in a rule. */
+        ClauseParts: {
+            field: string;
+            op: string;
+            readonly values: string[];
+        };
         /** @description Something that will happen by itself. */
         Coming: {
             /** Format: date-time */
@@ -708,6 +799,11 @@ export interface components {
             text: string;
             detail: string;
             schedule: number;
+        };
+        /** @description Why are these devices (names or uids) matched, or not? */
+        CompareQuestionRequest: {
+            rule: string;
+            devices: string[];
         };
         /** @description Shares and rates are 0 to 1, the soak is in seconds. */
         CriterionView: {
@@ -717,6 +813,11 @@ export interface components {
             /** Format: double */
             needed: number;
             met: boolean;
+        };
+        CurvePoint: {
+            /** Format: date-time */
+            at: string;
+            count: number;
         };
         /** @description Something that waits for a person. `kind`: halted, stuck or paused. */
         Decision: {
@@ -830,6 +931,11 @@ export interface components {
             device: string;
             clauses: components["schemas"]["ClauseAnswer"][];
         };
+        /** @description Several devices beside each other; `unknown` are words that no device is called. */
+        Explanations: {
+            devices: components["schemas"]["Explanation"][];
+            unknown: string[];
+        };
         /** @description A field that rules may name. */
         FieldInfo: {
             key: string;
@@ -882,6 +988,11 @@ export interface components {
             note?: string;
             folder_id?: number | null;
             devices?: string[];
+        };
+        /** @description Members over time, and the latest joins and leaves. */
+        GroupHistory: {
+            curve: components["schemas"]["CurvePoint"][];
+            changes: components["schemas"]["MemberChangeRow"][];
         };
         /** @enum {string} */
         GroupKindEnum: "static" | "rule";
@@ -975,6 +1086,21 @@ export interface components {
             add?: string[];
             remove?: string[];
         };
+        /** @description A join or a leave. */
+        MemberChangeRow: {
+            /** Format: date-time */
+            at: string;
+            device: string;
+            joined: boolean;
+            cause: string;
+        };
+        /** @description A device that fails one line only. */
+        MissedDevice: {
+            device: components["schemas"]["DeviceRow"];
+            line: string;
+            value: string;
+            why: string;
+        };
         NamedThing: {
             id: number;
             name: string;
@@ -1021,6 +1147,12 @@ export interface components {
             model: string;
             firmware: string | null;
             hardware_revision: string;
+        };
+        /** @description Devices that are in exactly these of the chosen groups; `rule` lists them. */
+        OverlapRow: {
+            groups: number[];
+            count: number;
+            rule: string;
         };
         /** @description What to change of a group; what is left out stays. */
         PatchedGroupChangeRequest: {
@@ -1231,6 +1363,17 @@ export interface components {
             limit?: number;
             group?: number | null;
         };
+        /** @description What each line of a rule lets through, who was just missed, and what is worth a look. */
+        RuleSieve: {
+            lines: components["schemas"]["SieveLine"][];
+            fleet: number;
+            count: number;
+            missed_count: number;
+            missed: components["schemas"]["MissedDevice"][];
+            notes: components["schemas"]["SieveNote"][];
+            /** Format: double */
+            took_ms: number;
+        };
         /** @description A command. `time_of_day` is by each device's own clock. */
         ScheduleDraftBodyRequest: {
             /** @default restart */
@@ -1300,6 +1443,42 @@ export interface components {
             in_ring: number;
             /** Format: double */
             in_all: number;
+        };
+        /** @description Two sets of devices: counts, and the first devices of each part. */
+        SideBySide: {
+            only_first_count: number;
+            only_second_count: number;
+            both_count: number;
+            only_first: components["schemas"]["DeviceRow"][];
+            only_second: components["schemas"]["DeviceRow"][];
+            both: components["schemas"]["DeviceRow"][];
+        };
+        /** @description A line of the rule. `alone` it lets through, `left` after it and those before; `missing` have no value. */
+        SieveLine: {
+            text: string;
+            clause: components["schemas"]["ClauseParts"] | null;
+            negated: boolean;
+            alone: number;
+            left: number;
+            stopped_here_only: number;
+            missing: number;
+        };
+        /** @description Something worth a look; `rule` lists the devices it is about. */
+        SieveNote: {
+            kind: components["schemas"]["SieveNoteKindEnum"];
+            field: string;
+            word: string;
+            instead_of: string;
+            count: number;
+            rule: string;
+        };
+        /** @enum {string} */
+        SieveNoteKindEnum: "near" | "absent" | "missing";
+        /** @description A rule to hold against the fleet, with how many just-missed devices to list. */
+        SieveQuestionRequest: {
+            rule: string;
+            /** @default 50 */
+            limit?: number;
         };
         /** @description A serializer that refuses fields it does not know, naming them. */
         SignInBodyRequest: {
@@ -1603,6 +1782,27 @@ export interface operations {
             };
         };
     };
+    groups_history: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                group_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupHistory"];
+                };
+            };
+        };
+    };
     groups_members: {
         parameters: {
             query?: {
@@ -1648,6 +1848,54 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Changed"];
+                };
+            };
+        };
+    };
+    groups_then_and_now: {
+        parameters: {
+            query: {
+                /** @description the second moment */
+                now?: string;
+                /** @description the first moment, with its zone */
+                then: string;
+            };
+            header?: never;
+            path: {
+                group_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SideBySide"];
+                };
+            };
+        };
+    };
+    groups_overlaps: {
+        parameters: {
+            query: {
+                /** @description two to eight groups */
+                group: number[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OverlapRow"][];
                 };
             };
         };
@@ -2091,6 +2339,29 @@ export interface operations {
             };
         };
     };
+    rules_compare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompareQuestionRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanations"];
+                };
+            };
+        };
+    };
     rules_explain: {
         parameters: {
             query?: never;
@@ -2133,6 +2404,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RulePreview"];
+                };
+            };
+        };
+    };
+    rules_sieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SieveQuestionRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleSieve"];
                 };
             };
         };

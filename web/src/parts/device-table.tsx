@@ -8,7 +8,7 @@ import { type Column, Table } from "./table";
 
 type Row = Schemas["DeviceRow"];
 
-export function useDeviceColumns(marks?: Map<number, ReactNode>): Column<Row>[] {
+export function useDeviceColumns(marks?: Map<number, ReactNode>, reasons?: Map<number, ReactNode>): Column<Row>[] {
   const { now } = useClock();
   return [
     {
@@ -29,6 +29,9 @@ export function useDeviceColumns(marks?: Map<number, ReactNode>): Column<Row>[] 
       cell: (d) => <span className="font-mono">{d.firmware ?? <em className="text-soft">none</em>}</span>,
     },
     { key: "site", head: "Site", width: "minmax(100px, 1fr)", cell: (d) => d.site },
+    ...(reasons
+      ? [{ key: "reason", head: "Stopped by", width: "minmax(220px, 3fr)", cell: (d: Row) => reasons.get(d.id) }]
+      : []),
     { key: "tags", head: "Tags", width: "minmax(110px, 1.4fr)", cell: (d) => d.tags.join(", ") },
     {
       key: "called",
@@ -51,6 +54,7 @@ export function DeviceTable({
   label,
   rows,
   marks,
+  reasons,
   onOpen,
   onEnd,
   chosen,
@@ -59,13 +63,14 @@ export function DeviceTable({
   label: string;
   rows: Row[];
   marks?: Map<number, ReactNode>;
+  reasons?: Map<number, ReactNode>;
   onOpen?: (row: Row) => void;
   onEnd?: () => void;
   chosen?: number;
   empty?: ReactNode;
 }) {
   const navigate = useNavigate();
-  const columns = useDeviceColumns(marks);
+  const columns = useDeviceColumns(marks, reasons);
   return (
     <Table
       label={label}

@@ -15,6 +15,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef } from "react";
 import type { FieldProblem } from "@/api/client";
 import { fields as fieldsQuery, values as valuesQuery } from "@/api/queries";
+import { written } from "./clauses";
 
 const KEYWORDS =
   /^(and|or|not|any|all|none|of|is|set|missing|contains|starts|ends|with|like|between|older|than|within|everything)\b/i;
@@ -57,11 +58,6 @@ const look = EditorView.theme({
   ".cm-cursor": { borderLeftColor: "var(--ink)", borderLeftWidth: "2px" },
   ".cm-placeholder": { color: "var(--soft)" },
 });
-
-const quoted = (value: string) =>
-  /^[^\s"(),=<>!]+$/.test(value) && !/^(and|or|not)$/i.test(value)
-    ? value
-    : `"${value.replaceAll("\\", "\\\\").replaceAll('"', '\\"')}"`;
 
 export function RuleEditor({
   value,
@@ -179,7 +175,7 @@ async function completions(
         label: open ? `"${v.value}` : v.value,
         displayLabel: v.value,
         detail: String(v.count),
-        apply: quoted(v.value),
+        apply: written(v.value),
       })),
     };
   }

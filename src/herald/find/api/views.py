@@ -10,12 +10,12 @@ from rest_framework.views import APIView
 from herald.api.errors import NotFound
 from herald.api.fields import next_page, read_limit
 from herald.clock.source import clock
-from herald.find.values import value_counts
 from herald.fleet.api.serializers import DevicePage, ValueCount
 from herald.fleet.models import Device
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
+from herald.groups.values import value_counts
 
 
 class DeviceListView(APIView):

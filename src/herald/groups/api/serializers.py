@@ -7,6 +7,8 @@ from rest_framework import serializers
 from herald.api.fields import Strict
 from herald.fleet.api.serializers import DeviceRow
 from herald.groups.models import Folder, Group, GroupKind
+from herald_core.rules import Clause
+from herald_core.rules.printer import value_text
 
 
 class GroupRow(serializers.ModelSerializer[Group]):
@@ -121,6 +123,122 @@ class Explanation(serializers.Serializer[Any]):
     member = serializers.BooleanField()
     device = serializers.CharField()
     clauses = ClauseAnswer(many=True)
+
+
+class SieveQuestion(Strict):
+    """A rule to hold against the fleet, with how many just-missed devices to list."""
+
+    rule = serializers.CharField(allow_blank=True, trim_whitespace=False, max_length=2_000_000)
+    limit = serializers.IntegerField(min_value=0, max_value=500, default=50)
+
+
+class ClauseParts(serializers.Serializer[Any]):
+    """A clause taken apart; `values` as they are written in a rule."""
+
+    field = serializers.CharField()
+    op = serializers.CharField(source="op.value")
+    values = serializers.SerializerMethodField()
+
+    def get_values(self, clause: Clause) -> list[str]:
+        return [value_text(v) for v in clause.values]
+
+
+class SieveLine(serializers.Serializer[Any]):
+    """A line of the rule. `alone` it lets through, `left` after it and those before; `missing` have no value."""
+
+    text = serializers.CharField()
+    clause = ClauseParts(allow_null=True)
+    negated = serializers.BooleanField()
+    alone = serializers.IntegerField(source="counts.alone")
+    left = serializers.IntegerField(source="counts.left")
+    stopped_here_only = serializers.IntegerField(source="counts.stopped_here_only")
+    missing = serializers.IntegerField()
+
+
+class MissedDevice(serializers.Serializer[Any]):
+    """A device that fails one line only."""
+
+    device = DeviceRow()
+    line = serializers.CharField()
+    value = serializers.CharField()
+    why = serializers.CharField()
+
+
+class SieveNote(serializers.Serializer[Any]):
+    """Something worth a look; `rule` lists the devices it is about."""
+
+    kind = serializers.ChoiceField(choices=["near", "absent", "missing"])
+    field = serializers.CharField()
+    word = serializers.CharField()
+    instead_of = serializers.CharField()
+    count = serializers.IntegerField()
+    rule = serializers.CharField()
+
+
+class RuleSieve(serializers.Serializer[Any]):
+    """What each line of a rule lets through, who was just missed, and what is worth a look."""
+
+    lines = SieveLine(many=True)
+    fleet = serializers.IntegerField()
+    count = serializers.IntegerField()
+    missed_count = serializers.IntegerField()
+    missed = MissedDevice(many=True)
+    notes = SieveNote(many=True)
+    took_ms = serializers.FloatField()
+
+
+class CompareQuestion(Strict):
+    """Why are these devices (names or uids) matched, or not?"""
+
+    rule = serializers.CharField(allow_blank=True, trim_whitespace=False, max_length=2_000_000)
+    devices = serializers.ListField(child=serializers.CharField(max_length=80), min_length=1, max_length=50)
+
+
+class Explanations(serializers.Serializer[Any]):
+    """Several devices beside each other; `unknown` are words that no device is called."""
+
+    devices = Explanation(many=True)
+    unknown = serializers.ListField(child=serializers.CharField())
+
+
+class CurvePoint(serializers.Serializer[Any]):
+    at = serializers.DateTimeField()
+    count = serializers.IntegerField()
+
+
+class MemberChangeRow(serializers.Serializer[Any]):
+    """A join or a leave."""
+
+    at = serializers.DateTimeField()
+    device = serializers.CharField(source="device.name")
+    joined = serializers.BooleanField()
+    cause = serializers.CharField()
+
+
+class GroupHistory(serializers.Serializer[Any]):
+    """Members over time, and the latest joins and leaves."""
+
+    curve = CurvePoint(many=True)
+    changes = MemberChangeRow(many=True)
+
+
+class SideBySide(serializers.Serializer[Any]):
+    """Two sets of devices: counts, and the first devices of each part."""
+
+    only_first_count = serializers.IntegerField()
+    only_second_count = serializers.IntegerField()
+    both_count = serializers.IntegerField()
+    only_first = DeviceRow(many=True)
+    only_second = DeviceRow(many=True)
+    both = DeviceRow(many=True)
+
+
+class OverlapRow(serializers.Serializer[Any]):
+    """Devices that are in exactly these of the chosen groups; `rule` lists them."""
+
+    groups = serializers.ListField(child=serializers.IntegerField())
+    count = serializers.IntegerField()
+    rule = serializers.CharField()
 
 
 class FolderRow(serializers.ModelSerializer[Folder]):

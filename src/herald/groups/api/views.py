@@ -1,5 +1,6 @@
 """Calls about groups and rules."""
 
+from datetime import datetime
 from typing import Any
 
 from django.db.models import Count
@@ -9,26 +10,36 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.api.fields import next_page, read_limit, valid
+from herald.api.errors import Invalid
+from herald.api.fields import next_page, read_limit, read_moment, valid
 from herald.clock.source import clock
 from herald.fleet.api.serializers import DevicePage
 from herald.fleet.models import Device
-from herald.fleet.services import device_ids, find_device
-from herald.groups import services
+from herald.fleet.services import device_ids, find_device, find_devices
+from herald.groups import history, services
 from herald.groups.api.serializers import (
     Changed,
+    CompareQuestion,
     ExplainQuestion,
     Explanation,
+    Explanations,
     FolderRow,
     GroupChange,
     GroupDetail,
     GroupDraft,
+    GroupHistory,
     GroupRow,
     MemberChange,
+    OverlapRow,
     RulePreview,
     RuleQuestion,
+    RuleSieve,
+    SideBySide,
+    SieveQuestion,
 )
 from herald.groups.models import Folder, Group
+from herald.groups.overlaps import MOST_GROUPS, overlaps_of
+from herald.groups.sieve import sift
 from herald.groups.uses import uses_of
 
 
@@ -114,6 +125,70 @@ class GroupMembersView(APIView):
         return Response(Changed(difference).data)
 
 
+class GroupHistoryView(APIView):
+    """How a group's membership changed."""
+
+    @extend_schema(operation_id="groups_history", responses=GroupHistory)
+    def get(self, request: Request, group_id: int) -> Response:
+        group = get_object_or_404(Group, pk=group_id)
+        return Response(
+            GroupHistory(
+                {
+                    "curve": history.member_curve(group, now=clock.now()),
+                    "changes": history.latest_changes(group, most=100),
+                }
+            ).data
+        )
+
+
+class GroupThenAndNowView(APIView):
+    """A group's members at two moments beside each other; the second is now unless said otherwise."""
+
+    @extend_schema(
+        operation_id="groups_then_and_now",
+        parameters=[
+            OpenApiParameter("then", datetime, required=True, description="the first moment, with its zone"),
+            OpenApiParameter("now", datetime, description="the second moment"),
+        ],
+        responses=SideBySide,
+    )
+    def get(self, request: Request, group_id: int) -> Response:
+        group = get_object_or_404(Group, pk=group_id)
+        then = read_moment(request.query_params.get("then"), "then")
+        until = request.query_params.get("now")
+        second = read_moment(until, "now") if until else clock.now()
+        return Response(_beside(history.members_at(group, then), history.members_at(group, second)))
+
+
+class OverlapView(APIView):
+    """How groups overlap."""
+
+    @extend_schema(
+        operation_id="groups_overlaps",
+        parameters=[OpenApiParameter("group", int, many=True, required=True, description="two to eight groups")],
+        responses=OverlapRow(many=True),
+    )
+    def get(self, request: Request) -> Response:
+        words = request.query_params.getlist("group")
+        ids = list(dict.fromkeys(int(w) for w in words if w.isdigit()))
+        if not 2 <= len(ids) <= MOST_GROUPS or len(ids) != len(words):
+            raise Invalid("/group", f"Name two to {MOST_GROUPS} different groups by their ids.")
+        by_id = Group.objects.in_bulk(ids)
+        if missing := [i for i in ids if i not in by_id]:
+            raise Invalid("/group", f"There is no group {missing[0]}.")
+        return Response(OverlapRow(overlaps_of([by_id[i] for i in ids]), many=True).data)
+
+
+def _beside(first: Any, second: Any) -> Any:
+    parts = history.compare(first, second)
+    shown: dict[str, Any] = {}
+    for name in ("only_first", "only_second", "both"):
+        devices = getattr(parts, name)
+        shown[f"{name}_count"] = devices.count()
+        shown[name] = devices.with_names().order_by("name")[:100]
+    return SideBySide(shown).data
+
+
 class FolderListView(APIView):
     """Folders of groups."""
 
@@ -137,6 +212,35 @@ class RulePreviewView(APIView):
             question["rule"], limit=question["limit"], now=clock.now(), group=question["group"]
         )
         return Response(RulePreview(preview).data)
+
+
+class RuleSieveView(APIView):
+    """What each line of a rule lets through, who was just missed, and what is worth a look."""
+
+    changes_nothing = True
+
+    @extend_schema(operation_id="rules_sieve", request=SieveQuestion, responses=RuleSieve)
+    def post(self, request: Request) -> Response:
+        question = valid(SieveQuestion(data=request.data))
+        return Response(RuleSieve(sift(question["rule"], limit=question["limit"], now=clock.now())).data)
+
+
+class RuleCompareView(APIView):
+    """Why a rule matches some devices and not others, side by side."""
+
+    changes_nothing = True
+
+    @extend_schema(operation_id="rules_compare", request=CompareQuestion, responses=Explanations)
+    def post(self, request: Request) -> Response:
+        question = valid(CompareQuestion(data=request.data))
+        devices, unknown = find_devices(question["devices"])
+        explained = services.explain_devices(question["rule"], devices, now=clock.now())
+        rows = [
+            {"member": member, "device": d.name, "clauses": [v.__dict__ for v in verdicts]}
+            for d in devices
+            for member, verdicts in [explained[d.pk]]
+        ]
+        return Response(Explanations({"devices": rows, "unknown": unknown}).data)
 
 
 class RuleExplainView(APIView):

@@ -1,7 +1,8 @@
+import { written } from "@/parts/clauses";
+
 /** A clause joined to a rule with "and", the rule in parentheses where it has an "or". */
 export function narrowed(rule: string, field: string, value: string): string {
-  const plain = /^[^\s"(),=<>!]+$/.test(value) ? value : `"${value.replaceAll('"', '\\"')}"`;
-  const clause = `${field} = ${plain}`;
+  const clause = `${field} = ${written(value)}`;
   const before = rule.trim();
   if (!before) return clause;
   if (before.includes(clause)) return before;

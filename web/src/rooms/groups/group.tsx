@@ -5,7 +5,7 @@ import clsx from "clsx";
 import { type ReactNode, useEffect, useMemo, useState } from "react";
 import { toast } from "sonner";
 import { ApiError, api, body, type Schemas } from "@/api/client";
-import { group as groupQuery, preview as previewQuery } from "@/api/queries";
+import { group as groupQuery, preview as previewQuery, sieve as sieveQuery } from "@/api/queries";
 import { useClock } from "@/app/clock";
 import { groupRoute } from "@/app/router";
 import { Button, Problem } from "@/parts/controls";
@@ -15,7 +15,10 @@ import { RuleEditor } from "@/parts/rule-editor";
 import { useDebounced } from "@/parts/use-debounced";
 import { Ask } from "./ask";
 import { DeleteGroup } from "./delete-group";
+import { MembersCurve } from "./members-curve";
+import { Sieve } from "./sieve";
 import { StaticGroup } from "./static-group";
+import { WorthALook } from "./worth-a-look";
 
 export function GroupPage() {
   const { id } = groupRoute.useParams();
@@ -36,7 +39,7 @@ function Known({ id }: { id: number }) {
   return data.kind === "static" ? <StaticGroup group={data} /> : <RuleGroup group={data} startRule={data.rule} />;
 }
 
-type Tab = "in" | "joining" | "leaving";
+type Tab = "in" | "joining" | "leaving" | "missed";
 
 function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null; startRule: string }) {
   const client = useQueryClient();
@@ -58,6 +61,8 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
 
   const refusal = preview.error instanceof ApiError && settled === rule ? preview.error : null;
   const shown = refusal || !rule.trim() ? undefined : preview.data;
+  const sifted = useQuery({ ...sieveQuery(settled), enabled: settled.trim() !== "" && preview.isSuccess });
+  const sieve = refusal || !rule.trim() ? undefined : sifted.data;
   const edited = group ? rule !== group.rule || name !== group.name : rule.trim() !== "" || name !== "";
   const save = useMutation({
     mutationFn: () =>
@@ -87,7 +92,20 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
     for (const d of shown?.leaving ?? []) found.set(d.id, <Mark tone="brick">leaves</Mark>);
     return found;
   }, [shown]);
-  const rows = { in: shown?.devices, joining: shown?.joining, leaving: shown?.leaving }[tab] ?? [];
+  const reasons = useMemo(
+    () =>
+      new Map<number, ReactNode>(
+        sieve?.missed.map((m) => [
+          m.device.id,
+          <span key={m.device.id} title={`${m.line}: ${m.value}. ${m.why}`}>
+            <code className="font-mono text-xs">{m.line}</code> <span className="text-soft">{m.why || m.value}</span>
+          </span>,
+        ]),
+      ),
+    [sieve],
+  );
+  const missed = sieve?.missed.map((m) => m.device);
+  const rows = { in: shown?.devices, joining: shown?.joining, leaving: shown?.leaving, missed }[tab] ?? [];
   const action = saveWords(group, shown);
   return (
     <div className="grid min-h-0 grid-cols-[1fr_284px] max-lg:grid-cols-1">
@@ -150,6 +168,7 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
         <RuleEditor label="Rule" value={rule} onChange={setRule} problems={refusal?.errors ?? []} autoFocus={!group} />
         <Problem error={save.error ?? pickByHand.error} />
         {refusal && refusal.errors.length === 0 && <Problem error={refusal} />}
+        {sieve && <Sieve data={sieve} busy={sifted.isPlaceholderData || rule !== settled} onChange={setRule} />}
         <div className="flex items-baseline gap-5">
           <h2 className="text-[1.05rem]">Devices</h2>
           <div className="flex gap-5" role="tablist" aria-label="Devices">
@@ -166,6 +185,11 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
                 </TabButton>
               </>
             )}
+            {sieve && sieve.lines.length > 1 && (
+              <TabButton on={tab === "missed"} pick={() => setTab("missed")}>
+                Just missed {count(sieve.missed_count)}
+              </TabButton>
+            )}
           </div>
           <p className="ml-auto text-soft" aria-live="polite">
             {shown &&
@@ -177,6 +201,7 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
             label="Devices of the group"
             rows={rows}
             marks={marks}
+            reasons={tab === "missed" ? reasons : undefined}
             empty={
               rule.trim()
                 ? refusal
@@ -186,13 +211,25 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
             }
           />
         </div>
-        {rows.length >= 50 && <p className="text-soft">The first 50, by name.</p>}
+        {rows.length >= 50 && <p className="text-soft">The first {rows.length}, by name.</p>}
       </div>
       <aside className="overflow-auto border-rule border-l bg-side px-4 py-3" aria-label="And then what">
         <Ask rule={settled} />
         <hr className="my-4 border-rule" />
+        {sieve && sieve.notes.length > 0 && (
+          <>
+            <WorthALook notes={sieve.notes} />
+            <hr className="my-4 border-rule" />
+          </>
+        )}
         <h2 className="mb-1 text-[1.05rem]">Saving changes this</h2>
         <Consequence group={group} shown={shown} />
+        {group && (
+          <>
+            <hr className="my-4 border-rule" />
+            <MembersCurve groupId={group.id} would={shown?.count} />
+          </>
+        )}
       </aside>
     </div>
   );
