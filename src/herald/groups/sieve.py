@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-from django.db.models import BigIntegerField, Case, Count, Q, Value, When
+from django.db.models import BigIntegerField, Case, Count, ExpressionWrapper, Q, Value, When
 from django.db.models.expressions import Combinable
 
 from herald.fleet.models import Device
@@ -133,7 +133,7 @@ def _mask(conditions: Sequence[Q]) -> Combinable:
         bit = Value(1 << index, BigIntegerField())
         # an empty condition is that of "everything"
         total = total + (Case(When(condition, then=bit), default=Value(0, BigIntegerField())) if condition else bit)
-    return total
+    return ExpressionWrapper(total, output_field=BigIntegerField())  # sums of whole numbers lose their size
 
 
 def _devices_by_mask(conditions: Sequence[Q]) -> dict[int, int]:
