@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from django.contrib.postgres.fields import ArrayField
 from django.db.models import BooleanField, Field, Func, JSONField, Lookup, TextField
 from django.db.models.fields.related import ForeignObject
 
@@ -44,6 +45,29 @@ class JsonType(Func):
 
     function = "jsonb_typeof"
     output_field = TextField()
+
+
+class JsonTextArray(Func):
+    """A JSON array of texts as an array of the database."""
+
+    template = "ARRAY(SELECT jsonb_array_elements_text(%(expressions)s))"
+    output_field = ArrayField(TextField())
+
+
+class JsonWith(Func):
+    """``column || object``: a JSON object with some members put in."""
+
+    output_field = JSONField()
+    template = "(%(expressions)s)"
+    arg_joiner = " || "
+
+
+class JsonWithout(Func):
+    """``column - keys``: a JSON object without some members."""
+
+    output_field = JSONField()
+    template = "(%(expressions)s)"
+    arg_joiner = " - "
 
 
 class Fold(Func):

@@ -78,6 +78,7 @@ INSTALLED_APPS = [
     "herald.fleet",
     "herald.groups",
     "herald.images",
+    "herald.edits",
     "herald.rollouts",
     "herald.commands",
     "herald.deliveries",

@@ -11,6 +11,8 @@ from drf_spectacular.views import SpectacularJSONAPIView, SpectacularSwaggerView
 from herald.access.api.views import HealthView, SessionView, TokenListView
 from herald.commands.api import views as commands
 from herald.deliveries.api import views as deliveries
+from herald.edits.api import describing
+from herald.edits.api import views as edits
 from herald.find.api import views as find
 from herald.fleet.api import views as fleet
 from herald.groups.api import views as groups
@@ -67,6 +69,17 @@ urlpatterns = [
     _call("groups/<int:group_id>/history", groups.GroupHistoryView),
     _call("groups/<int:group_id>/then-and-now", groups.GroupThenAndNowView),
     _call("groups/<int:group_id>/members", groups.GroupMembersView),
+    _call("tags", describing.TagListView),
+    _call("tags/<str:slug>", describing.TagView),
+    _call("tags/<str:slug>/rename", describing.TagRenameAction),
+    _call("tags/<str:slug>/rename/preview", describing.TagRenamePreview),
+    _call("attributes", describing.AttributeListView),
+    _call("attributes/<str:key>", describing.AttributeView),
+    _call("attributes/<str:key>/misfits", describing.AttributeMisfitsView),
+    _call("edits", edits.EditListView),
+    _call("edits/preview", edits.EditPreviewView),
+    _call("edits/<int:edit_id>", edits.EditView),
+    _call("edits/<int:edit_id>/undo", edits.EditUndoAction),
     _call("images", ImageListView),
     _call("rollouts", rollouts.RolloutListView),
     _call("rollouts/<int:rollout_id>", rollouts.RolloutView),

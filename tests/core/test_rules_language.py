@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 
 from herald_core.rules import RuleError, Vocabulary, groups_of, parse, to_text
-from herald_core.rules.rename import rename_group
+from herald_core.rules.rename import rename_value
 from herald_core.rules.tree import And, Clause, Everything, Node, Not, Op, Or
 from tests.core.strategies import VOCABULARY, rule_nodes
 
@@ -112,5 +112,5 @@ def test_the_largest_allowed_rule_is_read() -> None:
 
 def test_renaming_a_group_touches_only_group_clauses() -> None:
     rule = 'name = Old\n  and (group = Old or not group any of ("Old", Other))'
-    renamed = rename_group(rule, "Old", "New name", Vocabulary())
+    renamed = rename_value(rule, "group", "Old", "New name", Vocabulary())
     assert renamed == 'name = Old\n  and (group = "New name" or not group any of ("New name", Other))'

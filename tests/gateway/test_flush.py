@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
-from herald.fleet.models import Device, DeviceChange
+from herald.fleet.models import Device, DeviceChange, PropertyDefinition
 from herald.gateway.flush import Arrival, counters, flush, hash_secret
 from herald.gateway.messages import Answer, Refused, read_check_in
 from herald.rollouts.models import Rollout
@@ -279,3 +279,14 @@ def test_what_was_said_before_is_not_looked_at_again_and_news_always_is() -> Non
     device.refresh_from_db()
     assert device.facts["battery"] == 79
     assert DeviceChange.objects.count() == 2
+
+
+def test_a_reported_version_is_compared_as_one() -> None:
+    PropertyDefinition.objects.create(key="bootloader", source="fact", label="Bootloader", type="version")
+    device = make_device(facts={"bootloader": "1.9"}, version_keys={"bootloader": version_key("1.9"), "own": "kept"})
+    answer_to(device, facts={"bootloader": "1.10"})
+    device.refresh_from_db()
+    assert device.version_keys == {"bootloader": version_key("1.10"), "own": "kept"}
+    answer_to(device, facts={})
+    device.refresh_from_db()
+    assert device.version_keys == {"own": "kept"}

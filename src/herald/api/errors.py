@@ -1,5 +1,6 @@
 """What can go wrong in the domain. One handler turns these into problem details (RFC 9457)."""
 
+from collections.abc import Sequence
 from typing import Any
 
 from herald_core.rules import RuleProblem
@@ -27,6 +28,18 @@ class Invalid(DomainError):
 
     def __init__(self, pointer: str, message: str, **extra: Any) -> None:
         super().__init__(message, errors=[{"pointer": pointer, "code": "invalid", "message": message}], **extra)
+
+
+class InvalidFields(DomainError):
+    """Several fields of the request do not hold what they must."""
+
+    code = "invalid"
+    title = "Something in the request does not fit"
+    status = 422
+
+    def __init__(self, problems: Sequence[tuple[str, str]]) -> None:
+        errors = [{"pointer": pointer, "code": "invalid", "message": message} for pointer, message in problems]
+        super().__init__(" ".join(message for _, message in problems[:3]), errors=errors)
 
 
 class InvalidRule(DomainError):

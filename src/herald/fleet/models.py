@@ -5,7 +5,7 @@ from django.contrib.postgres.indexes import GinIndex
 from django.db import models
 from django.db.models import Q
 
-from herald.fleet.querysets import DeviceChangeQuerySet, DeviceQuerySet
+from herald.fleet.querysets import DeviceChangeQuerySet, DeviceQuerySet, PropertyQuerySet
 from herald_core.rules.fields import FieldType
 
 
@@ -63,7 +63,7 @@ class Tag(models.Model):
         )
 
 
-_PROPERTY_TYPES = [
+PROPERTY_TYPES = [
     FieldType.TEXT,
     FieldType.CHOICE,
     FieldType.NUMBER,
@@ -86,17 +86,17 @@ class PropertyDefinition(models.Model):
     key = models.CharField(max_length=40, unique=True)
     source = models.CharField(max_length=10, choices=Source)
     label = models.CharField(max_length=80)
-    type = models.CharField(max_length=10, choices=[(t.value, t.value) for t in _PROPERTY_TYPES])
+    type = models.CharField(max_length=10, choices=[(t.value, t.value) for t in PROPERTY_TYPES])
     unit = models.CharField(max_length=20, blank=True)
     choices = ArrayField(models.TextField(), default=list, blank=True)
     note = models.CharField(max_length=300, blank=True)
 
+    objects = PropertyQuerySet.as_manager()
+
     class Meta:
         constraints = (
             models.CheckConstraint(condition=Q(key__regex=r"^[a-z][a-z0-9_]*$"), name="property_key_plain"),
-            models.CheckConstraint(
-                condition=Q(type__in=[t.value for t in _PROPERTY_TYPES]), name="property_type_known"
-            ),
+            models.CheckConstraint(condition=Q(type__in=[t.value for t in PROPERTY_TYPES]), name="property_type_known"),
         )
 
 

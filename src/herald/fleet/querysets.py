@@ -5,7 +5,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any, Self
 
 from django.db import models
-from django.db.models import Count, F, Q, Value
+from django.db.models import Count, F, Func, Q, Value
 
 from herald.fleet.presence import presence_expression
 from herald.lookups import JsonMember, JsonType
@@ -34,6 +34,18 @@ class DeviceQuerySet(models.QuerySet["Device"]):
         """In the order of names, from just after `name`."""
         query = self.order_by("name")
         return query.filter(name__gt=name) if name else query
+
+    def with_any_tag(self, slugs: Sequence[str]) -> Self:
+        return self.filter(tags__overlap=list(slugs))
+
+    def with_attribute(self, key: str) -> Self:
+        """Devices that have a value of an attribute."""
+        return self.filter(attributes__has_key=key)
+
+    def tag_counts(self) -> dict[str, int]:
+        """How many devices carry each tag."""
+        rows = self.order_by().annotate(tag=Func("tags", function="unnest", output_field=models.TextField()))
+        return dict(rows.values_list("tag").annotate(n=Count("id")))
 
     def silent(self, now: datetime) -> Self:
         return (
@@ -72,3 +84,12 @@ class DeviceChangeQuerySet(models.QuerySet["DeviceChange"]):
     def note(self, device_ids: Sequence[int], now: datetime) -> None:
         """Mark devices whose groups must be looked at again."""
         self.bulk_create([self.model(device_id=i, at=now) for i in device_ids])
+
+
+class PropertyQuerySet(models.QuerySet["PropertyDefinition"]):
+    def version_facts(self) -> list[str]:
+        """The keys of the facts that are versions."""
+        return list(self.filter(source="fact", type="version").order_by("key").values_list("key", flat=True))
+
+    def attributes(self) -> Self:
+        return self.filter(source="attribute").order_by("key")

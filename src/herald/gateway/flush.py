@@ -12,7 +12,8 @@ from django.db.models.functions import Cast, Coalesce
 
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
-from herald.fleet.models import Admission, Device, DeviceChange
+from herald.fleet.editing import replaced_keys
+from herald.fleet.models import Admission, Device, DeviceChange, PropertyDefinition
 from herald.fleet.presence import heard_in_time
 from herald.gateway.messages import Answer, CheckIn, Order, Refused, delivery_and_attempt
 from herald.lookups import IsNotNull, JsonMember, JsonText, NotTrue
@@ -101,13 +102,16 @@ def _store(rows: Mapping[str, Known], latest: Mapping[str, Arrival], now: dateti
         Device.objects.by_ids(quiet).update(last_check_in=now)
     if not news:
         return set()
-    said = _reported(news, digests)
+    version_facts = PropertyDefinition.objects.version_facts()
+    said = _reported(news, digests, version_facts)
     changed = _really_changed(news, said)
-    _store_news(news, said, now)
+    _store_news(news, said, version_facts, now)
     return changed
 
 
-def _reported(news: Mapping[str, Arrival], digests: Mapping[str, int]) -> dict[str, Value]:
+def _reported(
+    news: Mapping[str, Arrival], digests: Mapping[str, int], version_facts: Sequence[str]
+) -> dict[str, Value]:
     """What the batch reports, one JSON parameter for each column: the value by secret hash.
 
     One for each, as a parameter that several expressions use is sent and read once for each of them.
@@ -124,6 +128,7 @@ def _reported(news: Mapping[str, Arrival], digests: Mapping[str, int]) -> dict[s
             columns["healthy"][secret] = message.health.ok
             columns["fault"][secret] = message.health.fault[:200].replace("\x00", "")
     columns["digest"] = {secret: digests[secret] for secret in news}
+    columns["version_keys"] = {s: _version_keys(facts, version_facts) for s, facts in columns["facts"].items()}
     return {name: Value(values, JSONField()) for name, values in columns.items()}
 
 
@@ -137,7 +142,15 @@ def _really_changed(news: Mapping[str, Arrival], said: Mapping[str, Value]) -> s
     return set(Device.objects.filter(differs, secret_hash__any=list(news)).values_list("id", flat=True))
 
 
-def _store_news(news: Mapping[str, Arrival], said: Mapping[str, Value], now: datetime) -> None:
+def _version_keys(facts: Mapping[str, Any], version_facts: Sequence[str]) -> dict[str, str]:
+    """The sort keys of those facts that are versions, for the database to compare by."""
+    texts = {key: facts[key] for key in version_facts if isinstance(facts.get(key), str)}
+    return {key: found for key, text in texts.items() if (found := version_key_or_none(text)) is not None}
+
+
+def _store_news(
+    news: Mapping[str, Arrival], said: Mapping[str, Value], version_facts: Sequence[str], now: datetime
+) -> None:
     def text_or_kept(name: str, column: str) -> Coalesce:
         return Coalesce(JsonText(said[name], _SECRET), F(column), output_field=TextField())
 
@@ -149,6 +162,9 @@ def _store_news(news: Mapping[str, Arrival], said: Mapping[str, Value], now: dat
         firmware_key=text_or_kept("key", "firmware_key"),
         healthy=Coalesce(Cast(JsonText(said["healthy"], _SECRET), BooleanField()), F("healthy")),
         fault=text_or_kept("fault", "fault"),
+        version_keys=Coalesce(
+            replaced_keys(version_facts, JsonMember(said["version_keys"], _SECRET)), F("version_keys")
+        ),
         said_digest=Cast(JsonText(said["digest"], _SECRET), BigIntegerField()),
     )
 

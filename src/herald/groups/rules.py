@@ -4,6 +4,7 @@ from datetime import UTC, datetime
 from functools import lru_cache
 
 from herald.api.errors import InvalidRule
+from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.models import Group, GroupReference
 from herald_core.rules import (
     Node,
@@ -54,6 +55,17 @@ def predicate_of(text: str, vocabulary: Vocabulary, now: datetime) -> Predicate:
 @lru_cache(maxsize=4000)
 def _timeless(text: str, vocabulary: Vocabulary) -> Predicate:
     return compile_predicate(read_trusted(text, vocabulary), vocabulary, datetime.min.replace(tzinfo=UTC))
+
+
+def check_saved_rules(key: str) -> list[Group]:
+    """The groups whose saved rules, which read the field, can no longer be understood as fields are now."""
+    vocabulary, broken = load_vocabulary(), []
+    for group in Group.objects.by_rule().filter(rule__icontains=key).order_by("name"):
+        try:
+            read_trusted(group.rule, vocabulary)
+        except RuleError:
+            broken.append(group)
+    return broken
 
 
 def _group_problems(text: str, node: Node, of_group: Group | None) -> list[RuleProblem]:

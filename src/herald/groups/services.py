@@ -11,6 +11,7 @@ from herald.access.models import User
 from herald.api.errors import Conflict, Invalid
 from herald.fleet.models import Device
 from herald.fleet.vocabulary import load_records, load_vocabulary, record_with_groups
+from herald.groups.effects import groups_reading
 from herald.groups.membership import (
     Difference,
     evaluate_group,
@@ -26,7 +27,7 @@ from herald.groups.uses import uses_of
 from herald.live.notify import notify
 from herald.record.services import record
 from herald_core.rules import ClauseVerdict, depends_on_time, explain, groups_of
-from herald_core.rules.rename import rename_group
+from herald_core.rules.rename import rename_value
 from herald_core.text import nfc
 
 
@@ -269,11 +270,23 @@ def _write_references(group: Group, names: Collection[str]) -> None:
     )
 
 
+def replace_in_rules(field_key: str, old: str, new: str, *, now: datetime) -> list[Group]:
+    """Write `new` for `old` in every rule that names it on the field, and evaluate those groups."""
+    vocabulary = load_vocabulary()
+    changed = groups_reading(field_key, old)
+    for group in changed:
+        group.rule = rename_value(group.rule, field_key, old, new, vocabulary)
+        group.save(update_fields=["rule"])
+    for group in changed:
+        evaluate_group(group, now=now, cause=f"{field_key} {old} became {new}"[:80])
+    return changed
+
+
 def _rename_in_rules(old: str, group: Group) -> None:
     """Rules name groups, so a new name is written into the rules that use the old one."""
     if old == group.name:
         return
     for reference in GroupReference.objects.filter(referred=group).select_related("referrer"):
         other = reference.referrer
-        other.rule = rename_group(other.rule, old, group.name, load_vocabulary())
+        other.rule = rename_value(other.rule, "group", old, group.name, load_vocabulary())
         other.save(update_fields=["rule"])

@@ -4,6 +4,59 @@
  */
 
 export interface paths {
+    "/api/v1/attributes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The attributes that are defined. */
+        get: operations["attributes_list"];
+        put?: never;
+        /** @description The attributes that are defined. */
+        post: operations["attributes_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attributes/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description One attribute, by its reference name. */
+        delete: operations["attributes_delete"];
+        options?: never;
+        head?: never;
+        /** @description One attribute, by its reference name. */
+        patch: operations["attributes_change"];
+        trace?: never;
+    };
+    "/api/v1/attributes/{key}/misfits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Which values in the fleet would not fit a changed attribute. */
+        post: operations["attributes_misfits"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices": {
         parameters: {
             query?: never;
@@ -66,6 +119,75 @@ export interface paths {
         get: operations["devices_timeline"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/edits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The latest edits, and new ones. */
+        get: operations["edits_list"];
+        put?: never;
+        /** @description The latest edits, and new ones. */
+        post: operations["edits_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/edits/{edit_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One edit. */
+        get: operations["edits_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/edits/{edit_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Put back what every device had before the edit. */
+        post: operations["edits_undo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/edits/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What an edit would do. */
+        post: operations["edits_preview"];
         delete?: never;
         options?: never;
         head?: never;
@@ -745,6 +867,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tags": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Every tag, with its devices and rules. */
+        get: operations["tags_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tags/{slug}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description One tag. */
+        put: operations["tags_describe"];
+        post?: never;
+        /** @description One tag. */
+        delete: operations["tags_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tags/{slug}/rename": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Rename a tag on devices and in rules, or merge it into another. */
+        post: operations["tags_rename"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tags/{slug}/rename/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What renaming or merging a tag would do. */
+        post: operations["tags_rename_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -773,6 +964,36 @@ export interface components {
             text: string;
             count: number;
             rule: string;
+        };
+        /** @description What to change of an attribute; what is left out stays. */
+        AttributeChangeRequest: {
+            label?: string;
+            type?: components["schemas"]["TypeEnum"];
+            unit?: string;
+            choices?: string[];
+            note?: string;
+        };
+        /** @description A new attribute. */
+        AttributeDraftRequest: {
+            key: string;
+            label: string;
+            type: components["schemas"]["TypeEnum"];
+            /** @default  */
+            unit?: string;
+            choices?: string[];
+            /** @default  */
+            note?: string;
+        };
+        /** @description An attribute; `key` is the name by which rules, files and scripts refer to it. */
+        AttributeRow: {
+            key: string;
+            label: string;
+            type: string;
+            unit: string;
+            choices: string[];
+            note: string;
+            devices: number;
+            groups: components["schemas"]["NamedThing"][];
         };
         /** @enum {unknown} */
         BlankEnum: "";
@@ -915,6 +1136,47 @@ export interface components {
             last_check_in: string | null;
             admission: components["schemas"]["AdmissionEnum"];
         };
+        /** @description What an edit would do. */
+        EditPreview: {
+            targeted: number;
+            changing: number;
+            sentence: string;
+            groups: components["schemas"]["GroupEffectRow"][];
+        };
+        /** @description What to change. What is left out stays; an empty site or custodian clears it. */
+        EditRequestRequest: {
+            target: components["schemas"]["EditTargetRequest"];
+            name?: string | null;
+            site?: string | null;
+            custodian?: string | null;
+            admission?: string | null;
+            set_attributes?: {
+                [key: string]: unknown;
+            };
+            clear_attributes?: string[];
+            add_tags?: string[];
+            remove_tags?: string[];
+        };
+        /** @description An edit and how far it is. */
+        EditRow: {
+            readonly id: number;
+            sentence: string;
+            state: components["schemas"]["EditRowStateEnum"];
+            device_count: number;
+            done_count: number;
+            /** Format: date-time */
+            created_at: string;
+            created_by: string | null;
+            reason: string;
+        };
+        /** @enum {string} */
+        EditRowStateEnum: "running" | "done" | "undone" | "failed";
+        /** @description Whom it is for: devices by name or uid, or all that a rule matches. Not both. */
+        EditTargetRequest: {
+            devices?: string[];
+            /** @default  */
+            rule?: string;
+        };
         /** @description What an action did. `finishing` devices are mid-install and will finish. */
         Effect: {
             state: components["schemas"]["RolloutStateEnum"];
@@ -988,6 +1250,14 @@ export interface components {
             note?: string;
             folder_id?: number | null;
             devices?: string[];
+        };
+        /** @description What a change would do to a group, and what that sets off. */
+        GroupEffectRow: {
+            id: number;
+            name: string;
+            joins: number;
+            leaves: number;
+            uses: components["schemas"]["GroupUse"][];
         };
         /** @description Members over time, and the latest joins and leaves. */
         GroupHistory: {
@@ -1094,6 +1364,12 @@ export interface components {
             joined: boolean;
             cause: string;
         };
+        /** @description A value in the fleet that would not fit. */
+        MisfitRow: {
+            value: string;
+            devices: number;
+            why: string;
+        };
         /** @description A device that fails one line only. */
         MissedDevice: {
             device: components["schemas"]["DeviceRow"];
@@ -1153,6 +1429,14 @@ export interface components {
             groups: number[];
             count: number;
             rule: string;
+        };
+        /** @description What to change of an attribute; what is left out stays. */
+        PatchedAttributeChangeRequest: {
+            label?: string;
+            type?: components["schemas"]["TypeEnum"];
+            unit?: string;
+            choices?: string[];
+            note?: string;
         };
         /** @description What to change of a group; what is left out stays. */
         PatchedGroupChangeRequest: {
@@ -1486,6 +1770,32 @@ export interface components {
             email: string;
             password: string;
         };
+        /** @description A serializer that refuses fields it does not know, naming them. */
+        TagDescriptionRequest: {
+            /** @default  */
+            note?: string;
+            /** @default 0 */
+            colour?: number;
+        };
+        /** @description What a renaming or merge does to devices, rules and groups. */
+        TagRenamingPreview: {
+            merges: boolean;
+            devices: number;
+            rules: components["schemas"]["NamedThing"][];
+            groups: components["schemas"]["GroupEffectRow"][];
+        };
+        /** @description The new name; where there is a tag of that name, the two are merged. */
+        TagRenamingRequest: {
+            to: string;
+        };
+        /** @description A tag with how many devices carry it and the groups whose rules name it. */
+        TagRow: {
+            slug: string;
+            note: string;
+            colour: number;
+            devices: number;
+            groups: components["schemas"]["NamedThing"][];
+        };
         /** @description Something that happened. `to_phase` is empty for what is no delivery's change. */
         TimelineEntry: {
             /** Format: date-time */
@@ -1497,6 +1807,8 @@ export interface components {
             rollout: number | null;
             schedule: number | null;
         };
+        /** @enum {string} */
+        TypeEnum: "text" | "choice" | "number" | "yes/no" | "date" | "version";
         ValueCount: {
             value: string;
             count: number;
@@ -1521,6 +1833,118 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    attributes_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AttributeRow"][];
+                };
+            };
+        };
+    };
+    attributes_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AttributeDraftRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AttributeRow"];
+                };
+            };
+        };
+    };
+    attributes_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    attributes_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedAttributeChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AttributeRow"];
+                };
+            };
+        };
+    };
+    attributes_misfits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AttributeChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MisfitRow"][];
+                };
+            };
+        };
+    };
     devices_list: {
         parameters: {
             query?: {
@@ -1608,6 +2032,113 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TimelineEntry"][];
+                };
+            };
+        };
+    };
+    edits_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditRow"][];
+                };
+            };
+        };
+    };
+    edits_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditRequestRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditRow"];
+                };
+            };
+        };
+    };
+    edits_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                edit_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditRow"];
+                };
+            };
+        };
+    };
+    edits_undo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                edit_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditRow"];
+                };
+            };
+        };
+    };
+    edits_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditRequestRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditPreview"];
                 };
             };
         };
@@ -2685,6 +3216,119 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    tags_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TagRow"][];
+                };
+            };
+        };
+    };
+    tags_describe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["TagDescriptionRequest"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    tags_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    tags_rename: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TagRenamingRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TagRenamingPreview"];
+                };
+            };
+        };
+    };
+    tags_rename_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TagRenamingRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TagRenamingPreview"];
+                };
             };
         };
     };

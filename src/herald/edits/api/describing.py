@@ -1,0 +1,122 @@
+"""Calls about what describes devices: tags and attributes."""
+
+from typing import Any
+
+from django.shortcuts import get_object_or_404
+from drf_spectacular.utils import extend_schema
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from herald.api.fields import valid
+from herald.clock.source import clock
+from herald.edits import attributes, tags
+from herald.edits.api.serializers import (
+    AttributeChange,
+    AttributeDraft,
+    AttributeRow,
+    MisfitRow,
+    TagDescription,
+    TagRenaming,
+    TagRenamingPreview,
+    TagRow,
+)
+from herald.fleet.models import PropertyDefinition
+from herald_core.rules import FieldType
+
+
+class TagListView(APIView):
+    """Every tag, with its devices and rules."""
+
+    @extend_schema(operation_id="tags_list", responses=TagRow(many=True))
+    def get(self, request: Request) -> Response:
+        return Response(TagRow(tags.list_tags(), many=True).data)
+
+
+class TagView(APIView):
+    """One tag."""
+
+    @extend_schema(operation_id="tags_describe", request=TagDescription, responses={204: None})
+    def put(self, request: Request, slug: str) -> Response:
+        body = valid(TagDescription(data=request.data))
+        tags.describe_tag(slug, **body, actor=request.user, now=clock.now())
+        return Response(status=204)
+
+    @extend_schema(operation_id="tags_delete", responses={204: None})
+    def delete(self, request: Request, slug: str) -> Response:
+        tags.delete_tag(slug, actor=request.user, now=clock.now())
+        return Response(status=204)
+
+
+class TagRenamePreview(APIView):
+    """What renaming or merging a tag would do."""
+
+    changes_nothing = True
+
+    @extend_schema(operation_id="tags_rename_preview", request=TagRenaming, responses=TagRenamingPreview)
+    def post(self, request: Request, slug: str) -> Response:
+        to = valid(TagRenaming(data=request.data))["to"]
+        return Response(TagRenamingPreview(tags.preview_renaming(slug, to, now=clock.now())).data)
+
+
+class TagRenameAction(APIView):
+    """Rename a tag on devices and in rules, or merge it into another."""
+
+    @extend_schema(operation_id="tags_rename", request=TagRenaming, responses=TagRenamingPreview)
+    def post(self, request: Request, slug: str) -> Response:
+        to = valid(TagRenaming(data=request.data))["to"]
+        return Response(TagRenamingPreview(tags.rename_tag(slug, to, actor=request.user, now=clock.now())).data)
+
+
+class AttributeListView(APIView):
+    """The attributes that are defined."""
+
+    @extend_schema(operation_id="attributes_list", responses=AttributeRow(many=True))
+    def get(self, request: Request) -> Response:
+        return Response(AttributeRow(attributes.list_attributes(), many=True).data)
+
+    @extend_schema(operation_id="attributes_create", request=AttributeDraft, responses={201: AttributeRow})
+    def post(self, request: Request) -> Response:
+        body = valid(AttributeDraft(data=request.data))
+        made = attributes.make_attribute(
+            attributes.Definition(**{**body, "type": FieldType(body["type"])}), actor=request.user, now=clock.now()
+        )
+        return Response(AttributeRow({"definition": made, "devices": 0, "groups": []}).data, status=201)
+
+
+class AttributeView(APIView):
+    """One attribute, by its reference name."""
+
+    @extend_schema(operation_id="attributes_change", request=AttributeChange, responses=AttributeRow)
+    def patch(self, request: Request, key: str) -> Response:
+        attributes.change_attribute(_changed(request, key), actor=request.user, now=clock.now())
+        return Response(AttributeRow(next(r for r in attributes.list_attributes() if r.definition.key == key)).data)
+
+    @extend_schema(operation_id="attributes_delete", responses={204: None})
+    def delete(self, request: Request, key: str) -> Response:
+        _known(key)
+        attributes.delete_attribute(key, actor=request.user, now=clock.now())
+        return Response(status=204)
+
+
+class AttributeMisfitsView(APIView):
+    """Which values in the fleet would not fit a changed attribute."""
+
+    changes_nothing = True
+
+    @extend_schema(operation_id="attributes_misfits", request=AttributeChange, responses=MisfitRow(many=True))
+    def post(self, request: Request, key: str) -> Response:
+        return Response(MisfitRow(attributes.misfits_of(_changed(request, key)), many=True).data)
+
+
+def _known(key: str) -> PropertyDefinition:
+    return get_object_or_404(PropertyDefinition.objects.attributes(), key=key)
+
+
+def _changed(request: Request, key: str) -> attributes.Definition:
+    body: dict[str, Any] = valid(AttributeChange(data=request.data))
+    if "type" in body:
+        body["type"] = FieldType(body["type"])
+        if body["type"] is not FieldType.CHOICE:
+            body.setdefault("choices", ())
+    return attributes.changed(_known(key), **body)

@@ -1,0 +1,210 @@
+"""Verbs on attribute definitions: make, change with what would not fit, delete where nothing uses it."""
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import Any
+
+from django.db import transaction
+
+from herald.access.models import User
+from herald.api.errors import Conflict, Invalid
+from herald.fleet import editing
+from herald.fleet.models import Device, PropertyDefinition
+from herald.fleet.vocabulary import load_vocabulary
+from herald.groups.effects import groups_reading
+from herald.groups.models import Group
+from herald.groups.rules import check_saved_rules
+from herald.live.notify import notify
+from herald.record.services import record
+from herald_core.properties import DoesNotFit, read_property
+from herald_core.rules import FieldSpec, FieldType
+from herald_core.rules.fields import BUILT_IN_KEYS
+
+CHUNK = 5000
+
+
+@dataclass(frozen=True, kw_only=True)
+class Definition:
+    """An attribute as it is written down."""
+
+    key: str
+    label: str
+    type: FieldType
+    unit: str = ""
+    choices: Sequence[str] = ()
+    note: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class AttributeRow:
+    """An attribute with how many devices have a value and the groups whose rules read it."""
+
+    definition: PropertyDefinition
+    devices: int
+    groups: list[Group]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Misfit:
+    """A value in the fleet that would not fit, and on how many devices it is."""
+
+    value: str
+    devices: int
+    why: str
+
+
+def list_attributes() -> list[AttributeRow]:
+    """Every attribute, by key."""
+    return [
+        AttributeRow(
+            definition=d,
+            devices=Device.objects.with_attribute(d.key).count(),
+            groups=groups_reading(d.key),
+        )
+        for d in PropertyDefinition.objects.attributes()
+    ]
+
+
+def make_attribute(definition: Definition, *, actor: User | None, now: datetime) -> PropertyDefinition:
+    """Define an attribute, before or after devices arrive.
+
+    Raises:
+        Invalid: the key is none or taken, or a choice has no choices.
+    """
+    _check(definition)
+    with transaction.atomic():
+        if definition.key in BUILT_IN_KEYS or PropertyDefinition.objects.filter(key=definition.key).exists():
+            raise Invalid("/key", f"There is a field called {definition.key} already.")
+        made = editing.write_definition(PropertyDefinition(key=definition.key, source="attribute"), _fields(definition))
+        sentence = f"Defined the attribute {made.key} ({made.label}), {made.type}"
+        record(now=now, actor=actor, kind="attribute", object_id=made.pk, sentence=sentence)
+        notify("fleet")
+    return made
+
+
+def misfits_of(definition: Definition) -> list[Misfit]:
+    """The values in the fleet that a definition would not take, the commonest first."""
+    spec = _spec(definition)
+    counts: Counter[tuple[str, str]] = Counter()
+    for value in Device.objects.with_attribute(definition.key).values_list(f"attributes__{definition.key}", flat=True):
+        try:
+            read_property(value, spec)
+        except DoesNotFit as error:
+            counts[str(value), str(error)] += 1
+    return [Misfit(value=v, devices=n, why=why) for (v, why), n in counts.most_common()]
+
+
+def change_attribute(definition: Definition, *, actor: User | None, now: datetime) -> PropertyDefinition:
+    """Change an attribute; its values are kept in the form of the new type.
+
+    Raises:
+        Conflict: values in the fleet, or rules, would not fit; with the list of them.
+    """
+    _check(definition)
+    with transaction.atomic():
+        known = PropertyDefinition.objects.attributes().select_for_update().get(key=definition.key)
+        misfits = misfits_of(definition)
+        if misfits:
+            n = sum(m.devices for m in misfits)
+            raise Conflict(
+                f"{n} devices have a value that would not fit, such as “{misfits[0].value}”: {misfits[0].why}.",
+                misfits=[m.__dict__ for m in misfits[:100]],
+            )
+        before = {"label": known.label, "type": known.type, "choices": known.choices}
+        retyped = known.type != definition.type.value
+        editing.write_definition(known, _fields(definition))
+        if broken := check_saved_rules(definition.key):
+            raise Conflict(
+                f"The rule of “{broken[0].name}” would no longer be understood. Change it first.",
+                uses=[{"kind": "group", "id": g.pk, "sentence": f"The rule of “{g.name}”"} for g in broken],
+            )
+        if retyped:
+            _convert(definition, now)
+        sentence = f"Changed the attribute {known.key}"
+        record(now=now, actor=actor, kind="attribute", object_id=known.pk, sentence=sentence, before=before)
+        notify("fleet")
+    return known
+
+
+def delete_attribute(key: str, *, actor: User | None, now: datetime) -> None:
+    """Delete an attribute that no device and no rule uses.
+
+    Raises:
+        Conflict: something uses it; with the list.
+    """
+    with transaction.atomic():
+        known = PropertyDefinition.objects.attributes().select_for_update().get(key=key)
+        devices, groups = Device.objects.with_attribute(key).count(), groups_reading(key)
+        if devices or groups:
+            parts = [f"{devices} devices have a value"] if devices else []
+            parts += [f"the rule of “{g.name}” reads it" for g in groups]
+            raise Conflict(
+                f"{key} is in use: {'; '.join(parts)}. Clear the values and change the rules first.",
+                uses=[{"kind": "group", "id": g.pk, "sentence": f"The rule of “{g.name}”"} for g in groups],
+                devices=devices,
+            )
+        record(now=now, actor=actor, kind="attribute", object_id=known.pk, sentence=f"Deleted the attribute {key}")
+        editing.forget_definition(known)
+        notify("fleet")
+
+
+def _check(definition: Definition) -> None:
+    if (
+        not definition.key.isascii()
+        or not definition.key.replace("_", "").isalnum()
+        or not definition.key[:1].islower()
+    ):
+        raise Invalid("/key", "A reference name has small letters, digits and underlines, and begins with a letter.")
+    if definition.key != definition.key.lower() or len(definition.key) > 40:
+        raise Invalid("/key", "A reference name has up to 40 small letters, digits and underlines.")
+    if (definition.type is FieldType.CHOICE) != bool(definition.choices):
+        raise Invalid("/choices", "A choice has choices to choose from; other types have none.")
+
+
+def _spec(definition: Definition) -> FieldSpec:
+    return FieldSpec(
+        key=definition.key,
+        type=definition.type,
+        label=definition.label,
+        choices=tuple(definition.choices),
+        unit=definition.unit,
+        source="attribute",
+    )
+
+
+def _fields(definition: Definition) -> dict[str, Any]:
+    return {
+        "label": definition.label,
+        "type": definition.type.value,
+        "unit": definition.unit,
+        "choices": list(dict.fromkeys(definition.choices)),
+        "note": definition.note,
+    }
+
+
+def _convert(definition: Definition, now: datetime) -> None:
+    """Values in the form of the new type: the text "12" becomes the number 12."""
+    vocabulary, spec = load_vocabulary(), _spec(definition)
+    ids = list(Device.objects.with_attribute(definition.key).order_by("id").values_list("pk", flat=True))
+    for start in range(0, len(ids), CHUNK):
+        states = editing.read_states(ids[start : start + CHUNK], lock=True)
+        for state in states.values():
+            attributes = dict(state["attributes"])
+            attributes[definition.key] = read_property(attributes[definition.key], spec)
+            state["attributes"] = attributes
+        editing.write_states(states, vocabulary, now=now)
+
+
+def changed(known: PropertyDefinition, **fields: Any) -> Definition:
+    """The definition that is there, with some of it changed."""
+    present = Definition(
+        key=known.key,
+        label=known.label,
+        type=FieldType(known.type),
+        unit=known.unit,
+        choices=tuple(known.choices),
+        note=known.note,
+    )
+    return replace(present, **fields)

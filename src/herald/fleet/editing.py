@@ -1,0 +1,131 @@
+"""Reading and writing what operators say of devices, for many at once."""
+
+from collections.abc import Collection, Mapping
+from datetime import datetime
+from typing import Any
+
+from django.contrib.postgres.fields import ArrayField
+from django.db.models import BigIntegerField, F, JSONField, TextField, Value
+from django.db.models.functions import Cast, Coalesce, NullIf
+
+from herald.fleet.models import Custodian, Device, DeviceChange, PropertyDefinition, Site, Tag
+from herald.lookups import JsonMember, JsonText, JsonTextArray, JsonWith, JsonWithout
+from herald_core.edits import State
+from herald_core.rules import FieldType, Vocabulary
+from herald_core.versions import version_key_or_none
+
+
+def read_states(device_ids: Collection[int], *, lock: bool = False) -> dict[int, dict[str, Any]]:
+    """The editable state of devices by id; locked until the transaction ends, if wanted."""
+    devices = Device.objects.by_ids(device_ids).order_by("id")
+    if lock:
+        devices = devices.select_for_update(of=("self",))
+    rows = devices.values_list("id", "name", "tags", "attributes", "site_id", "custodian_id", "admission")
+    return {
+        pk: {"name": name, "tags": tags, "attributes": attributes, "site": site, "custodian": who, "admission": how}
+        for pk, name, tags, attributes, site, who, how in rows
+    }
+
+
+def write_states(states: Mapping[int, State], vocabulary: Vocabulary, *, now: datetime) -> None:
+    """Write states in one statement, and mark the devices, so that their groups follow."""
+    if not states:
+        return
+    zones = dict(Site.objects.values_list("id", "time_zone"))
+    versions = [s.key for s in vocabulary.fields.values() if s.source == "attribute" and s.type is FieldType.VERSION]
+    key = Cast(F("id"), TextField())
+
+    def column(name: str) -> Value:
+        return Value({str(pk): state[name] for pk, state in states.items()}, JSONField())
+
+    site_zones = Value({str(pk): zones.get(state["site"], "UTC") for pk, state in states.items()}, JSONField())
+    sort_keys = Value({str(pk): _version_keys(state, versions) for pk, state in states.items()}, JSONField())
+    Device.objects.by_ids(list(states)).update(
+        name=JsonText(column("name"), key),
+        tags=JsonTextArray(JsonMember(column("tags"), key)),
+        attributes=JsonMember(column("attributes"), key),
+        site_id=Cast(JsonText(column("site"), key), BigIntegerField()),
+        custodian_id=Cast(JsonText(column("custodian"), key), BigIntegerField()),
+        admission=JsonText(column("admission"), key),
+        time_zone=Coalesce(NullIf(F("own_time_zone"), Value("")), JsonText(site_zones, key)),
+        version_keys=replaced_keys(versions, JsonMember(sort_keys, key)),
+    )
+    DeviceChange.objects.note(list(states), now)
+
+
+def replaced_keys(keys: Collection[str], now: Any) -> JsonWith:
+    """The sort keys of versions with those of `keys` replaced by what is in the object `now`."""
+    return JsonWith(JsonWithout(F("version_keys"), Value(list(keys), ArrayField(TextField()))), now)
+
+
+def _version_keys(state: State, versions: Collection[str]) -> dict[str, str]:
+    found = {k: version_key_or_none(state["attributes"].get(k)) for k in versions if k in state["attributes"]}
+    return {k: v for k, v in found.items() if v is not None}
+
+
+def after_edit(record: Mapping[str, Any], state: State, tables: "Tables", vocabulary: Vocabulary) -> dict[str, Any]:
+    """A device's record as rules would see it once the state were written."""
+    site, custodian = tables.sites.get(state["site"]), tables.custodians.get(state["custodian"])
+    result = {k: v for k, v in record.items() if k not in tables.attribute_keys}
+    result |= {k: v for k, v in state["attributes"].items() if k in tables.attribute_keys}
+    result |= {
+        "name": state["name"],
+        "tag": frozenset(state["tags"]),
+        "admission": state["admission"],
+        "site": site.name if site else None,
+        "region": (site.region or None) if site else None,
+        "custodian": custodian.name if custodian else None,
+        "custodian_tag": frozenset(custodian.tags) if custodian else frozenset(),
+    }
+    if record.get("site") != result["site"] and site:
+        result["time_zone"] = site.time_zone
+    return result
+
+
+class Tables:
+    """The small tables that records are made of, read once."""
+
+    def __init__(self, vocabulary: Vocabulary) -> None:
+        self.sites = {s.pk: s for s in Site.objects.all()}
+        self.custodians = {c.pk: c for c in Custodian.objects.all()}
+        self.attribute_keys = {s.key for s in vocabulary.fields.values() if s.source == "attribute"}
+
+
+def ensure_tags(slugs: Collection[str]) -> None:
+    """Make the tags that are not there yet."""
+    Tag.objects.bulk_create([Tag(slug=s) for s in sorted(set(slugs))], ignore_conflicts=True)
+
+
+def rename_tag(old: str, new: str) -> None:
+    """Let the tag's own row go by the new name; where that is taken, the old row goes."""
+    ensure_tags([new])
+    known = Tag.objects.filter(slug=old).first()
+    if known is not None:
+        target = Tag.objects.get(slug=new)
+        if not target.note:
+            target.note, target.colour = known.note, known.colour
+            target.save(update_fields=["note", "colour"])
+        known.delete()
+
+
+def describe_tag(slug: str, *, note: str, colour: int) -> None:
+    """Write a tag's note and colour slot; makes the tag where it is new."""
+    Tag.objects.update_or_create(slug=slug, defaults={"note": note, "colour": colour})
+
+
+def forget_tag(slug: str) -> None:
+    """Delete a tag's row; devices are not looked at."""
+    Tag.objects.filter(slug=slug).delete()
+
+
+def write_definition(definition: PropertyDefinition, fields: Mapping[str, Any]) -> PropertyDefinition:
+    """Write an attribute's definition, new or known."""
+    for name, value in fields.items():
+        setattr(definition, name, value)
+    definition.save()
+    return definition
+
+
+def forget_definition(definition: PropertyDefinition) -> None:
+    """Delete an attribute's definition; values are not looked at."""
+    definition.delete()
