@@ -79,6 +79,7 @@ INSTALLED_APPS = [
     "herald.groups",
     "herald.images",
     "herald.edits",
+    "herald.find",
     "herald.rollouts",
     "herald.commands",
     "herald.deliveries",

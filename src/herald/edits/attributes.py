@@ -1,5 +1,6 @@
 """Verbs on attribute definitions: make, change with what would not fit, delete where nothing uses it."""
 
+import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -23,6 +24,7 @@ from herald_core.rules import FieldSpec, FieldType
 from herald_core.rules.fields import BUILT_IN_KEYS
 
 CHUNK = 5000
+_KEY = re.compile(r"[a-z][a-z0-9_]{0,39}\Z", re.ASCII)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -151,14 +153,8 @@ def delete_attribute(key: str, *, actor: User | None, now: datetime) -> None:
 
 
 def _check(definition: Definition) -> None:
-    if (
-        not definition.key.isascii()
-        or not definition.key.replace("_", "").isalnum()
-        or not definition.key[:1].islower()
-    ):
-        raise Invalid("/key", "A reference name has small letters, digits and underlines, and begins with a letter.")
-    if definition.key != definition.key.lower() or len(definition.key) > 40:
-        raise Invalid("/key", "A reference name has up to 40 small letters, digits and underlines.")
+    if not _KEY.match(definition.key):
+        raise Invalid("/key", "A reference name is a small letter, then up to 39 small letters, digits or underlines.")
     if (definition.type is FieldType.CHOICE) != bool(definition.choices):
         raise Invalid("/choices", "A choice has choices to choose from; other types have none.")
 

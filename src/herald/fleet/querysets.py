@@ -27,8 +27,17 @@ class DeviceQuerySet(models.QuerySet["Device"]):
         return self.filter(Q(name__any=words) | Q(uid__any=words))
 
     def search(self, words: str) -> Self:
-        """Devices whose name, uid or serial holds the words."""
-        return self.filter(Q(name__icontains=words) | Q(uid__icontains=words) | Q(serial__icontains=words))
+        """Devices of which each word is part of the name, uid, serial, model or site."""
+        query = self
+        for word in words.split()[:8]:
+            query = query.filter(
+                Q(name__icontains=word)
+                | Q(uid__icontains=word)
+                | Q(serial__icontains=word)
+                | Q(model__name__icontains=word)
+                | Q(site__name__icontains=word)
+            )
+        return query
 
     def page_after(self, name: str | None) -> Self:
         """In the order of names, from just after `name`."""

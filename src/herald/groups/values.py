@@ -2,16 +2,19 @@
 
 from collections.abc import Callable, Mapping
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from django.db.models import Count, F, Func, TextField, Value
 
-from herald.fleet.models import Custodian, Device
+from herald.fleet.models import Device
 from herald.fleet.presence import presence_expression
 from herald.groups.models import Group
 from herald.lookups import JsonText
 from herald_core.rules import FieldSpec
 from herald_core.text import fold
+
+if TYPE_CHECKING:
+    from herald.fleet.querysets import DeviceQuerySet
 
 
 class _Unnest(Func):
@@ -36,51 +39,50 @@ _COLUMNS = {
 Counts = list[tuple[str, int]]
 
 
-def value_counts(spec: FieldSpec, *, now: datetime, beginning: str = "", most: int = 30) -> Counts:
-    """The commonest values of a field that hold `beginning` (ignoring case), most frequent first."""
-    counts = _SPECIAL[spec.key](now) if spec.key in _SPECIAL else _plain(spec)
+SETS = frozenset({"tag", "custodian_tag", "group"})
+
+
+def value_expression(spec: FieldSpec, now: datetime) -> Any:
+    """A field of devices as text in the database; None for times, among which there is nothing to choose.
+
+    A device that has several values (a tag, a group) becomes a row for each.
+    """
+    if spec.source != "device":
+        return JsonText(F("attributes" if spec.source == "attribute" else "facts"), Value(spec.key))
+    if spec.key in _SPECIAL:
+        return _SPECIAL[spec.key](now)
+    return F(_COLUMNS[spec.key]) if spec.key in _COLUMNS else None
+
+
+def value_counts(
+    spec: FieldSpec,
+    *,
+    now: datetime,
+    devices: "DeviceQuerySet | None" = None,
+    beginning: str = "",
+    most: int = 30,
+) -> Counts:
+    """The commonest values of a field that hold `beginning` (ignoring case), most frequent first.
+
+    Among the given devices, or the fleet; of the fleet's groups also those without devices.
+    """
+    expression = value_expression(spec, now)
+    if expression is None:
+        return []
+    if spec.key == "group" and devices is None:
+        rows: Any = Group.objects.with_counts().values_list("name", "member_count")
+    else:
+        among = Device.objects.all() if devices is None else devices
+        rows = among.order_by().annotate(v=expression).values_list("v").annotate(n=Count("id"))
     wanted = fold(beginning)
-    return [(v, n) for v, n in counts if wanted in fold(v)][:most]
+    return [(v, n) for v, n in _ranked(rows) if wanted in fold(v)][:most]
 
 
-def _plain(spec: FieldSpec) -> Counts:
-    if spec.source == "device":
-        path = _COLUMNS.get(spec.key)
-        if path is None:
-            return []  # times: there is nothing to choose from
-        return _ranked(Device.objects.order_by().values_list(path).annotate(n=Count("id")))
-    column = "attributes" if spec.source == "attribute" else "facts"
-    rows = Device.objects.order_by().annotate(v=JsonText(F(column), Value(spec.key)))
-    return _ranked(rows.values_list("v").annotate(n=Count("id")))
-
-
-def _tags(now: datetime) -> Counts:
-    return _ranked(Device.objects.order_by().annotate(v=_Unnest("tags")).values_list("v").annotate(n=Count("id")))
-
-
-def _custodian_tags(now: datetime) -> Counts:
-    counts: dict[str, int] = {}
-    for tags, devices in Custodian.objects.annotate(n=Count("device")).values_list("tags", "n"):
-        for tag in tags:
-            counts[tag] = counts.get(tag, 0) + devices
-    return _ranked(counts.items())
-
-
-def _groups(now: datetime) -> Counts:
-    return _ranked(Group.objects.with_counts().values_list("name", "member_count"))
-
-
-def _presences(now: datetime) -> Counts:
-    return _ranked(
-        Device.objects.order_by().annotate(v=presence_expression(now)).values_list("v").annotate(n=Count("id"))
-    )
-
-
-_SPECIAL: Mapping[str, Callable[[datetime], Counts]] = {
-    "tag": _tags,
-    "custodian_tag": _custodian_tags,
-    "group": _groups,
-    "presence": _presences,
+_SPECIAL: Mapping[str, Callable[[datetime], Any]] = {
+    "tag": lambda now: _Unnest("tags"),
+    "custodian_tag": lambda now: _Unnest("custodian__tags"),
+    "group": lambda now: F("memberships__group__name"),
+    "presence": presence_expression,
 }
 
 

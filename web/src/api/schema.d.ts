@@ -64,7 +64,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Devices that a rule matches, in the order of their names. */
+        /** @description Devices that a rule matches, by name unless another order is asked for. */
         get: operations["devices_list"];
         put?: never;
         post?: never;
@@ -117,6 +117,40 @@ export interface paths {
         };
         /** @description What happened to a device, the latest first. */
         get: operations["devices_timeline"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The devices that a rule matches, as a file of exactly the named columns. */
+        get: operations["devices_export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/grid": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Two fields against each other, among the devices that a rule matches. */
+        get: operations["devices_grid"];
         put?: never;
         post?: never;
         delete?: never;
@@ -218,7 +252,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The values of a field that exist in the fleet, most frequent first. */
+        /** @description The values of a field that exist, most frequent first; in the fleet, or among those a rule matches. */
         get: operations["fields_values"];
         put?: never;
         post?: never;
@@ -953,6 +987,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One's own kept views. */
+        get: operations["views_list"];
+        put?: never;
+        /** @description One's own kept views. */
+        post: operations["views_keep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/views/{view_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description One kept view. */
+        delete: operations["views_forget"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1100,6 +1169,9 @@ export interface components {
             /** Format: date-time */
             last_check_in: string | null;
             admission: components["schemas"]["AdmissionEnum"];
+            extra: {
+                [key: string]: unknown;
+            };
             family: string;
             serial: string;
             attributes: unknown;
@@ -1135,6 +1207,9 @@ export interface components {
             /** Format: date-time */
             last_check_in: string | null;
             admission: components["schemas"]["AdmissionEnum"];
+            extra: {
+                [key: string]: unknown;
+            };
         };
         /** @description What an edit would do. */
         EditPreview: {
@@ -1222,6 +1297,13 @@ export interface components {
             name: string;
             parent: number | null;
             device_count: number;
+        };
+        /** @description How many devices have each pair of values; `others` are not among the commonest or have no value. */
+        GridBody: {
+            rows: string[];
+            columns: string[];
+            cells: number[][];
+            others: number;
         };
         /** @description A group with what uses it. */
         GroupDetail: {
@@ -1813,6 +1895,21 @@ export interface components {
             value: string;
             count: number;
         };
+        /** @description A view to keep; one of the same name is replaced. */
+        ViewDraftRequest: {
+            name: string;
+            address: {
+                [key: string]: string;
+            };
+        };
+        /** @description A kept view; `address` is what the fleet view has in its own. */
+        ViewRow: {
+            readonly id: number;
+            name: string;
+            address: {
+                [key: string]: string;
+            };
+        };
         /** @description What a delivery waits for; `until` is when that ends, if it is known. */
         WaitsFor: {
             reason: string;
@@ -1948,13 +2045,17 @@ export interface operations {
     devices_list: {
         parameters: {
             query?: {
+                /** @description further fields to tell, between commas */
+                columns?: string;
                 /** @description `next` of the page before */
                 cursor?: string;
                 /** @description 1 to 1000, 100 if left out */
                 limit?: number;
+                /** @description a field to order by, - before it for the reverse; name if left out */
+                order?: string;
                 /** @description a rule; without one, all devices */
                 rule?: string;
-                /** @description part of a name, uid or serial */
+                /** @description words in a name, uid, serial, model or site */
                 words?: string;
             };
             header?: never;
@@ -2032,6 +2133,62 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TimelineEntry"][];
+                };
+            };
+        };
+    };
+    devices_export: {
+        parameters: {
+            query?: {
+                /** @description csv if left out */
+                as?: "csv" | "xlsx";
+                /** @description fields between commas */
+                columns?: string;
+                /** @description a field to order by, - before it for the reverse; name if left out */
+                order?: string;
+                /** @description a rule; without one, all devices */
+                rule?: string;
+                /** @description words in a name, uid, serial, model or site */
+                words?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+        };
+    };
+    devices_grid: {
+        parameters: {
+            query: {
+                column: string;
+                row: string;
+                /** @description a rule; without one, all devices */
+                rule?: string;
+                /** @description words in a name, uid, serial, model or site */
+                words?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GridBody"];
                 };
             };
         };
@@ -2167,6 +2324,10 @@ export interface operations {
             query?: {
                 /** @description part of the value */
                 beginning?: string;
+                /** @description a rule; without one, all devices */
+                rule?: string;
+                /** @description words in a name, uid, serial, model or site */
+                words?: string;
             };
             header?: never;
             path: {
@@ -3348,6 +3509,68 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["NewToken"];
                 };
+            };
+        };
+    };
+    views_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ViewRow"][];
+                };
+            };
+        };
+    };
+    views_keep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ViewDraftRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ViewRow"];
+                };
+            };
+        };
+    };
+    views_forget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                view_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -1,63 +1,207 @@
-"""Calls that find devices: by rule, by words, and by the values that exist."""
+"""Calls that find devices: by rule and words, by values that exist, as a grid, as a file; and kept views."""
 
+from collections.abc import Iterator
 from typing import Any
 
+from django.http import HttpResponse, StreamingHttpResponse
+from django.http.response import HttpResponseBase
+from django.shortcuts import get_object_or_404
+from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.api.errors import NotFound
-from herald.api.fields import next_page, read_limit
+from herald.api.errors import Invalid, NotFound
+from herald.api.fields import Strict, next_page, read_limit, valid
 from herald.clock.source import clock
+from herald.find.models import SavedView
+from herald.find.queries import as_csv, as_xlsx, found, grid_of, in_order, table_rows
 from herald.fleet.api.serializers import DevicePage, ValueCount
-from herald.fleet.models import Device
 from herald.fleet.vocabulary import load_vocabulary
-from herald.groups.rule_queries import matching
-from herald.groups.rules import read_rule
 from herald.groups.values import value_counts
+from herald_core.rules import FieldSpec, Vocabulary
+
+RULE = OpenApiParameter("rule", str, description="a rule; without one, all devices")
+WORDS = OpenApiParameter("words", str, description="words in a name, uid, serial, model or site")
+ORDER = OpenApiParameter("order", str, description="a field to order by, - before it for the reverse; name if left out")
+DEFAULT_COLUMNS = ("uid", "name", "serial", "model", "hardware", "firmware", "site", "custodian", "tag", "admission")
 
 
 class DeviceListView(APIView):
-    """Devices that a rule matches, in the order of their names."""
+    """Devices that a rule matches, by name unless another order is asked for."""
 
     @extend_schema(
         operation_id="devices_list",
         parameters=[
-            OpenApiParameter("rule", str, description="a rule; without one, all devices"),
-            OpenApiParameter("words", str, description="part of a name, uid or serial"),
+            RULE,
+            WORDS,
+            ORDER,
+            OpenApiParameter("columns", str, description="further fields to tell, between commas"),
             OpenApiParameter("cursor", str, description="`next` of the page before"),
             OpenApiParameter("limit", int, description="1 to 1000, 100 if left out"),
         ],
         responses=DevicePage,
     )
     def get(self, request: Request) -> Response:
-        rule, words = request.query_params.get("rule", "").strip(), request.query_params.get("words", "").strip()
-        devices: Any = Device.objects.all()
-        if rule:
-            vocabulary = load_vocabulary()
-            devices = matching(read_rule(rule, vocabulary), vocabulary, clock.now())
-        if words:
-            devices = devices.search(words)
-        limit = read_limit(request.query_params.get("limit"))
-        page = devices.page_after(request.query_params.get("cursor")).with_names()
-        rows, last = next_page(list(page[: limit + 1]), limit)
-        return Response(
-            DevicePage({"count": devices.count(), "devices": rows, "next": last.name if last else None}).data
-        )
+        asked, now = request.query_params, clock.now()
+        vocabulary = load_vocabulary()
+        devices = found(asked.get("rule", ""), asked.get("words", "").strip(), vocabulary, now)
+        limit, order, cursor = read_limit(asked.get("limit")), asked.get("order") or "name", asked.get("cursor")
+        if order == "name":
+            page = devices.page_after(cursor).with_names()[: limit + 1]
+            rows, last = next_page(list(page), limit)
+            further = last.name if last else None
+        else:
+            start = int(cursor) if cursor and cursor.isdigit() else 0
+            page = in_order(devices, order, vocabulary, now).with_names()[start : start + limit + 1]
+            rows, last = next_page(list(page), limit)
+            further = str(start + limit) if last else None
+        columns = _columns(asked.get("columns"), vocabulary)
+        if columns:
+            cells = table_rows(devices.by_ids([d.pk for d in rows]).order_by("id"), ["uid", *columns], vocabulary, now)
+            told = {uid: dict(zip(columns, rest, strict=True)) for uid, *rest in cells}
+            for device in rows:
+                device.extra = told[device.uid]
+        return Response(DevicePage({"count": devices.count(), "devices": rows, "next": further}).data)
+
+
+class DeviceExportView(APIView):
+    """The devices that a rule matches, as a file of exactly the named columns."""
+
+    @extend_schema(
+        operation_id="devices_export",
+        parameters=[
+            RULE,
+            WORDS,
+            ORDER,
+            OpenApiParameter("columns", str, description="fields between commas"),
+            OpenApiParameter("as", str, enum=["csv", "xlsx"], description="csv if left out"),
+        ],
+        responses={(200, "text/csv"): OpenApiTypes.BINARY},
+    )
+    def get(self, request: Request) -> HttpResponseBase:
+        asked, now = request.query_params, clock.now()
+        vocabulary = load_vocabulary()
+        columns = _columns(asked.get("columns"), vocabulary) or list(DEFAULT_COLUMNS)
+        devices = found(asked.get("rule", ""), asked.get("words", "").strip(), vocabulary, now)
+        ordered = in_order(devices, asked.get("order") or "name", vocabulary, now)
+        rows = table_rows(ordered, columns, vocabulary, now)
+        if asked.get("as") == "xlsx":
+            kind = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+            return _file(HttpResponse(as_xlsx(columns, rows), content_type=kind), "devices.xlsx")
+        stream: Iterator[bytes] = as_csv(columns, rows)
+        return _file(StreamingHttpResponse(stream, content_type="text/csv; charset=utf-8"), "devices.csv")
 
 
 class FieldValuesView(APIView):
-    """The values of a field that exist in the fleet, most frequent first."""
+    """The values of a field that exist, most frequent first; in the fleet, or among those a rule matches."""
 
     @extend_schema(
         operation_id="fields_values",
-        parameters=[OpenApiParameter("beginning", str, description="part of the value")],
+        parameters=[OpenApiParameter("beginning", str, description="part of the value"), RULE, WORDS],
         responses=ValueCount(many=True),
     )
     def get(self, request: Request, key: str) -> Response:
-        spec = load_vocabulary().get(key)
-        if spec is None:
-            raise NotFound(f"No device has a field called {key}.")
-        counts = value_counts(spec, now=clock.now(), beginning=request.query_params.get("beginning", ""))
+        asked, now = request.query_params, clock.now()
+        vocabulary = load_vocabulary()
+        rule, words = asked.get("rule", ""), asked.get("words", "").strip()
+        devices = found(rule, words, vocabulary, now) if rule.strip() or words else None
+        counts = value_counts(_field(key, vocabulary), now=now, devices=devices, beginning=asked.get("beginning", ""))
         return Response(ValueCount([{"value": v, "count": n} for v, n in counts], many=True).data)
+
+
+class GridBody(serializers.Serializer[Any]):
+    """How many devices have each pair of values; `others` are not among the commonest or have no value."""
+
+    rows = serializers.ListField(child=serializers.CharField())
+    columns = serializers.ListField(child=serializers.CharField())
+    cells = serializers.ListField(child=serializers.ListField(child=serializers.IntegerField()))
+    others = serializers.IntegerField()
+
+
+class DeviceGridView(APIView):
+    """Two fields against each other, among the devices that a rule matches."""
+
+    @extend_schema(
+        operation_id="devices_grid",
+        parameters=[
+            RULE,
+            WORDS,
+            OpenApiParameter("row", str, required=True),
+            OpenApiParameter("column", str, required=True),
+        ],
+        responses=GridBody,
+    )
+    def get(self, request: Request) -> Response:
+        asked, now = request.query_params, clock.now()
+        vocabulary = load_vocabulary()
+        row, column = (_field(asked.get(side, ""), vocabulary) for side in ("row", "column"))
+        devices = found(asked.get("rule", ""), asked.get("words", "").strip(), vocabulary, now)
+        return Response(GridBody(grid_of(devices, row, column, now=now)).data)
+
+
+class ViewDraft(Strict):
+    """A view to keep; one of the same name is replaced."""
+
+    name = serializers.CharField(max_length=60)
+    address = serializers.DictField(child=serializers.CharField(max_length=10_000, allow_blank=True))
+
+
+class ViewRow(serializers.ModelSerializer[SavedView]):
+    """A kept view; `address` is what the fleet view has in its own."""
+
+    address = serializers.DictField(child=serializers.CharField())
+
+    class Meta:
+        model = SavedView
+        fields = ("id", "name", "address")
+
+
+class ViewListView(APIView):
+    """One's own kept views."""
+
+    @extend_schema(operation_id="views_list", responses=ViewRow(many=True))
+    def get(self, request: Request) -> Response:
+        return Response(ViewRow(SavedView.objects.filter(owner=request.user).order_by("name"), many=True).data)
+
+    @extend_schema(operation_id="views_keep", request=ViewDraft, responses=ViewRow)
+    def post(self, request: Request) -> Response:
+        draft = valid(ViewDraft(data=request.data))
+        view, _ = SavedView.objects.update_or_create(
+            owner=request.user,
+            name=draft["name"],
+            defaults={"address": draft["address"]},
+            create_defaults={"address": draft["address"], "created_at": clock.now()},
+        )
+        return Response(ViewRow(view).data)
+
+
+class ViewView(APIView):
+    """One kept view."""
+
+    @extend_schema(operation_id="views_forget", responses={204: None})
+    def delete(self, request: Request, view_id: int) -> Response:
+        get_object_or_404(SavedView, pk=view_id, owner=request.user).delete()
+        return Response(status=204)
+
+
+def _file(response: HttpResponseBase, name: str) -> HttpResponseBase:
+    response["Content-Disposition"] = f'attachment; filename="{name}"'
+    return response
+
+
+def _field(key: str, vocabulary: Vocabulary) -> FieldSpec:
+    spec = vocabulary.get(key)
+    if spec is None:
+        raise NotFound(f"No device has a field called {key[:40]}.")
+    return spec
+
+
+def _columns(text: str | None, vocabulary: Vocabulary) -> list[str]:
+    columns = [c for c in (text or "").split(",") if c]
+    unknown = [c for c in columns if vocabulary.get(c) is None]
+    if unknown:
+        raise Invalid("/columns", f"No device has a field called {unknown[0][:40]}.")
+    return columns

@@ -18,6 +18,8 @@ class DeviceRow(serializers.ModelSerializer[Device]):
     site = serializers.CharField(source="site.name", default=None, allow_null=True)
     custodian = serializers.CharField(source="custodian.name", default=None, allow_null=True)
     presence = serializers.SerializerMethodField()
+    #: further fields that were asked for, by key
+    extra = serializers.DictField(default=dict)
 
     class Meta:
         model = Device
@@ -35,6 +37,7 @@ class DeviceRow(serializers.ModelSerializer[Device]):
             "presence",
             "last_check_in",
             "admission",
+            "extra",
         )
 
     def get_presence(self, device: Device) -> str:

@@ -1,0 +1,180 @@
+"""Finding devices: by rule and words, in any order, as a grid of two fields, as a table to take away."""
+
+import csv
+import io
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+from django.db.models import Count, F
+from openpyxl import Workbook
+from openpyxl.cell import WriteOnlyCell
+
+from herald.api.errors import Invalid
+from herald.fleet.models import Device
+from herald.fleet.vocabulary import load_records
+from herald.groups.models import GroupMembership
+from herald.groups.rule_queries import matching
+from herald.groups.rules import read_rule
+from herald.groups.values import SETS, value_expression
+from herald_core.rules import FieldSpec, Vocabulary
+
+if TYPE_CHECKING:
+    from herald.fleet.querysets import DeviceQuerySet
+
+GRID_SIDE = 12
+CHUNK = 2000
+#: What the columns of the list are ordered by.
+_ORDERS = {
+    "name": "name",
+    "model": "model__name",
+    "firmware": "firmware_key",
+    "site": "site__name",
+    "last_check_in": "last_check_in",
+    "uid": "uid",
+    "serial": "serial",
+    "custodian": "custodian__name",
+}
+
+
+def found(rule: str, words: str, vocabulary: Vocabulary, now: datetime) -> "DeviceQuerySet":
+    """The devices that a rule matches (all, where there is none) and the words are found in.
+
+    Raises:
+        InvalidRule: the rule cannot be understood.
+    """
+    devices = matching(read_rule(rule, vocabulary), vocabulary, now) if rule.strip() else Device.objects.all()
+    return devices.search(words) if words else devices
+
+
+def in_order(devices: "DeviceQuerySet", order: str, vocabulary: Vocabulary, now: datetime) -> "DeviceQuerySet":
+    """The devices ordered by a field, `-` before it for the reverse; those without a value come last.
+
+    Raises:
+        Invalid: there is no such field to order by.
+    """
+    key, spec = order.removeprefix("-"), vocabulary.get(order.removeprefix("-"))
+    if key in _ORDERS:
+        expression: Any = F(_ORDERS[key])
+    elif spec is not None and spec.key not in SETS and (value := value_expression(spec, now)) is not None:
+        devices, expression = devices.alias(ordered_by=value), F("ordered_by")
+    else:
+        raise Invalid("/order", f"Devices cannot be ordered by {key[:40]}.")
+    ordered = expression.desc(nulls_last=True) if order.startswith("-") else expression.asc(nulls_last=True)
+    return devices.order_by(ordered, "name")
+
+
+@dataclass(frozen=True, kw_only=True)
+class Grid:
+    """How many devices have each pair of values. `others` are beyond the commonest of a side or have none."""
+
+    rows: list[str]
+    columns: list[str]
+    cells: list[list[int]]
+    others: int
+
+
+def grid_of(devices: "DeviceQuerySet", row: FieldSpec, column: FieldSpec, *, now: datetime) -> Grid:
+    """The commonest values of two fields against each other.
+
+    Raises:
+        Invalid: the two cannot be laid against each other.
+    """
+    across, down = value_expression(column, now), value_expression(row, now)
+    if across is None or down is None:
+        raise Invalid("/row", "Times have too many values for a grid.")
+    if row.key == column.key or {row.key, column.key} <= SETS:
+        raise Invalid("/column", "Two different fields make a grid, at most one of them a set such as tag.")
+    counts: dict[tuple[str, str], int] = {}
+    others = 0
+    for r, c, n in devices.order_by().annotate(r=down, c=across).values_list("r", "c").annotate(n=Count("id")):
+        if r in (None, "") or c in (None, ""):
+            others += n
+        else:
+            counts[str(r), str(c)] = n
+    rows, columns = _commonest(counts, 0), _commonest(counts, 1)
+    cells = [[counts.get((r, c), 0) for c in columns] for r in rows]
+    others += sum(counts.values()) - sum(map(sum, cells))
+    return Grid(rows=rows, columns=columns, cells=cells, others=others)
+
+
+def _commonest(counts: dict[tuple[str, str], int], side: int) -> list[str]:
+    totals: dict[str, int] = {}
+    for pair, n in counts.items():
+        totals[pair[side]] = totals.get(pair[side], 0) + n
+    return sorted(sorted(totals, key=lambda v: -totals[v])[:GRID_SIDE])
+
+
+def table_rows(
+    devices: "DeviceQuerySet", columns: Sequence[str], vocabulary: Vocabulary, now: datetime
+) -> Iterator[list[Any]]:
+    """Devices as rows of the named fields, in the order of the query; sets as words between semicolons."""
+    ids = list(devices.values_list("pk", flat=True))
+    for start in range(0, len(ids), CHUNK):
+        chunk = ids[start : start + CHUNK]
+        records = load_records(chunk, vocabulary, now)
+        groups: dict[int, list[str]] = {}
+        if "group" in columns:
+            rows = GroupMembership.objects.of_devices(chunk).values_list("device_id", "group__name")
+            for pk, name in rows.order_by("group__name"):
+                groups.setdefault(pk, []).append(name)
+        for pk in chunk:
+            record = {**records[pk], "group": groups.get(pk, [])}
+            yield [_cell(record.get(key)) for key in columns]
+
+
+def _cell(value: Any) -> Any:
+    match value:
+        case None:
+            return ""
+        case frozenset():
+            return ";".join(sorted(value))
+        case list():
+            return ";".join(value)
+        case bool():
+            return "yes" if value else "no"
+        case datetime():
+            return value.isoformat(timespec="seconds")
+    return value
+
+
+def as_csv(columns: Sequence[str], rows: Iterator[list[Any]]) -> Iterator[bytes]:
+    """CSV (RFC 4180) with a byte-order mark, so that spreadsheets read it as UTF-8."""
+    buffer = io.StringIO()
+    writer = csv.writer(buffer)
+    buffer.write("\ufeff")
+    writer.writerow(columns)
+    for row in rows:
+        writer.writerow([_safe(cell) for cell in row])
+        if buffer.tell() > 64_000:
+            yield buffer.getvalue().encode()
+            buffer.seek(0)
+            buffer.truncate()
+    yield buffer.getvalue().encode()
+
+
+def as_xlsx(columns: Sequence[str], rows: Iterator[list[Any]]) -> bytes:
+    """A workbook of one sheet."""
+    book = Workbook(write_only=True)
+    sheet = book.create_sheet("Devices")
+    sheet.append(list(columns))
+    for row in rows:
+        sheet.append([_as_text(sheet, cell) for cell in row])
+    out = io.BytesIO()
+    book.save(out)
+    return out.getvalue()
+
+
+def _as_text(sheet: Any, cell: Any) -> Any:
+    """Text that looks like a formula, marked as the text that it is."""
+    if not isinstance(cell, str) or not cell.startswith("="):
+        return cell
+    text = WriteOnlyCell(sheet, cell)
+    text.data_type = "s"
+    return text
+
+
+def _safe(cell: Any) -> Any:
+    """Text that a spreadsheet would run as a formula is kept text by a leading apostrophe."""
+    return f"'{cell}" if isinstance(cell, str) and cell[:1] in ("=", "+", "@", "\t", "\r") else cell

@@ -1,0 +1,104 @@
+"""Finding devices: words, order, values within a rule, grids, files, kept views."""
+
+import csv
+import io
+from typing import Any
+
+import pytest
+from openpyxl import load_workbook
+from rest_framework.test import APIClient
+
+from herald.fleet.models import PropertyDefinition
+from tests.factories import make_device, make_model, make_site, make_static, make_user
+
+pytestmark = pytest.mark.django_db
+
+
+@pytest.fixture
+def client() -> APIClient:
+    client = APIClient()
+    client.force_authenticate(make_user())
+    return client
+
+
+@pytest.fixture(autouse=True)
+def _fleet() -> None:
+    PropertyDefinition.objects.create(key="crop", source="attribute", label="Crop", type="text")
+    north, south = make_site("North Hill"), make_site("South Bay")
+    make_device(name="a", site=north, firmware="5.10.0", tags=["lab", "x"], attributes={"crop": "olive"})
+    make_device(name="b", site=south, firmware="5.9.0", tags=["lab"], attributes={"crop": "=vine, red"})
+    make_device(name="c", site=north, firmware=None, model=make_model("Drum P7", "Drum"))
+
+
+def names(client: APIClient, **asked: Any) -> list[str]:
+    return [d["name"] for d in client.get("/api/v1/devices", asked).json()["devices"]]
+
+
+def test_quick_words_are_all_found_somewhere(client: APIClient) -> None:
+    assert names(client, words="north") == ["a", "c"]
+    assert names(client, words="north drum") == ["c"]
+    assert names(client, words="400 bay", rule="tag = lab") == ["b"]
+
+
+def test_devices_come_in_the_order_asked_for_page_by_page(client: APIClient) -> None:
+    assert names(client, order="firmware") == ["b", "a", "c"]
+    assert names(client, order="-firmware") == ["a", "b", "c"]
+    assert names(client, order="crop") == ["b", "a", "c"]
+    first = client.get("/api/v1/devices", {"order": "-firmware", "limit": 2}).json()
+    assert names(client, order="-firmware", limit=2, cursor=first["next"]) == ["c"]
+    assert client.get("/api/v1/devices", {"order": "tag"}).status_code == 422
+
+
+def test_further_columns_are_told_with_the_devices(client: APIClient) -> None:
+    rows = client.get("/api/v1/devices", {"columns": "crop,tag", "rule": "name = a"}).json()["devices"]
+    assert rows[0]["extra"] == {"crop": "olive", "tag": "lab;x"}
+    assert client.get("/api/v1/devices", {"columns": "colour"}).status_code == 422
+
+
+def test_values_within_a_rule_show_what_they_would_leave(client: APIClient) -> None:
+    def counts(key: str, **asked: Any) -> dict[str, int]:
+        return {v["value"]: v["count"] for v in client.get(f"/api/v1/fields/{key}/values", asked).json()}
+
+    make_static("G", [])
+    assert counts("tag", rule='site = "North Hill"') == {"lab": 1, "x": 1}
+    assert counts("model", rule="tag = lab") == {"Sill 400": 2}
+    assert counts("group") == {"G": 0}
+    assert counts("group", rule="tag = lab") == {}
+
+
+def test_a_grid_lays_two_fields_against_each_other(client: APIClient) -> None:
+    found = client.get("/api/v1/devices/grid", {"row": "site", "column": "firmware"}).json()
+    assert (found["rows"], found["columns"]) == (["North Hill", "South Bay"], ["5.10.0", "5.9.0"])
+    assert (found["cells"], found["others"]) == ([[1, 0], [0, 1]], 1)
+    tags = client.get("/api/v1/devices/grid", {"row": "site", "column": "tag", "rule": "tag = lab"}).json()
+    assert tags["cells"] == [[1, 1], [1, 0]]
+    for row, column in (("site", "site"), ("tag", "group"), ("last_check_in", "site")):
+        assert client.get("/api/v1/devices/grid", {"row": row, "column": column}).status_code == 422
+
+
+def test_an_export_holds_exactly_what_is_shown(client: APIClient) -> None:
+    asked = {"columns": "name,crop,tag,firmware", "rule": "tag = lab", "order": "-name"}
+    response = client.get("/api/v1/devices/export", asked)
+    text = b"".join(response.streaming_content).decode("utf-8-sig")
+    assert list(csv.reader(io.StringIO(text))) == [
+        ["name", "crop", "tag", "firmware"],
+        ["b", "'=vine, red", "lab", "5.9.0"],
+        ["a", "olive", "lab;x", "5.10.0"],
+    ]
+    book = client.get("/api/v1/devices/export", {**asked, "as": "xlsx"})
+    sheet = load_workbook(io.BytesIO(book.content)).active
+    assert [c.value for c in sheet[2]] == ["b", "=vine, red", "lab", "5.9.0"]
+    assert sheet["B2"].data_type == "s"
+
+
+def test_a_view_is_kept_for_its_owner_alone(client: APIClient) -> None:
+    body = {"name": "Olives", "address": {"rule": "crop = olive", "columns": "crop"}}
+    kept = client.post("/api/v1/views", body, format="json").json()
+    client.post("/api/v1/views", {**body, "address": {"rule": "crop is set"}}, format="json")
+    assert [v["address"] for v in client.get("/api/v1/views").json()] == [{"rule": "crop is set"}]
+
+    other = APIClient()
+    other.force_authenticate(make_user())
+    assert other.get("/api/v1/views").json() == []
+    assert other.delete(f"/api/v1/views/{kept['id']}").status_code == 404
+    assert client.delete(f"/api/v1/views/{kept['id']}").status_code == 204
