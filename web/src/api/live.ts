@@ -33,7 +33,7 @@ function gather(client: QueryClient): (topic: string, id: number | null) => void
     for (const [topic, id] of due.values()) {
       if (topic === "everything") client.invalidateQueries();
       else {
-        client.invalidateQueries({ queryKey: [topic, id] });
+        client.invalidateQueries({ queryKey: id === null ? [topic] : [topic, id] });
         // what saving a rule would change is measured against the group's members
         client.invalidateQueries({
           predicate: (q) => topic === "group" && q.queryKey[0] === "preview" && q.queryKey[2] === id,

@@ -77,6 +77,36 @@ export const values = (key: string, beginning = "") =>
     queryFn: () => body(api.GET("/api/v1/fields/{key}/values", { params: { path: { key }, query: { beginning } } })),
     staleTime: 20 * SECOND,
   });
+export interface Among {
+  rule?: string;
+  words?: string;
+}
+export const valuesAmong = (key: string, among: Among) =>
+  queryOptions({
+    queryKey: ["fleet", "values", key, among],
+    queryFn: () => body(api.GET("/api/v1/fields/{key}/values", { params: { path: { key }, query: among } })),
+    placeholderData: keepPreviousData,
+    retry: false,
+    staleTime: 10 * SECOND,
+  });
+export const deviceGrid = (row: string, column: string, among: Among) =>
+  queryOptions({
+    queryKey: ["fleet", "grid", row, column, among],
+    queryFn: () => body(api.GET("/api/v1/devices/grid", { params: { query: { row, column, ...among } } })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+export const views = queryOptions({ queryKey: ["views"], queryFn: () => body(api.GET("/api/v1/views")) });
+export const edit = (id: number) =>
+  queryOptions({
+    queryKey: ["edit", id],
+    queryFn: () => body(api.GET("/api/v1/edits/{edit_id}", { params: { path: { edit_id: id } } })),
+  });
+export const tags = queryOptions({ queryKey: ["fleet", "tags"], queryFn: () => body(api.GET("/api/v1/tags")) });
+export const attributes = queryOptions({
+  queryKey: ["fleet", "attributes"],
+  queryFn: () => body(api.GET("/api/v1/attributes")),
+});
 export const device = (word: string) =>
   queryOptions({
     queryKey: ["device", word],

@@ -18,6 +18,15 @@ import { Shell } from "./shell";
 const text = (value: unknown) => (typeof value === "string" && value !== "" ? value : undefined);
 const whole = (value: unknown) => (Number.isInteger(Number(value)) && value ? Number(value) : undefined);
 
+/** What the fleet view keeps in its address: fields of `columns` and of `grid` are between commas. */
+export interface FleetAddress {
+  rule?: string;
+  words?: string;
+  order?: string;
+  columns?: string;
+  grid?: string;
+}
+
 const root = createRootRoute({ component: Shell });
 const route = <P extends string>(path: P, component: () => React.ReactNode) =>
   createRoute({ getParentRoute: () => root, path, component });
@@ -26,7 +35,13 @@ export const fleetRoute = createRoute({
   getParentRoute: () => root,
   path: "/fleet",
   component: Fleet,
-  validateSearch: (search): { rule?: string } => ({ rule: text(search.rule) }),
+  validateSearch: (search): FleetAddress => ({
+    rule: text(search.rule),
+    words: text(search.words),
+    order: text(search.order),
+    columns: text(search.columns),
+    grid: text(search.grid),
+  }),
 });
 export const deviceRoute = route("/devices/$name", DevicePage);
 const groupsRoute = createRoute({ getParentRoute: () => root, path: "/groups", component: Groups });

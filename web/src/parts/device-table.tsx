@@ -4,15 +4,20 @@ import type { ReactNode } from "react";
 import type { Schemas } from "@/api/client";
 import { useClock } from "@/app/clock";
 import { relative } from "./format";
-import { type Column, Table } from "./table";
+import { type Column, type Ordering, type Selection, Table } from "./table";
 
 type Row = Schemas["DeviceRow"];
 
-export function useDeviceColumns(marks?: Map<number, ReactNode>, reasons?: Map<number, ReactNode>): Column<Row>[] {
+export function useDeviceColumns(
+  marks?: Map<number, ReactNode>,
+  reasons?: Map<number, ReactNode>,
+  extra: string[] = [],
+): Column<Row>[] {
   const { now } = useClock();
   return [
     {
       key: "name",
+      order: "name",
       head: "Device",
       width: "minmax(120px, 1.3fr)",
       cell: (d) => (
@@ -21,20 +26,22 @@ export function useDeviceColumns(marks?: Map<number, ReactNode>, reasons?: Map<n
         </>
       ),
     },
-    { key: "model", head: "Model", width: "minmax(80px, 0.9fr)", cell: (d) => d.model },
+    { key: "model", order: "model", head: "Model", width: "minmax(80px, 0.9fr)", cell: (d) => d.model },
     {
       key: "firmware",
+      order: "firmware",
       head: "Firmware",
       width: "minmax(70px, 0.8fr)",
       cell: (d) => <span className="font-mono">{d.firmware ?? <em className="text-soft">none</em>}</span>,
     },
-    { key: "site", head: "Site", width: "minmax(100px, 1fr)", cell: (d) => d.site },
+    { key: "site", order: "site", head: "Site", width: "minmax(100px, 1fr)", cell: (d) => d.site },
     ...(reasons
       ? [{ key: "reason", head: "Stopped by", width: "minmax(220px, 3fr)", cell: (d: Row) => reasons.get(d.id) }]
       : []),
     { key: "tags", head: "Tags", width: "minmax(110px, 1.4fr)", cell: (d) => d.tags.join(", ") },
     {
       key: "called",
+      order: "last_check_in",
       head: "Last check-in",
       width: "minmax(120px, 1fr)",
       cell: (d) =>
@@ -47,6 +54,13 @@ export function useDeviceColumns(marks?: Map<number, ReactNode>, reasons?: Map<n
           "never"
         ),
     },
+    ...extra.map((key) => ({
+      key: `extra-${key}`,
+      head: key,
+      order: key,
+      width: "minmax(90px, 1fr)",
+      cell: (d: Row) => String((d.extra as Record<string, unknown>)[key] ?? ""),
+    })),
   ];
 }
 
@@ -55,6 +69,9 @@ export function DeviceTable({
   rows,
   marks,
   reasons,
+  extra,
+  selection,
+  ordering,
   onOpen,
   onEnd,
   chosen,
@@ -64,13 +81,16 @@ export function DeviceTable({
   rows: Row[];
   marks?: Map<number, ReactNode>;
   reasons?: Map<number, ReactNode>;
+  extra?: string[];
+  selection?: Selection<Row>;
+  ordering?: Ordering;
   onOpen?: (row: Row) => void;
   onEnd?: () => void;
   chosen?: number;
   empty?: ReactNode;
 }) {
   const navigate = useNavigate();
-  const columns = useDeviceColumns(marks, reasons);
+  const columns = useDeviceColumns(marks, reasons, extra);
   return (
     <Table
       label={label}
@@ -79,6 +99,8 @@ export function DeviceTable({
       onOpen={onOpen ?? ((d) => navigate({ to: "/devices/$name", params: { name: d.name } }))}
       onEnd={onEnd}
       chosen={chosen}
+      selection={selection}
+      ordering={ordering}
       empty={empty}
     />
   );

@@ -8,6 +8,19 @@ export interface Column<Row> {
   head: ReactNode;
   width: string;
   cell: (row: Row) => ReactNode;
+  /** what the server orders by, where the column can be ordered by */
+  order?: string;
+}
+
+/** Rows that are ticked, by id, and how to tick or untick one. */
+export interface Selection<Row> {
+  chosen: { has: (id: number) => boolean };
+  toggle: (row: Row) => void;
+}
+
+export interface Ordering {
+  order: string;
+  change: (order: string) => void;
 }
 
 const ROW_PX = 32;
@@ -19,6 +32,8 @@ export function Table<Row extends { id: number }>({
   onOpen,
   onEnd,
   chosen,
+  selection,
+  ordering,
   empty,
 }: {
   label: string;
@@ -27,6 +42,8 @@ export function Table<Row extends { id: number }>({
   onOpen?: (row: Row) => void;
   onEnd?: () => void;
   chosen?: number;
+  selection?: Selection<Row>;
+  ordering?: Ordering;
   empty?: ReactNode;
 }) {
   const scroller = useRef<HTMLDivElement>(null);
@@ -43,7 +60,7 @@ export function Table<Row extends { id: number }>({
     if (onEnd && rows.length > 0 && last >= rows.length - 20) onEnd();
   }, [last, rows.length, onEnd]);
 
-  const template = columns.map((c) => c.width).join(" ");
+  const template = [...(selection ? ["18px"] : []), ...columns.map((c) => c.width)].join(" ");
   const move = (event: KeyboardEvent) => {
     const step = { j: 1, ArrowDown: 1, k: -1, ArrowUp: -1 }[event.key];
     if (step !== undefined) {
@@ -54,6 +71,7 @@ export function Table<Row extends { id: number }>({
     }
     const row = rows[at];
     if (event.key === "Enter" && row && onOpen) onOpen(row);
+    if (event.key === "x" && row && selection) selection.toggle(row);
   };
   return (
     <div className="flex h-full min-h-0 flex-col overflow-hidden rounded-md border border-rule bg-card">
@@ -73,10 +91,13 @@ export function Table<Row extends { id: number }>({
           className="sticky top-0 z-10 grid min-w-full items-center gap-3 border-rule border-b bg-card px-3 text-soft"
           style={{ gridTemplateColumns: template, height: ROW_PX, width: "fit-content" }}
         >
-          {columns.map((c) => (
-            <div key={c.key} role="columnheader" className="truncate">
-              {c.head}
+          {selection && (
+            <div role="columnheader">
+              <span className="sr-only">chosen</span>
             </div>
+          )}
+          {columns.map((c) => (
+            <Head key={c.key} column={c} ordering={ordering} />
           ))}
         </div>
         <div role="presentation" className="relative" style={{ height: virtual.getTotalSize() }}>
@@ -102,6 +123,19 @@ export function Table<Row extends { id: number }>({
                 )}
                 style={{ gridTemplateColumns: template, height: ROW_PX, transform: `translateY(${item.start}px)` }}
               >
+                {selection && (
+                  <div role="gridcell">
+                    <input
+                      type="checkbox"
+                      tabIndex={-1}
+                      aria-label="Choose this row"
+                      className="block accent-[var(--verdigris)]"
+                      checked={selection.chosen.has(row.id)}
+                      onClick={(e) => e.stopPropagation()}
+                      onChange={() => selection.toggle(row)}
+                    />
+                  </div>
+                )}
                 {columns.map((c) => (
                   <div key={c.key} role="gridcell" className="truncate">
                     {c.cell(row)}
@@ -113,6 +147,27 @@ export function Table<Row extends { id: number }>({
         </div>
         {rows.length === 0 && <div className="p-4 text-soft">{empty}</div>}
       </div>
+    </div>
+  );
+}
+
+function Head<Row>({ column, ordering }: { column: Column<Row>; ordering?: Ordering }) {
+  const by = column.order;
+  const state = by && ordering ? { [by]: "ascending", [`-${by}`]: "descending" }[ordering.order] : undefined;
+  return (
+    <div role="columnheader" aria-sort={state as "ascending" | "descending" | undefined} className="truncate">
+      {by && ordering ? (
+        <button
+          type="button"
+          className="hover:text-ink"
+          onClick={() => ordering.change(ordering.order === by ? `-${by}` : by)}
+        >
+          {column.head}
+          <span aria-hidden>{state === "ascending" ? " ↑" : state === "descending" ? " ↓" : ""}</span>
+        </button>
+      ) : (
+        column.head
+      )}
     </div>
   );
 }

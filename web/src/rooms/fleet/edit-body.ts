@@ -1,0 +1,43 @@
+/** What an edit of devices asks for, from the act that was chosen. */
+import type { Schemas } from "@/api/client";
+
+export const ACTS = {
+  add_tags: "Add tags",
+  remove_tags: "Take off tags",
+  set: "Set an attribute",
+  clear: "Clear an attribute",
+  site: "Move to a site",
+  custodian: "Give to a custodian",
+  retire: "Retire",
+  admit: "Admit",
+} as const;
+export type Act = keyof typeof ACTS;
+
+/** The request, or null while something is lacking. */
+export function editBody(
+  act: Act,
+  key: string,
+  value: string,
+  target: Schemas["EditTargetRequest"],
+): Schemas["EditRequestRequest"] | null {
+  const words = value.split(/[,\s;]+/).filter(Boolean);
+  const body = { target } as Schemas["EditRequestRequest"];
+  switch (act) {
+    case "add_tags":
+      return words.length ? { ...body, add_tags: words } : null;
+    case "remove_tags":
+      return words.length ? { ...body, remove_tags: words } : null;
+    case "set":
+      return key && value.trim() ? { ...body, set_attributes: { [key]: value } } : null;
+    case "clear":
+      return key ? { ...body, clear_attributes: [key] } : null;
+    case "site":
+      return value.trim() ? { ...body, site: value } : null;
+    case "custodian":
+      return value.trim() ? { ...body, custodian: value } : null;
+    case "retire":
+      return { ...body, admission: "retired" };
+    case "admit":
+      return { ...body, admission: "admitted" };
+  }
+}

@@ -1,0 +1,202 @@
+/** Editing the chosen devices, or all that match: what it would do is counted before it is done. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useId, useState } from "react";
+import { toast } from "sonner";
+import { api, body, type Schemas } from "@/api/client";
+import { edit as editQuery, fields as fieldsQuery, values as valuesQuery } from "@/api/queries";
+import { Bar, Button, Labelled, Problem } from "@/parts/controls";
+import { count, counted } from "@/parts/format";
+import { useDebounced } from "@/parts/use-debounced";
+import { ACTS, type Act, editBody } from "./edit-body";
+
+/** From this many devices on, the number is to be typed. */
+const TYPE_FROM = 500;
+const FIELD_OF: Partial<Record<Act, string>> = {
+  add_tags: "tag",
+  remove_tags: "tag",
+  site: "site",
+  custodian: "custodian",
+};
+
+export function EditPanel({ target, onDone }: { target: Schemas["EditTargetRequest"]; onDone: () => void }) {
+  const client = useQueryClient();
+  const [act, setAct] = useState<Act>("add_tags");
+  const [key, setKey] = useState("");
+  const [value, setValue] = useState("");
+  const [typed, setTyped] = useState("");
+  const [running, setRunning] = useState<number | null>(null);
+  const request = useDebounced(editBody(act, key, value, target), 250);
+  const preview = useQuery({
+    queryKey: ["preview", "edit", request],
+    queryFn: () => body(api.POST("/api/v1/edits/preview", { body: request as Schemas["EditRequestRequest"] })),
+    enabled: request !== null,
+    retry: false,
+  });
+  const apply = useMutation({
+    mutationFn: () => body(api.POST("/api/v1/edits", { body: request as Schemas["EditRequestRequest"] })),
+    onSuccess: (edit) => {
+      client.invalidateQueries({ queryKey: ["fleet"] });
+      client.invalidateQueries({ queryKey: ["values"] });
+      client.invalidateQueries({ queryKey: ["device"] });
+      if (edit.state === "running") setRunning(edit.id);
+      else onDone();
+      toast(edit.state === "running" ? `${edit.sentence}: begun` : edit.sentence, {
+        action: { label: "Undo", onClick: () => undo.mutate(edit.id) },
+        duration: 15_000,
+      });
+    },
+  });
+  const undo = useMutation({
+    mutationFn: (id: number) => body(api.POST("/api/v1/edits/{edit_id}/undo", { params: { path: { edit_id: id } } })),
+    onSuccess: (edit) => {
+      client.invalidateQueries({ queryKey: ["fleet"] });
+      client.invalidateQueries({ queryKey: ["device"] });
+      toast(`Undone: ${edit.sentence}`);
+    },
+    onError: (error) => toast.error(error.message),
+  });
+  const told = request ? preview.data : undefined;
+  const must = told && told.changing >= TYPE_FROM ? String(told.changing) : "";
+  return (
+    <form
+      className="space-y-3"
+      onSubmit={(e) => {
+        e.preventDefault();
+        apply.mutate();
+      }}
+    >
+      <Labelled label="What to do">
+        <select
+          className="field"
+          value={act}
+          onChange={(e) => {
+            setAct(e.target.value as Act);
+            setValue("");
+          }}
+        >
+          {Object.entries(ACTS).map(([k, words]) => (
+            <option key={k} value={k}>
+              {words}
+            </option>
+          ))}
+        </select>
+      </Labelled>
+      {(act === "set" || act === "clear") && <AttributeChoice value={key} onChange={setKey} />}
+      {act !== "clear" && act !== "retire" && act !== "admit" && (
+        <ValueInput field={act === "set" ? key : (FIELD_OF[act] ?? "")} value={value} onChange={setValue} act={act} />
+      )}
+      <Problem error={request ? preview.error : null} />
+      {told && <Told told={told} />}
+      {must && (
+        <Labelled label={`Type ${must} to go on`}>
+          <input className="field" inputMode="numeric" value={typed} onChange={(e) => setTyped(e.target.value)} />
+        </Labelled>
+      )}
+      <Problem error={apply.error} />
+      {running !== null && <Progress id={running} />}
+      <div className="flex gap-2">
+        <Button
+          kind={act === "retire" ? "danger" : "main"}
+          type="submit"
+          disabled={!told?.changing || apply.isPending || (must !== "" && typed !== must)}
+        >
+          {told ? `Change ${counted(told.changing, "device")}` : "Change"}
+        </Button>
+        <Button kind="quiet" onClick={onDone}>
+          Close
+        </Button>
+      </div>
+    </form>
+  );
+}
+
+function AttributeChoice({ value, onChange }: { value: string; onChange: (key: string) => void }) {
+  const { data } = useQuery(fieldsQuery);
+  return (
+    <Labelled label="Attribute">
+      <select className="field" value={value} onChange={(e) => onChange(e.target.value)}>
+        <option value="">choose…</option>
+        {data
+          ?.filter((f) => f.source === "attribute")
+          .map((f) => (
+            <option key={f.key} value={f.key}>
+              {f.label}
+            </option>
+          ))}
+      </select>
+    </Labelled>
+  );
+}
+
+function ValueInput({
+  field,
+  value,
+  onChange,
+  act,
+}: {
+  field: string;
+  value: string;
+  onChange: (value: string) => void;
+  act: Act;
+}) {
+  const id = useId();
+  const { data } = useQuery({ ...valuesQuery(field), enabled: field !== "" });
+  const tags = act === "add_tags" || act === "remove_tags";
+  return (
+    <Labelled
+      label={tags ? "Tags" : "Value"}
+      hint={act === "add_tags" ? "Several between commas; a new one is made." : undefined}
+    >
+      <input className="field" list={id} value={value} onChange={(e) => onChange(e.target.value)} />
+      <datalist id={id}>
+        {data?.map((v) => (
+          <option key={v.value} value={v.value}>{`${v.count} devices`}</option>
+        ))}
+      </datalist>
+    </Labelled>
+  );
+}
+
+function Told({ told }: { told: Schemas["EditPreview"] }) {
+  return (
+    <div className="space-y-1.5" aria-live="polite">
+      <p>
+        <strong>{count(told.changing)}</strong> of {counted(told.targeted, "device")} change
+        {told.changing < told.targeted && "; the others are so already"}.
+      </p>
+      {told.groups.map((g) => (
+        <div key={g.id}>
+          <strong>{g.name}</strong>
+          {g.joins > 0 && <> gains {count(g.joins)}</>}
+          {g.joins > 0 && g.leaves > 0 && ","}
+          {g.leaves > 0 && <> loses {count(g.leaves)}</>}
+          {g.uses.map((u) => (
+            <span key={u.kind + u.id} className="block text-soft text-xs">
+              {u.sentence} uses it
+            </span>
+          ))}
+        </div>
+      ))}
+      {told.changing > 0 && told.groups.length === 0 && <p className="text-soft">No group gains or loses a device.</p>}
+    </div>
+  );
+}
+
+function Progress({ id }: { id: number }) {
+  const { data } = useQuery({
+    ...editQuery(id),
+    refetchInterval: (q) => (q.state.data?.state === "running" ? 700 : false),
+  });
+  if (!data) return null;
+  return (
+    <div aria-live="polite">
+      <Bar
+        share={data.device_count ? data.done_count / data.device_count : 0}
+        label={`${data.done_count} of ${data.device_count} written`}
+      />
+      <p className="text-soft">
+        {data.state === "failed" ? data.reason : `${count(data.done_count)} of ${count(data.device_count)} written`}
+      </p>
+    </div>
+  );
+}
