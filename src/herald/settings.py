@@ -80,6 +80,7 @@ INSTALLED_APPS = [
     "herald.images",
     "herald.edits",
     "herald.find",
+    "herald.imports",
     "herald.rollouts",
     "herald.commands",
     "herald.deliveries",

@@ -17,6 +17,7 @@ from herald.find.api import views as find
 from herald.fleet.api import views as fleet
 from herald.groups.api import views as groups
 from herald.images.api.views import ImageListView
+from herald.imports.api import views as imports
 from herald.now.views import NowApiView
 from herald.record.api.views import RecordListView
 from herald.rollouts.api import views as rollouts
@@ -84,6 +85,11 @@ urlpatterns = [
     _call("edits/preview", edits.EditPreviewView),
     _call("edits/<int:edit_id>", edits.EditView),
     _call("edits/<int:edit_id>/undo", edits.EditUndoAction),
+    _call("imports", imports.ImportListView),
+    _call("imports/<int:import_id>", imports.ImportView),
+    _call("imports/<int:import_id>/accept", imports.ImportAcceptAction),
+    _call("imports/<int:import_id>/cancel", imports.ImportCancelAction),
+    _call("imports/<int:import_id>/wrong", imports.ImportWrongView),
     _call("images", ImageListView),
     _call("rollouts", rollouts.RolloutListView),
     _call("rollouts/<int:rollout_id>", rollouts.RolloutView),

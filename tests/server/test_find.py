@@ -68,8 +68,8 @@ def test_values_within_a_rule_show_what_they_would_leave(client: APIClient) -> N
 
 def test_a_grid_lays_two_fields_against_each_other(client: APIClient) -> None:
     found = client.get("/api/v1/devices/grid", {"row": "site", "column": "firmware"}).json()
-    assert (found["rows"], found["columns"]) == (["North Hill", "South Bay"], ["5.10.0", "5.9.0"])
-    assert (found["cells"], found["others"]) == ([[1, 0], [0, 1]], 1)
+    assert (found["rows"], found["columns"]) == (["North Hill", "South Bay"], ["5.9.0", "5.10.0"])
+    assert (found["cells"], found["others"]) == ([[0, 1], [1, 0]], 1)
     tags = client.get("/api/v1/devices/grid", {"row": "site", "column": "tag", "rule": "tag = lab"}).json()
     assert tags["cells"] == [[1, 1], [1, 0]]
     for row, column in (("site", "site"), ("tag", "group"), ("last_check_in", "site")):

@@ -3,6 +3,7 @@
 from typing import Any
 
 from herald.deliveries.models import DeliveryEvent
+from herald.edits.models import EditedDevice
 from herald.fleet.models import Device
 from herald.groups.models import MembershipEvent
 from herald_core.deliveries import Phase
@@ -17,6 +18,8 @@ def device_timeline(device: Device, *, most: int) -> list[Entry]:
     entries += [
         _entry(e.at, f"{'joined' if e.joined else 'left'} “{e.group.name}”", e.cause, device.name) for e in joined
     ]
+    edits = EditedDevice.objects.of_device(device.pk).select_related("edit__created_by")[:most]
+    entries += [_entry(e.edit.created_at, e.edit.sentence, f"by {e.edit.created_by}", device.name) for e in edits]
     if device.first_seen:
         entries.append(_entry(device.first_seen, "first seen", "", device.name))
     return sorted(entries, key=lambda e: e["at"], reverse=True)[:most]

@@ -28,5 +28,9 @@ class EditedDeviceQuerySet(models.QuerySet["EditedDevice"]):
 
         self.order_by().filter(device_id__any=list(after)).update(before=column(before), after=column(after))
 
+    def of_device(self, device_id: int) -> Self:
+        """What was done to a device and stands, newest first."""
+        return self.filter(device_id=device_id, after__isnull=False).exclude(edit__state="undone").order_by("-id")
+
     def written(self, edit_id: int) -> Self:
         return self.filter(edit_id=edit_id, after__isnull=False).order_by("device_id")

@@ -18,7 +18,8 @@ from herald.groups.models import GroupMembership
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
 from herald.groups.values import SETS, value_expression
-from herald_core.rules import FieldSpec, Vocabulary
+from herald_core.rules import FieldSpec, FieldType, Vocabulary
+from herald_core.versions import version_key_or_none
 
 if TYPE_CHECKING:
     from herald.fleet.querysets import DeviceQuerySet
@@ -93,17 +94,21 @@ def grid_of(devices: "DeviceQuerySet", row: FieldSpec, column: FieldSpec, *, now
             others += n
         else:
             counts[str(r), str(c)] = n
-    rows, columns = _commonest(counts, 0), _commonest(counts, 1)
+    rows, columns = _commonest(counts, 0, row), _commonest(counts, 1, column)
     cells = [[counts.get((r, c), 0) for c in columns] for r in rows]
     others += sum(counts.values()) - sum(map(sum, cells))
     return Grid(rows=rows, columns=columns, cells=cells, others=others)
 
 
-def _commonest(counts: dict[tuple[str, str], int], side: int) -> list[str]:
+def _commonest(counts: dict[tuple[str, str], int], side: int, spec: FieldSpec) -> list[str]:
+    """The commonest values of a side, in their own order."""
     totals: dict[str, int] = {}
     for pair, n in counts.items():
         totals[pair[side]] = totals.get(pair[side], 0) + n
-    return sorted(sorted(totals, key=lambda v: -totals[v])[:GRID_SIDE])
+    chosen = sorted(totals, key=lambda v: -totals[v])[:GRID_SIDE]
+    if spec.type is FieldType.VERSION:
+        return sorted(chosen, key=lambda v: version_key_or_none(v) or "")
+    return sorted(chosen)
 
 
 def table_rows(

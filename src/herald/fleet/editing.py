@@ -20,11 +20,23 @@ def read_states(device_ids: Collection[int], *, lock: bool = False) -> dict[int,
     devices = Device.objects.by_ids(device_ids).order_by("id")
     if lock:
         devices = devices.select_for_update(of=("self",))
-    rows = devices.values_list("id", "name", "tags", "attributes", "site_id", "custodian_id", "admission")
     return {
-        pk: {"name": name, "tags": tags, "attributes": attributes, "site": site, "custodian": who, "admission": how}
-        for pk, name, tags, attributes, site, who, how in rows
+        pk: dict(zip(_COLUMNS, values, strict=True)) for pk, *values in devices.values_list("id", *_COLUMNS.values())
     }
+
+
+#: The parts of a state and the columns that hold them.
+_COLUMNS = {
+    "name": "name",
+    "serial": "serial",
+    "model": "model_id",
+    "hardware": "hardware_revision",
+    "tags": "tags",
+    "attributes": "attributes",
+    "site": "site_id",
+    "custodian": "custodian_id",
+    "admission": "admission",
+}
 
 
 def write_states(states: Mapping[int, State], vocabulary: Vocabulary, *, now: datetime) -> None:
@@ -42,6 +54,9 @@ def write_states(states: Mapping[int, State], vocabulary: Vocabulary, *, now: da
     sort_keys = Value({str(pk): _version_keys(state, versions) for pk, state in states.items()}, JSONField())
     Device.objects.by_ids(list(states)).update(
         name=JsonText(column("name"), key),
+        serial=JsonText(column("serial"), key),
+        model_id=Cast(JsonText(column("model"), key), BigIntegerField()),
+        hardware_revision=JsonText(column("hardware"), key),
         tags=JsonTextArray(JsonMember(column("tags"), key)),
         attributes=JsonMember(column("attributes"), key),
         site_id=Cast(JsonText(column("site"), key), BigIntegerField()),
@@ -61,6 +76,25 @@ def replaced_keys(keys: Collection[str], now: Any) -> JsonWith:
 def _version_keys(state: State, versions: Collection[str]) -> dict[str, str]:
     found = {k: version_key_or_none(state["attributes"].get(k)) for k in versions if k in state["attributes"]}
     return {k: v for k, v in found.items() if v is not None}
+
+
+def make_devices(uids: Mapping[str, State], vocabulary: Vocabulary, *, now: datetime) -> None:
+    """Make devices known before they first call, by uid, and mark them, so that their groups follow."""
+    zones = dict(Site.objects.values_list("id", "time_zone"))
+    versions = [s.key for s in vocabulary.fields.values() if s.source == "attribute" and s.type is FieldType.VERSION]
+    made = Device.objects.bulk_create(
+        [
+            Device(
+                uid=uid,
+                **{column: state[part] for part, column in _COLUMNS.items()},
+                time_zone=zones.get(state["site"], "UTC"),
+                version_keys=_version_keys(state, versions),
+            )
+            for uid, state in uids.items()
+        ],
+        batch_size=1000,
+    )
+    DeviceChange.objects.note([d.pk for d in made], now)
 
 
 def after_edit(record: Mapping[str, Any], state: State, tables: "Tables", vocabulary: Vocabulary) -> dict[str, Any]:

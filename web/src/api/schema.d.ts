@@ -419,6 +419,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Bring a file in, to be checked. */
+        post: operations["imports_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/imports/{import_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One import. */
+        get: operations["imports_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** @description One import. */
+        patch: operations["imports_map"];
+        trace?: never;
+    };
+    "/api/v1/imports/{import_id}/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Write what the file says. */
+        post: operations["imports_accept"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/imports/{import_id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Stop an import. */
+        post: operations["imports_cancel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/imports/{import_id}/wrong": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The wrong cells as a file, to mend by. */
+        get: operations["imports_wrong"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/now": {
         parameters: {
             query?: never;
@@ -1415,6 +1501,38 @@ export interface components {
         };
         /** @enum {string} */
         ImageStatusEnum: "new" | "approved" | "withdrawn";
+        /** @description `all_or_nothing` false takes the good rows and leaves the wrong ones. */
+        ImportAcceptanceRequest: {
+            /** @default true */
+            all_or_nothing?: boolean;
+        };
+        ImportFileRequest: {
+            /** Format: binary */
+            file: string;
+        };
+        /** @description A file with what it would do, or did. `mapping` is field by column; `wrong` are the first wrong cells. */
+        ImportRow: {
+            readonly id: number;
+            file_name: string;
+            state: components["schemas"]["ImportRowStateEnum"];
+            mapping: {
+                [key: string]: string;
+            };
+            readonly headings: string[];
+            row_count: number;
+            new_count: number;
+            changed_count: number;
+            unchanged_count: number;
+            wrong_count: number;
+            written_count: number;
+            all_or_nothing: boolean;
+            reason: string;
+            /** Format: date-time */
+            created_at: string;
+            readonly wrong: components["schemas"]["WrongRow"][];
+        };
+        /** @enum {string} */
+        ImportRowStateEnum: "checking" | "checked" | "applying" | "done" | "cancelled" | "failed";
         /** @description `devices` is the number of devices that preflight says the launch reaches. */
         LaunchBodyRequest: {
             devices: number;
@@ -1526,6 +1644,12 @@ export interface components {
             note?: string;
             rule?: string;
             folder_id?: number | null;
+        };
+        /** @description What each column means; columns that are left out are not taken. */
+        PatchedImportMappingRequest: {
+            mapping?: {
+                [key: string]: string;
+            };
         };
         /** @enum {string} */
         PhaseEnum: "waiting" | "offered" | "accepted" | "fetching" | "staged" | "installing" | "running" | "confirming" | "confirmed" | "failed" | "withdrawn" | "expired" | "superseded";
@@ -1915,6 +2039,13 @@ export interface components {
             reason: string;
             /** Format: date-time */
             until: string | null;
+        };
+        /** @description A cell that cannot be taken; `row` is its line in the file. */
+        WrongRow: {
+            row: number;
+            column: string;
+            value: string;
+            reason: string;
         };
         ZoneFiringsView: {
             zone: string;
@@ -2626,6 +2757,142 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ImageRow"][];
+                };
+            };
+        };
+    };
+    imports_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["ImportFileRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportRow"];
+                };
+            };
+        };
+    };
+    imports_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                import_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportRow"];
+                };
+            };
+        };
+    };
+    imports_map: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                import_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedImportMappingRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportRow"];
+                };
+            };
+        };
+    };
+    imports_accept: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                import_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ImportAcceptanceRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportRow"];
+                };
+            };
+        };
+    };
+    imports_cancel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                import_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportRow"];
+                };
+            };
+        };
+    };
+    imports_wrong: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                import_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
                 };
             };
         };

@@ -68,6 +68,13 @@ export const commandRoute = createRoute({
   validateSearch: (search): { phase?: string } => ({ phase: text(search.phase) }),
 });
 
+export const libraryRoute = createRoute({
+  getParentRoute: () => root,
+  path: "/library",
+  component: Library,
+  validateSearch: (search): { shelf?: string } => ({ shelf: text(search.shelf) }),
+});
+
 const tree = root.addChildren([
   route("/", Now),
   fleetRoute,
@@ -79,7 +86,7 @@ const tree = root.addChildren([
   route("/commands", Commands),
   route("/commands/new", NewCommand),
   commandRoute,
-  route("/library", Library),
+  libraryRoute,
   route("/record", RecordRoom),
 ]);
 

@@ -2,15 +2,16 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { DateTime } from "luxon";
-import type { ReactNode } from "react";
+import { type ReactNode, useState } from "react";
 import { deviceOrders, device as deviceQuery, deviceTimeline } from "@/api/queries";
 import { useClock } from "@/app/clock";
 import { deviceRoute } from "@/app/router";
-import { Card, Problem } from "@/parts/controls";
+import { Button, Card, Modal, Problem } from "@/parts/controls";
 import { Dial } from "@/parts/dial";
 import { city, fullInstant, instant, relative } from "@/parts/format";
 import { IN_HAND, LOOK } from "@/parts/phases";
 import { Timeline } from "@/parts/timeline";
+import { EditPanel } from "./edit-panel";
 
 function Pairs({ rows }: { rows: [string, ReactNode][] }) {
   return (
@@ -29,6 +30,7 @@ export function DevicePage() {
   const { name } = deviceRoute.useParams();
   const { now, zone } = useClock();
   const { data: d, error } = useQuery(deviceQuery(name));
+  const [editing, setEditing] = useState(false);
   const orders = useQuery(deviceOrders(name));
   const timeline = useQuery(deviceTimeline(name));
   if (error && !d)
@@ -43,7 +45,13 @@ export function DevicePage() {
   const words = (value: unknown) => (typeof value === "boolean" ? (value ? "yes" : "no") : String(value));
   return (
     <div className="h-full overflow-auto px-5 py-4">
-      <h1 className="text-2xl">{d.name}</h1>
+      <div className="flex items-start justify-between">
+        <h1 className="text-2xl">{d.name}</h1>
+        <Button onClick={() => setEditing(true)}>Edit…</Button>
+      </div>
+      <Modal open={editing} onClose={() => setEditing(false)} title={`Edit ${d.name}`}>
+        <EditPanel target={{ devices: [d.name], rule: "" }} onDone={() => setEditing(false)} />
+      </Modal>
       <p className="mb-4 text-soft">
         {d.model} revision {d.hardware_revision} · {d.site} · {city(d.time_zone)}, there it is{" "}
         <strong className="text-ink">{there.toFormat("ccc HH:mm")}</strong>

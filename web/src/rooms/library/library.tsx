@@ -1,73 +1,36 @@
-/** Library: images, what they fit and who runs them. */
-import { useQuery } from "@tanstack/react-query";
-import { images as imagesQuery } from "@/api/queries";
-import { Bar, Empty, Problem } from "@/parts/controls";
-import { count, megabytes } from "@/parts/format";
+/** Library: what is kept ready for use, a shelf for each kind. */
+import { Link } from "@tanstack/react-router";
+import { libraryRoute } from "@/app/router";
+import { Attributes } from "./attributes";
+import { Images } from "./images";
+import { Tags } from "./tags";
+
+const SHELVES = { images: "Images", attributes: "Attributes", tags: "Tags" } as const;
 
 export function Library() {
-  const { data, error } = useQuery(imagesQuery);
-  const families = [...new Set(data?.map((i) => i.family))];
+  const { shelf = "images" } = libraryRoute.useSearch();
   return (
-    // biome-ignore lint/a11y/noNoninteractiveTabindex: nothing in it takes the focus, and it must scroll by keyboard
+    // biome-ignore lint/a11y/noNoninteractiveTabindex: it must scroll by keyboard also where nothing in it takes the focus
     <section aria-label="Library" tabIndex={0} className="h-full overflow-auto px-5 py-4">
-      <h1 className="mb-1 text-2xl">Library</h1>
-      <p className="mb-4 text-soft">Firmware images, newest first, with how much of the fleet runs them.</p>
-      <Problem error={error} />
-      {data?.length === 0 && <Empty title="No image yet">Images come in with the demo, or through the API.</Empty>}
-      {families.map((family) => (
-        <section key={family} className="mb-5">
-          <h2 className="mb-1.5 text-[1.05rem]">{family}</h2>
-          <table className="w-full table-fixed rounded-md border border-rule bg-card">
-            <thead>
-              <tr className="text-left text-soft">
-                {["Version", "Status", "Installs over", "Models, revisions", "Needs", "Size", "Runs on"].map((h) => (
-                  <th key={h} className="px-3 py-1.5 font-normal">
-                    {h}
-                  </th>
-                ))}
-              </tr>
-            </thead>
-            <tbody>
-              {data
-                ?.filter((i) => i.family === family)
-                .map((i) => (
-                  <tr key={i.id} className="border-rule border-t align-top">
-                    <td className="px-3 py-1.5">
-                      <strong className="font-mono">{i.version}</strong>
-                      {i.notes && <div className="text-soft text-xs">{i.notes}</div>}
-                    </td>
-                    <td
-                      className={`px-3 py-1.5 ${i.status === "approved" ? "" : i.status === "withdrawn" ? "text-brick" : "text-saffron-ink"}`}
-                    >
-                      {i.status}
-                    </td>
-                    <td className="px-3 py-1.5 font-mono">{i.min_version ? `≥ ${i.min_version}` : "any"}</td>
-                    <td className="px-3 py-1.5">
-                      {i.models.join(", ")}
-                      {i.hardware_revisions.length > 0 && `, revision ${i.hardware_revisions.join(" or ")}`}
-                    </td>
-                    <td className="px-3 py-1.5 text-soft">
-                      {[
-                        i.free_space_mb && `${i.free_space_mb} MB free`,
-                        i.min_battery_pct && `${i.min_battery_pct} % battery`,
-                        `${i.expected_minutes} min`,
-                      ]
-                        .filter(Boolean)
-                        .join(", ")}
-                    </td>
-                    <td className="px-3 py-1.5">{megabytes(i.size_bytes)}</td>
-                    <td className="px-3 py-1.5">
-                      {count(i.runs)} <span className="text-soft">of {count(i.fits)}</span>
-                      <div className="mt-1">
-                        <Bar share={i.fits ? i.runs / i.fits : 0} label={`${i.runs} of ${i.fits} devices`} />
-                      </div>
-                    </td>
-                  </tr>
-                ))}
-            </tbody>
-          </table>
-        </section>
-      ))}
+      <div className="mb-3 flex items-baseline gap-6">
+        <h1 className="text-2xl">Library</h1>
+        <nav aria-label="Shelves" className="flex gap-5">
+          {Object.entries(SHELVES).map(([key, words]) => (
+            <Link
+              key={key}
+              to="/library"
+              search={{ shelf: key }}
+              aria-current={shelf === key ? "page" : undefined}
+              className={`border-b-2 py-0.5 ${shelf === key ? "border-ink font-semibold" : "border-transparent text-soft"}`}
+            >
+              {words}
+            </Link>
+          ))}
+        </nav>
+      </div>
+      {shelf === "images" && <Images />}
+      {shelf === "attributes" && <Attributes />}
+      {shelf === "tags" && <Tags />}
     </section>
   );
 }

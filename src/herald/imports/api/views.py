@@ -1,0 +1,144 @@
+"""Calls that bring devices in from files."""
+
+import csv
+import io
+from typing import Any
+
+from django.http import HttpResponse
+from django.shortcuts import get_object_or_404
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import extend_schema, extend_schema_field
+from rest_framework import serializers
+from rest_framework.parsers import MultiPartParser
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from herald.api.fields import Strict, valid
+from herald.clock.source import clock
+from herald.imports import services
+from herald.imports.models import Import, WrongCell
+
+SHOWN_WRONG = 200
+
+
+class WrongRow(serializers.ModelSerializer[WrongCell]):
+    """A cell that cannot be taken; `row` is its line in the file."""
+
+    class Meta:
+        model = WrongCell
+        fields = ("row", "column", "value", "reason")
+
+
+class ImportRow(serializers.ModelSerializer[Import]):
+    """A file with what it would do, or did. `mapping` is field by column; `wrong` are the first wrong cells."""
+
+    mapping = serializers.DictField(child=serializers.CharField())
+    headings = serializers.SerializerMethodField()
+    wrong = serializers.SerializerMethodField()
+
+    class Meta:
+        model = Import
+        fields = (
+            "id",
+            "file_name",
+            "state",
+            "mapping",
+            "headings",
+            "row_count",
+            "new_count",
+            "changed_count",
+            "unchanged_count",
+            "wrong_count",
+            "written_count",
+            "all_or_nothing",
+            "reason",
+            "created_at",
+            "wrong",
+        )
+
+    def get_headings(self, found: Import) -> list[str]:
+        return services.headings_of(bytes(found.content), found.file_name) if found.content else []
+
+    @extend_schema_field(WrongRow(many=True))
+    def get_wrong(self, found: Import) -> Any:
+        return WrongRow(found.wrong.order_by("row", "id")[:SHOWN_WRONG], many=True).data
+
+
+class ImportFile(serializers.Serializer[Any]):
+    file = serializers.FileField()
+
+
+class ImportMapping(Strict):
+    """What each column means; columns that are left out are not taken."""
+
+    mapping = serializers.DictField(child=serializers.CharField(max_length=40))
+
+
+class ImportAcceptance(Strict):
+    """`all_or_nothing` false takes the good rows and leaves the wrong ones."""
+
+    all_or_nothing = serializers.BooleanField(default=True)
+
+
+class ImportListView(APIView):
+    """Bring a file in, to be checked."""
+
+    parser_classes = (MultiPartParser,)
+
+    @extend_schema(
+        operation_id="imports_create", request={"multipart/form-data": ImportFile}, responses={201: ImportRow}
+    )
+    def post(self, request: Request) -> Response:
+        given = valid(ImportFile(data=request.data))["file"]
+        made = services.bring_in(given.read(), given.name, actor=request.user, now=clock.now())
+        return Response(ImportRow(made).data, status=201)
+
+
+class ImportView(APIView):
+    """One import."""
+
+    @extend_schema(operation_id="imports_retrieve", responses=ImportRow)
+    def get(self, request: Request, import_id: int) -> Response:
+        return Response(ImportRow(get_object_or_404(Import, pk=import_id)).data)
+
+    @extend_schema(operation_id="imports_map", request=ImportMapping, responses=ImportRow)
+    def patch(self, request: Request, import_id: int) -> Response:
+        get_object_or_404(Import, pk=import_id)
+        mapping = valid(ImportMapping(data=request.data))["mapping"]
+        return Response(ImportRow(services.change_mapping(import_id, mapping)).data)
+
+
+class ImportAcceptAction(APIView):
+    """Write what the file says."""
+
+    @extend_schema(operation_id="imports_accept", request=ImportAcceptance, responses=ImportRow)
+    def post(self, request: Request, import_id: int) -> Response:
+        get_object_or_404(Import, pk=import_id)
+        how = valid(ImportAcceptance(data=request.data))
+        return Response(ImportRow(services.accept(import_id, **how, actor=request.user, now=clock.now())).data)
+
+
+class ImportCancelAction(APIView):
+    """Stop an import."""
+
+    @extend_schema(operation_id="imports_cancel", request=None, responses=ImportRow)
+    def post(self, request: Request, import_id: int) -> Response:
+        get_object_or_404(Import, pk=import_id)
+        return Response(ImportRow(services.cancel(import_id)).data)
+
+
+class ImportWrongView(APIView):
+    """The wrong cells as a file, to mend by."""
+
+    @extend_schema(operation_id="imports_wrong", responses={(200, "text/csv"): OpenApiTypes.BINARY})
+    def get(self, request: Request, import_id: int) -> HttpResponse:
+        found = get_object_or_404(Import, pk=import_id)
+        out = io.StringIO()
+        writer = csv.writer(out)
+        writer.writerow(["row", "column", "value", "reason"])
+        for cell in found.wrong.order_by("row", "id"):
+            writer.writerow([cell.row, cell.column, cell.value, cell.reason])
+        response = HttpResponse("\ufeff" + out.getvalue(), content_type="text/csv; charset=utf-8")
+        response["Content-Disposition"] = 'attachment; filename="wrong-rows.csv"'
+        return response

@@ -1,0 +1,49 @@
+"""Files of devices that people bring in: first checked, then accepted."""
+
+from django.conf import settings
+from django.db import models
+from django.db.models import Q
+
+
+class ImportState(models.TextChoices):
+    """How far an import is. Nothing is written before it is accepted."""
+
+    CHECKING = "checking", "Being checked"
+    CHECKED = "checked", "Checked, waits for you"
+    APPLYING = "applying", "Being written"
+    DONE = "done", "Done"
+    CANCELLED = "cancelled", "Cancelled"
+    FAILED = "failed", "Failed"
+
+
+class Import(models.Model):
+    """A file with what its columns mean and what it would do. `mapping` is field by column heading."""
+
+    file_name = models.CharField(max_length=200)
+    content = models.BinaryField()
+    mapping = models.JSONField(default=dict)
+    state = models.CharField(max_length=10, choices=ImportState, default=ImportState.CHECKING)
+    row_count = models.PositiveIntegerField(default=0)
+    new_count = models.PositiveIntegerField(default=0)
+    changed_count = models.PositiveIntegerField(default=0)
+    unchanged_count = models.PositiveIntegerField(default=0)
+    wrong_count = models.PositiveIntegerField(default=0)
+    written_count = models.PositiveIntegerField(default=0)
+    #: whether one wrong row keeps all others out
+    all_or_nothing = models.BooleanField(default=True)
+    reason = models.CharField(max_length=300, blank=True)
+    created_at = models.DateTimeField()
+    created_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+
+    class Meta:
+        constraints = (models.CheckConstraint(condition=Q(state__in=ImportState.values), name="import_state_known"),)
+
+
+class WrongCell(models.Model):
+    """A value of a file that cannot be taken; `row` is its line in the file, from 2."""
+
+    of_import = models.ForeignKey(Import, on_delete=models.CASCADE, related_name="wrong")
+    row = models.PositiveIntegerField()
+    column = models.CharField(max_length=120)
+    value = models.CharField(max_length=200)
+    reason = models.CharField(max_length=300)

@@ -1,0 +1,206 @@
+"""Verbs on imports: bring in, map, check, accept, write, cancel."""
+
+from collections.abc import Mapping
+from datetime import datetime
+
+from django.db import transaction
+
+from herald.access.models import User
+from herald.api.errors import Conflict, Invalid, NobodyThere
+from herald.fleet.editing import ensure_tags, make_devices, write_states
+from herald.fleet.vocabulary import load_vocabulary
+from herald.imports.models import Import, ImportState, WrongCell
+from herald.imports.planning import OWN_FIELDS, Plan, Planner, guess_mapping
+from herald.imports.reading import Unreadable, read_rows
+from herald.live.notify import notify
+from herald.record.services import record
+
+MAX_BYTES = 64 * 1024 * 1024
+
+
+def bring_in(content: bytes, file_name: str, *, actor: User | None, now: datetime) -> Import:
+    """Keep a file and have it checked, with its columns matched by name.
+
+    Raises:
+        Invalid: it is too large or cannot be read.
+    """
+    from herald.imports.tasks import carry_out_check  # the tasks import this module
+
+    if len(content) > MAX_BYTES:
+        raise Invalid("/file", f"A file has at most {MAX_BYTES // 1024 // 1024} MB; part it in two.")
+    mapping = guess_mapping(headings_of(content, file_name), load_vocabulary())
+    with transaction.atomic():
+        made = Import.objects.create(
+            file_name=file_name[:200], content=content, mapping=mapping, created_at=now, created_by=actor
+        )
+        carry_out_check.defer(import_id=made.pk)
+    return made
+
+
+def headings_of(content: bytes, file_name: str) -> list[str]:
+    """The headings of a file's columns.
+
+    Raises:
+        Invalid: the file cannot be read, or holds no row.
+    """
+    try:
+        first = next(read_rows(content, file_name), None)
+    except Unreadable as error:
+        raise Invalid("/file", str(error)) from error
+    if first is None:
+        raise Invalid("/file", "The file has headings and no rows.")
+    return list(first.cells)
+
+
+def change_mapping(import_id: int, mapping: Mapping[str, str]) -> Import:
+    """Say what the columns mean, and have the file checked again.
+
+    Raises:
+        Invalid: a field is unknown or named twice. Conflict: it was accepted already.
+    """
+    from herald.imports.tasks import carry_out_check
+
+    vocabulary = load_vocabulary()
+    for column, key in mapping.items():
+        spec = vocabulary.get(key)
+        if key not in OWN_FIELDS and (spec is None or spec.source != "attribute"):
+            raise Invalid(f"/mapping/{column}", f"{key[:40]} is no field that a file can set.")
+        if list(mapping.values()).count(key) > 1:
+            raise Invalid(f"/mapping/{column}", f"Two columns cannot both be {key}.")
+    with transaction.atomic():
+        found = _locked(import_id, ImportState.CHECKED)
+        found.mapping, found.state = dict(mapping), ImportState.CHECKING
+        found.save(update_fields=["mapping", "state"])
+        carry_out_check.defer(import_id=found.pk)
+    return found
+
+
+def check(import_id: int) -> None:
+    """Count what the file would do, and keep what is wrong. Writes no device."""
+    found = Import.objects.filter(pk=import_id, state=ImportState.CHECKING).first()
+    if found is None:
+        return
+    total = Plan()
+    new = changed = 0
+    planner = Planner(found.mapping, load_vocabulary())
+    with transaction.atomic():
+        WrongCell.objects.filter(of_import=found).delete()
+        try:
+            for plan in planner.chunks(read_rows(bytes(found.content), found.file_name)):
+                new, changed = new + len(plan.new), changed + len(plan.changed)
+                total.unchanged += plan.unchanged
+                total.wrong_rows += plan.wrong_rows
+                total.rows += plan.rows
+                WrongCell.objects.bulk_create(
+                    [WrongCell(of_import=found, **w.__dict__) for w in plan.wrong], batch_size=2000
+                )
+        except Unreadable as error:
+            _end(found, ImportState.FAILED, str(error))
+            return
+        found.row_count, found.new_count, found.changed_count = total.rows, new, changed
+        found.unchanged_count, found.wrong_count = total.unchanged, total.wrong_rows
+        found.state = ImportState.CHECKED
+        found.save()
+        notify("import", found.pk)
+
+
+def accept(import_id: int, *, all_or_nothing: bool, actor: User | None, now: datetime) -> Import:
+    """Have a checked file written.
+
+    Raises:
+        Conflict: it is not checked, or rows are wrong and all or nothing was asked for.
+        NobodyThere: it would change nothing.
+    """
+    from herald.imports.tasks import carry_out_import
+
+    with transaction.atomic():
+        found = _locked(import_id, ImportState.CHECKED)
+        if found.wrong_count and all_or_nothing:
+            raise Conflict(f"{found.wrong_count} rows are wrong. Mend them, or take the good rows only.")
+        if not found.new_count + found.changed_count:
+            raise NobodyThere("Nothing in this file is new or different.")
+        found.state, found.all_or_nothing = ImportState.APPLYING, all_or_nothing
+        found.save(update_fields=["state", "all_or_nothing"])
+        sentence = f"Imported {found.file_name}: {found.new_count} new devices, {found.changed_count} changed"
+        record(now=now, actor=actor, kind="import", object_id=found.pk, sentence=sentence[:300])
+        carry_out_import.defer(import_id=found.pk)
+    return found
+
+
+def write(import_id: int, *, now: datetime) -> None:
+    """Write an accepted file: in one transaction for all or nothing, else some thousands at a time.
+
+    Rows are planned anew, so a repeat after a crash writes what is left.
+    """
+    found = Import.objects.filter(pk=import_id, state=ImportState.APPLYING).first()
+    if found is None:
+        return
+    try:
+        if found.all_or_nothing:
+            with transaction.atomic():
+                _write_chunks(found, now)
+        else:
+            _write_chunks(found, now)
+    except _CancelledError:
+        return
+
+
+class _CancelledError(Exception):
+    """Somebody cancelled the import while it was written."""
+
+
+def _write_chunks(found: Import, now: datetime) -> None:
+    vocabulary = load_vocabulary()
+    planner = Planner(found.mapping, vocabulary)
+    written = 0
+    for plan in planner.chunks(read_rows(bytes(found.content), found.file_name)):
+        if plan.wrong_rows and found.all_or_nothing:
+            raise Conflict(f"Row {plan.wrong[0].row} became wrong meanwhile: {plan.wrong[0].reason}.")
+        with transaction.atomic():
+            if not Import.objects.filter(pk=found.pk, state=ImportState.APPLYING).exists():
+                raise _CancelledError
+            ensure_tags(plan.tags)
+            write_states(plan.changed, vocabulary, now=now)
+            make_devices(plan.new, vocabulary, now=now)
+            written += len(plan.changed) + len(plan.new)
+            if not found.all_or_nothing:  # else the row would stay locked, and nobody could cancel
+                Import.objects.filter(pk=found.pk).update(written_count=written)
+                notify("import", found.pk)
+    with transaction.atomic():
+        if not Import.objects.select_for_update().filter(pk=found.pk, state=ImportState.APPLYING).exists():
+            raise _CancelledError
+        Import.objects.filter(pk=found.pk).update(written_count=written)
+        _end(found, ImportState.DONE, "")
+        notify("fleet")
+
+
+def cancel(import_id: int) -> Import:
+    """Stop an import. What good-rows-only has written stays; all or nothing leaves nothing.
+
+    Raises:
+        Conflict: it has ended.
+    """
+    with transaction.atomic():
+        found = Import.objects.select_for_update().get(pk=import_id)
+        if found.state not in (ImportState.CHECKING, ImportState.CHECKED, ImportState.APPLYING):
+            raise Conflict(f"This import is {found.get_state_display().lower()}.")
+        _end(found, ImportState.CANCELLED, "")
+    return found
+
+
+def fail(import_id: int, reason: str) -> None:
+    """Note why an import came to nothing."""
+    _end(Import.objects.get(pk=import_id), ImportState.FAILED, reason)
+
+
+def _end(found: Import, state: ImportState, reason: str) -> None:
+    found.state, found.reason, found.content = state, reason[:300], b""
+    found.save(update_fields=["state", "reason", "content"])
+    notify("import", found.pk)
+
+
+def _locked(import_id: int, state: ImportState) -> Import:
+    found = Import.objects.select_for_update().get(pk=import_id)
+    if found.state != state:
+        raise Conflict(f"This import is {found.get_state_display().lower()}.")
+    return found

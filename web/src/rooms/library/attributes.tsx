@@ -1,0 +1,223 @@
+/** Attributes: defined before devices arrive, with how many have a value and which rules read each. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { useState } from "react";
+import { toast } from "sonner";
+import { api, body, type Schemas } from "@/api/client";
+import { attributes as attributesQuery } from "@/api/queries";
+import { Button, Confirm, Labelled, Modal, Problem } from "@/parts/controls";
+import { count, counted } from "@/parts/format";
+import { useDebounced } from "@/parts/use-debounced";
+
+type Attribute = Schemas["AttributeRow"];
+type Draft = Schemas["AttributeDraftRequest"];
+const TYPES: Draft["type"][] = ["text", "choice", "number", "yes/no", "date", "version"];
+
+export function Attributes() {
+  const { data, error } = useQuery(attributesQuery);
+  const [open, setOpen] = useState<Attribute | "new" | null>(null);
+  return (
+    <>
+      <div className="mb-2 flex items-baseline gap-3">
+        <p className="text-soft">What operators say of devices. Rules, files and scripts use the reference name.</p>
+        <Button className="ml-auto" onClick={() => setOpen("new")}>
+          Define an attribute
+        </Button>
+      </div>
+      <Problem error={error} />
+      <table className="w-full rounded-md border border-rule bg-card">
+        <thead className="text-soft">
+          <tr>
+            {["Attribute", "Reference name", "Type", "Devices", "Read by the rules of", ""].map((h) => (
+              <th key={h} className="px-3 py-1.5 text-left font-normal">
+                {h}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {data?.map((a) => (
+            <Row key={a.key} attribute={a} onOpen={() => setOpen(a)} />
+          ))}
+        </tbody>
+      </table>
+      {open && <Form known={open === "new" ? null : open} onClose={() => setOpen(null)} />}
+    </>
+  );
+}
+
+function Row({ attribute: a, onOpen }: { attribute: Attribute; onOpen: () => void }) {
+  const client = useQueryClient();
+  const remove = useMutation({
+    mutationFn: () => body(api.DELETE("/api/v1/attributes/{key}", { params: { path: { key: a.key } } })),
+    onSuccess: () => {
+      client.invalidateQueries({ queryKey: ["fleet"] });
+      client.invalidateQueries({ queryKey: ["fields"] });
+      toast(`${a.label} was deleted`);
+    },
+  });
+  return (
+    <tr className="border-rule border-t align-top">
+      <td className="px-3 py-1.5">
+        <strong className="font-semibold">{a.label}</strong>
+        {a.note && <span className="block text-soft text-xs">{a.note}</span>}
+        <Problem error={remove.error} />
+      </td>
+      <td className="px-3 py-1.5 font-mono">{a.key}</td>
+      <td className="px-3 py-1.5">
+        {a.type}
+        {a.unit && ` in ${a.unit}`}
+        {a.choices.length > 0 && <span className="block text-soft text-xs">{a.choices.join(", ")}</span>}
+      </td>
+      <td className="px-3 py-1.5">
+        <Link to="/fleet" search={{ rule: `${a.key} is set`, columns: a.key }} className="slot">
+          {count(a.devices)}
+        </Link>
+      </td>
+      <td className="px-3 py-1.5">
+        {a.groups.map((g, i) => (
+          <span key={g.id}>
+            {i > 0 && ", "}
+            <Link to="/groups/$id" params={{ id: String(g.id) }} search={{}} className="slot">
+              {g.name}
+            </Link>
+          </span>
+        ))}
+      </td>
+      <td className="whitespace-nowrap px-3 py-1 text-right">
+        <Button kind="quiet" onClick={onOpen}>
+          Change…
+        </Button>
+        <Confirm
+          trigger={
+            <Button kind="quiet" className="text-brick!">
+              Delete…
+            </Button>
+          }
+          title={`Delete ${a.label}?`}
+          action="Delete the attribute"
+          danger
+          onConfirm={() => remove.mutate()}
+        >
+          {a.devices || a.groups.length
+            ? `${counted(a.devices, "device has", "devices have")} a value and ${counted(a.groups.length, "rule")} read it, so it cannot be deleted until those are cleared.`
+            : "No device has a value and no rule reads it."}
+        </Confirm>
+      </td>
+    </tr>
+  );
+}
+
+function Form({ known, onClose }: { known: Attribute | null; onClose: () => void }) {
+  const client = useQueryClient();
+  const [label, setLabel] = useState(known?.label ?? "");
+  const [key, setKey] = useState(known?.key ?? "");
+  const [type, setType] = useState<Draft["type"]>((known?.type as Draft["type"]) ?? "text");
+  const [unit, setUnit] = useState(known?.unit ?? "");
+  const [choices, setChoices] = useState(known?.choices.join(", ") ?? "");
+  const [note, setNote] = useState(known?.note ?? "");
+  const words = choices
+    .split(",")
+    .map((c) => c.trim())
+    .filter(Boolean);
+  const name =
+    key ||
+    label
+      .toLowerCase()
+      .replace(/[^a-z0-9]+/g, "_")
+      .replace(/^[_0-9]+|_+$/g, "");
+  const fields = { label, type, unit, choices: type === "choice" ? words : [], note };
+  const asked = useDebounced(JSON.stringify({ type: fields.type, choices: fields.choices }), 300);
+  const misfits = useQuery({
+    queryKey: ["fleet", "misfits", known?.key, asked],
+    queryFn: () =>
+      body(
+        api.POST("/api/v1/attributes/{key}/misfits", {
+          params: { path: { key: known?.key ?? "" } },
+          body: JSON.parse(asked),
+        }),
+      ),
+    enabled: known !== null && !(type === "choice" && !words.length),
+    retry: false,
+  });
+  const save = useMutation({
+    mutationFn: () =>
+      known
+        ? body(api.PATCH("/api/v1/attributes/{key}", { params: { path: { key: known.key } }, body: fields }))
+        : body(api.POST("/api/v1/attributes", { body: { key: name, ...fields } })),
+    onSuccess: (saved) => {
+      client.invalidateQueries({ queryKey: ["fleet"] });
+      client.invalidateQueries({ queryKey: ["fields"] });
+      toast(`${saved.label} saved; rules call it ${saved.key}`);
+      onClose();
+    },
+  });
+  const unfit = misfits.data?.reduce((n, m) => n + m.devices, 0) ?? 0;
+  return (
+    <Modal open onClose={onClose} title={known ? `Change ${known.label}` : "Define an attribute"}>
+      <form
+        className="grid grid-cols-2 gap-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          save.mutate();
+        }}
+      >
+        <Labelled label="Label">
+          <input className="field" value={label} maxLength={80} onChange={(e) => setLabel(e.target.value)} />
+        </Labelled>
+        <Labelled label="Reference name">
+          <input
+            className="field font-mono"
+            value={name}
+            maxLength={40}
+            disabled={known !== null}
+            onChange={(e) => setKey(e.target.value)}
+          />
+        </Labelled>
+        <Labelled label="Type">
+          <select className="field" value={type} onChange={(e) => setType(e.target.value as Draft["type"])}>
+            {TYPES.map((t) => (
+              <option key={t}>{t}</option>
+            ))}
+          </select>
+        </Labelled>
+        {type === "choice" ? (
+          <Labelled label="Choices, between commas">
+            <input className="field" value={choices} onChange={(e) => setChoices(e.target.value)} />
+          </Labelled>
+        ) : (
+          <Labelled label="Unit">
+            <input className="field" value={unit} maxLength={20} onChange={(e) => setUnit(e.target.value)} />
+          </Labelled>
+        )}
+        <div className="col-span-2">
+          <Labelled label="Note">
+            <input className="field" value={note} maxLength={300} onChange={(e) => setNote(e.target.value)} />
+          </Labelled>
+        </div>
+        <div className="col-span-2" aria-live="polite">
+          {unfit > 0 && (
+            <>
+              <p className="text-brick">{counted(unfit, "device has", "devices have")} a value that would not fit:</p>
+              <ul className="max-h-32 overflow-auto">
+                {misfits.data?.slice(0, 20).map((m) => (
+                  <li key={m.value}>
+                    <code className="font-mono text-xs">{m.value}</code> on {count(m.devices)}:{" "}
+                    <span className="text-soft">{m.why}</span>
+                  </li>
+                ))}
+              </ul>
+            </>
+          )}
+          <Problem error={save.error} />
+        </div>
+        <div className="col-span-2 flex justify-end gap-2">
+          <Button onClick={onClose}>Leave it</Button>
+          <Button kind="main" type="submit" disabled={!label.trim() || !name || unfit > 0 || save.isPending}>
+            Save
+          </Button>
+        </div>
+      </form>
+    </Modal>
+  );
+}

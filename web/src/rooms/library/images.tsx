@@ -1,0 +1,71 @@
+/** Images: what they fit, what they need and who runs them. */
+import { useQuery } from "@tanstack/react-query";
+import { images as imagesQuery } from "@/api/queries";
+import { Bar, Empty, Problem } from "@/parts/controls";
+import { count, megabytes } from "@/parts/format";
+
+export function Images() {
+  const { data, error } = useQuery(imagesQuery);
+  const families = [...new Set(data?.map((i) => i.family))];
+  return (
+    <>
+      <p className="mb-4 text-soft">Firmware images, newest first, with how much of the fleet runs them.</p>
+      <Problem error={error} />
+      {data?.length === 0 && <Empty title="No image yet">Images come in with the demo, or through the API.</Empty>}
+      {families.map((family) => (
+        <section key={family} className="mb-5">
+          <h2 className="mb-1.5 text-[1.05rem]">{family}</h2>
+          <table className="w-full table-fixed rounded-md border border-rule bg-card">
+            <thead>
+              <tr className="text-left text-soft">
+                {["Version", "Status", "Installs over", "Models, revisions", "Needs", "Size", "Runs on"].map((h) => (
+                  <th key={h} className="px-3 py-1.5 font-normal">
+                    {h}
+                  </th>
+                ))}
+              </tr>
+            </thead>
+            <tbody>
+              {data
+                ?.filter((i) => i.family === family)
+                .map((i) => (
+                  <tr key={i.id} className="border-rule border-t align-top">
+                    <td className="px-3 py-1.5">
+                      <strong className="font-mono">{i.version}</strong>
+                      {i.notes && <div className="text-soft text-xs">{i.notes}</div>}
+                    </td>
+                    <td
+                      className={`px-3 py-1.5 ${i.status === "approved" ? "" : i.status === "withdrawn" ? "text-brick" : "text-saffron-ink"}`}
+                    >
+                      {i.status}
+                    </td>
+                    <td className="px-3 py-1.5 font-mono">{i.min_version ? `≥ ${i.min_version}` : "any"}</td>
+                    <td className="px-3 py-1.5">
+                      {i.models.join(", ")}
+                      {i.hardware_revisions.length > 0 && `, revision ${i.hardware_revisions.join(" or ")}`}
+                    </td>
+                    <td className="px-3 py-1.5 text-soft">
+                      {[
+                        i.free_space_mb && `${i.free_space_mb} MB free`,
+                        i.min_battery_pct && `${i.min_battery_pct} % battery`,
+                        `${i.expected_minutes} min`,
+                      ]
+                        .filter(Boolean)
+                        .join(", ")}
+                    </td>
+                    <td className="px-3 py-1.5">{megabytes(i.size_bytes)}</td>
+                    <td className="px-3 py-1.5">
+                      {count(i.runs)} <span className="text-soft">of {count(i.fits)}</span>
+                      <div className="mt-1">
+                        <Bar share={i.fits ? i.runs / i.fits : 0} label={`${i.runs} of ${i.fits} devices`} />
+                      </div>
+                    </td>
+                  </tr>
+                ))}
+            </tbody>
+          </table>
+        </section>
+      ))}
+    </>
+  );
+}

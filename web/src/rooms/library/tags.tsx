@@ -1,0 +1,185 @@
+/** Tags: what each means, who carries it, which rules name it; rename, merge, delete. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { useState } from "react";
+import { toast } from "sonner";
+import { api, body, type Schemas } from "@/api/client";
+import { tags as tagsQuery } from "@/api/queries";
+import { written } from "@/parts/clauses";
+import { Button, Confirm, Labelled, Modal, Problem } from "@/parts/controls";
+import { count, counted } from "@/parts/format";
+import { useDebounced } from "@/parts/use-debounced";
+
+type Tag = Schemas["TagRow"];
+
+export function Tags() {
+  const { data, error } = useQuery(tagsQuery);
+  const [renaming, setRenaming] = useState<Tag | null>(null);
+  return (
+    <>
+      <Problem error={error} />
+      <table className="w-full rounded-md border border-rule bg-card">
+        <thead className="text-soft">
+          <tr>
+            {["Tag", "What it means", "Devices", "Named by the rules of", ""].map((h) => (
+              <th key={h} className="px-3 py-1.5 text-left font-normal">
+                {h}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {data?.map((tag) => (
+            <Row key={tag.slug} tag={tag} onRename={() => setRenaming(tag)} />
+          ))}
+        </tbody>
+      </table>
+      {renaming && <Rename tag={renaming} all={data ?? []} onClose={() => setRenaming(null)} />}
+    </>
+  );
+}
+
+function Row({ tag, onRename }: { tag: Tag; onRename: () => void }) {
+  const client = useQueryClient();
+  const [note, setNote] = useState(tag.note);
+  const path = { slug: tag.slug };
+  const again = () => client.invalidateQueries({ queryKey: ["fleet"] });
+  const describe = useMutation({
+    mutationFn: () => body(api.PUT("/api/v1/tags/{slug}", { params: { path }, body: { note, colour: tag.colour } })),
+    onSuccess: again,
+  });
+  const remove = useMutation({
+    mutationFn: () => body(api.DELETE("/api/v1/tags/{slug}", { params: { path } })),
+    onSuccess: () => {
+      again();
+      toast(`The tag ${tag.slug} was deleted`);
+    },
+  });
+  return (
+    <tr className="border-rule border-t align-top">
+      <td className="px-3 py-1.5 font-mono">{tag.slug}</td>
+      <td className="px-3 py-1">
+        <input
+          className="w-full rounded-sm border border-transparent bg-transparent px-1 py-0.5 hover:border-rule"
+          aria-label={`What ${tag.slug} means`}
+          placeholder="say what it means"
+          value={note}
+          maxLength={300}
+          onChange={(e) => setNote(e.target.value)}
+          onBlur={() => note !== tag.note && describe.mutate()}
+        />
+        <Problem error={describe.error ?? remove.error} />
+      </td>
+      <td className="px-3 py-1.5">
+        <Link to="/fleet" search={{ rule: `tag = ${written(tag.slug)}` }} className="slot">
+          {count(tag.devices)}
+        </Link>
+      </td>
+      <td className="px-3 py-1.5">
+        {tag.groups.map((g, i) => (
+          <span key={g.id}>
+            {i > 0 && ", "}
+            <Link to="/groups/$id" params={{ id: String(g.id) }} search={{}} className="slot">
+              {g.name}
+            </Link>
+          </span>
+        ))}
+      </td>
+      <td className="whitespace-nowrap px-3 py-1 text-right">
+        <Button kind="quiet" onClick={onRename}>
+          Rename or merge…
+        </Button>
+        <Confirm
+          trigger={
+            <Button kind="quiet" className="text-brick!">
+              Delete…
+            </Button>
+          }
+          title={`Delete the tag ${tag.slug}?`}
+          action={`Take it off ${counted(tag.devices, "device")}`}
+          danger
+          onConfirm={() => remove.mutate()}
+        >
+          {counted(tag.devices, "device has", "devices have")} it.{" "}
+          {tag.groups.length > 0 && "Rules name it, so it cannot be deleted until they are changed."}
+        </Confirm>
+      </td>
+    </tr>
+  );
+}
+
+function Rename({ tag, all, onClose }: { tag: Tag; all: Tag[]; onClose: () => void }) {
+  const client = useQueryClient();
+  const [to, setTo] = useState("");
+  const settled = useDebounced(to.trim(), 250);
+  const path = { slug: tag.slug };
+  const preview = useQuery({
+    queryKey: ["preview", "tag", tag.slug, settled],
+    queryFn: () => body(api.POST("/api/v1/tags/{slug}/rename/preview", { params: { path }, body: { to: settled } })),
+    enabled: settled !== "",
+    retry: false,
+  });
+  const rename = useMutation({
+    mutationFn: () => body(api.POST("/api/v1/tags/{slug}/rename", { params: { path }, body: { to: settled } })),
+    onSuccess: (done) => {
+      client.invalidateQueries();
+      toast(`${tag.slug} is ${settled} now: ${counted(done.devices, "device")}, ${counted(done.rules.length, "rule")}`);
+      onClose();
+    },
+  });
+  const told = settled && settled === to.trim() ? preview.data : undefined;
+  return (
+    <Modal open onClose={onClose} title={`Rename or merge the tag ${tag.slug}`}>
+      <form
+        className="space-y-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          if (told) rename.mutate();
+        }}
+      >
+        <Labelled label="Its new name; a tag of that name takes it in">
+          <input className="field" list="all-tags" value={to} onChange={(e) => setTo(e.target.value)} />
+        </Labelled>
+        <datalist id="all-tags">
+          {all
+            .filter((t) => t.slug !== tag.slug)
+            .map((t) => (
+              <option key={t.slug} value={t.slug}>{`${t.devices} devices`}</option>
+            ))}
+        </datalist>
+        <Problem error={settled ? preview.error : null} />
+        {told && (
+          <div aria-live="polite" className="space-y-1">
+            <p>
+              {told.merges ? "The two become one. " : ""}
+              <strong>{counted(told.devices, "device")}</strong> and{" "}
+              <strong>{counted(told.rules.length, "rule")}</strong> change
+              {told.rules.length > 0 && `: ${told.rules.map((r) => r.name).join(", ")}`}.
+            </p>
+            {told.groups.map((g) => (
+              <p key={g.id}>
+                <strong>{g.name}</strong>
+                {g.joins > 0 && ` gains ${count(g.joins)}`}
+                {g.leaves > 0 && ` loses ${count(g.leaves)}`}
+                {g.uses.map((u) => (
+                  <span key={u.kind + u.id} className="block text-saffron-ink">
+                    {u.sentence} uses it
+                  </span>
+                ))}
+              </p>
+            ))}
+            {told.groups.length === 0 && <p className="text-soft">No group gains or loses a device.</p>}
+          </div>
+        )}
+        <Problem error={rename.error} />
+        <div className="flex justify-end gap-2">
+          <Button onClick={onClose}>Leave it</Button>
+          <Button kind="main" type="submit" disabled={!told || rename.isPending}>
+            {told?.merges ? "Merge" : "Rename"}
+            {told && ` on ${counted(told.devices, "device")}`}
+          </Button>
+        </div>
+      </form>
+    </Modal>
+  );
+}
