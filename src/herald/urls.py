@@ -71,6 +71,8 @@ urlpatterns = [
     _call("groups", groups.GroupListView),
     _call("groups/overlaps", groups.OverlapView),
     _call("groups/<int:group_id>", groups.GroupView),
+    _call("groups/<int:group_id>/make-static", groups.GroupStaticAction),
+    _call("groups/<int:group_id>/make-by-rule", groups.GroupRuleAction),
     _call("groups/<int:group_id>/history", groups.GroupHistoryView),
     _call("groups/<int:group_id>/then-and-now", groups.GroupThenAndNowView),
     _call("groups/<int:group_id>/members", groups.GroupMembersView),

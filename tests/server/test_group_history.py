@@ -6,9 +6,9 @@ import pytest
 from rest_framework.test import APIClient
 
 from herald.groups.history import compare, member_curve, members_at
+from herald.groups.members import change_members
 from herald.groups.models import Group
 from herald.groups.overlaps import overlaps_of
-from herald.groups.services import change_members
 from tests.factories import NOW, make_device, make_devices, make_rule_group, make_static, make_user
 
 pytestmark = pytest.mark.django_db

@@ -6,11 +6,11 @@ import pytest
 
 from herald.api.errors import Conflict, Invalid, InvalidRule
 from herald.fleet.models import Device, DeviceChange
+from herald.groups.members import change_members
 from herald.groups.membership import follow_changes, refresh_time_groups
 from herald.groups.models import Group, GroupMembership, MembershipEvent
 from herald.groups.services import (
     change_group,
-    change_members,
     create_group,
     delete_group,
     explain_rule,

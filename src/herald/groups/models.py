@@ -40,6 +40,8 @@ class Group(models.Model):
     rule = models.TextField(blank=True)
     #: whether the rule's members change merely because time passes
     follows_time = models.BooleanField(default=False)
+    #: the rule that it had before it was turned static
+    past_rule = models.TextField(blank=True)
     note = models.CharField(max_length=500, blank=True)
     folder = models.ForeignKey(Folder, null=True, on_delete=models.PROTECT, related_name="groups")
     family = models.ForeignKey(Family, null=True, on_delete=models.PROTECT, related_name="groups")

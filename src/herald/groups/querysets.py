@@ -33,6 +33,9 @@ class MembershipQuerySet(models.QuerySet["GroupMembership"]):
     def of_devices(self, device_ids: Collection[int]) -> Self:
         return self.filter(device_id__any=device_ids)
 
+    def in_family(self, family_id: int) -> Self:
+        return self.filter(group__family_id=family_id)
+
     def device_ids(self) -> "models.QuerySet[GroupMembership, int]":
         return self.values_list("device_id", flat=True)
 

@@ -15,7 +15,6 @@ from herald.groups.effects import groups_reading
 from herald.groups.membership import (
     Difference,
     evaluate_group,
-    follow_references,
     joining,
     leaving,
     set_members,
@@ -172,9 +171,7 @@ def change_group(
         if rule is not None and group.kind != GroupKind.RULE:
             raise Invalid("/rule", "This group is picked by hand and has no rule.")
         if rule is not None:
-            references = _set_rule(group, rule)
-            group.save()
-            _write_references(group, references)
+            set_rule(group, rule)
             difference = evaluate_group(group, now=now, cause="the rule changed")
         else:
             group.save()
@@ -189,32 +186,6 @@ def change_group(
             after={"name": group.name, "rule": group.rule, "note": group.note},
         )
         notify("group", group.pk)
-    return difference
-
-
-def change_members(
-    group: Group, *, add: Collection[int], remove: Collection[int], actor: User | None, now: datetime
-) -> Difference:
-    """Put devices into a group picked by hand, and take others out.
-
-    Raises:
-        Invalid: the group's members follow from a rule.
-    """
-    if group.kind != GroupKind.STATIC:
-        raise Invalid("/add", "The members of this group follow from its rule; change the rule instead.")
-    with transaction.atomic():
-        wanted = set(group.memberships.device_ids()) | set(add)
-        difference = set_members(
-            group, Device.objects.by_ids(wanted - set(remove)), now=now, cause=f"picked by {actor or 'hand'}"[:80]
-        )
-        follow_references(group, now=now)
-        record(
-            now=now,
-            actor=actor,
-            kind="group",
-            object_id=group.pk,
-            sentence=f"Changed who is in “{group.name}”: {difference.joined} joined, {difference.left} left",
-        )
     return difference
 
 
@@ -255,6 +226,17 @@ def _describe(group: Group, *, name: str, note: str) -> None:
     if Group.objects.by_name(name).exclude(pk=group.pk).exists():
         raise Invalid("/name", f"There is a group called “{name}” already.")
     group.name, group.note = name, note[:500]
+
+
+def set_rule(group: Group, rule: str) -> None:
+    """Write a group's rule and the groups that it refers to; nobody joins or leaves by it yet.
+
+    Raises:
+        InvalidRule: the rule cannot be understood.
+    """
+    references = _set_rule(group, rule)
+    group.save()
+    _write_references(group, references)
 
 
 def _set_rule(group: Group, rule: str) -> frozenset[str]:

@@ -102,6 +102,12 @@ export const edit = (id: number) =>
     queryKey: ["edit", id],
     queryFn: () => body(api.GET("/api/v1/edits/{edit_id}", { params: { path: { edit_id: id } } })),
   });
+export const broughtIn = (id: number) =>
+  queryOptions({
+    queryKey: ["import", id],
+    queryFn: () => body(api.GET("/api/v1/imports/{import_id}", { params: { path: { import_id: id } } })),
+    refetchInterval: (q) => (/ing$/.test(q.state.data?.state ?? "") ? 700 : false),
+  });
 export const tags = queryOptions({ queryKey: ["fleet", "tags"], queryFn: () => body(api.GET("/api/v1/tags")) });
 export const attributes = queryOptions({
   queryKey: ["fleet", "attributes"],

@@ -333,6 +333,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/groups/{group_id}/make-by-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Turn a group picked by hand into one by rule. */
+        post: operations["groups_make_by_rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{group_id}/make-static": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Turn a group by rule static: it keeps the members of now. */
+        post: operations["groups_make_static"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/groups/{group_id}/members": {
         parameters: {
             query?: never;
@@ -1405,6 +1439,7 @@ export interface components {
             member_count: number;
             /** Format: date-time */
             updated_at: string;
+            past_rule: string;
             uses: components["schemas"]["GroupUse"][];
         };
         /** @description A new group. `devices` (names or uids) only for one picked by hand, `rule` only for one by rule. */
@@ -1555,6 +1590,8 @@ export interface components {
         MemberChangeRequest: {
             add?: string[];
             remove?: string[];
+            /** @default false */
+            move?: boolean;
         };
         /** @description A join or a leave. */
         MemberChangeRow: {
@@ -1832,6 +1869,10 @@ export interface components {
         };
         /** @enum {string} */
         RolloutStateEnum: "draft" | "launching" | "running" | "paused" | "halted" | "stopped" | "finished";
+        /** @description A serializer that refuses fields it does not know, naming them. */
+        RuleBodyRequest: {
+            rule: string;
+        };
         /** @description Who matches. `joins`, `leaves` and their devices only where a group was named. */
         RulePreview: {
             count: number;
@@ -2622,6 +2663,52 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GroupHistory"];
+                };
+            };
+        };
+    };
+    groups_make_by_rule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                group_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupDetail"];
+                };
+            };
+        };
+    };
+    groups_make_static: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                group_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupDetail"];
                 };
             };
         };

@@ -5,8 +5,10 @@ import { Commands } from "@/rooms/commands/list";
 import { CommandPage } from "@/rooms/commands/watch";
 import { DevicePage } from "@/rooms/fleet/device";
 import { Fleet } from "@/rooms/fleet/fleet";
+import { ImportPage } from "@/rooms/fleet/import";
 import { GroupPage } from "@/rooms/groups/group";
 import { Groups } from "@/rooms/groups/groups";
+import { Overlaps } from "@/rooms/groups/overlaps";
 import { Library } from "@/rooms/library/library";
 import { Now } from "@/rooms/now/now";
 import { RecordRoom } from "@/rooms/record/record";
@@ -43,6 +45,7 @@ export const fleetRoute = createRoute({
     grid: text(search.grid),
   }),
 });
+export const importRoute = route("/import/$id", ImportPage);
 export const deviceRoute = route("/devices/$name", DevicePage);
 const groupsRoute = createRoute({ getParentRoute: () => root, path: "/groups", component: Groups });
 export const groupRoute = createRoute({
@@ -68,6 +71,12 @@ export const commandRoute = createRoute({
   validateSearch: (search): { phase?: string } => ({ phase: text(search.phase) }),
 });
 
+export const overlapsRoute = createRoute({
+  getParentRoute: () => root,
+  path: "/overlaps",
+  component: Overlaps,
+  validateSearch: (search): { groups?: string } => ({ groups: text(search.groups) }),
+});
 export const libraryRoute = createRoute({
   getParentRoute: () => root,
   path: "/library",
@@ -78,6 +87,7 @@ export const libraryRoute = createRoute({
 const tree = root.addChildren([
   route("/", Now),
   fleetRoute,
+  importRoute,
   deviceRoute,
   groupsRoute.addChildren([groupRoute]),
   route("/rollouts", Rollouts),
@@ -86,6 +96,7 @@ const tree = root.addChildren([
   route("/commands", Commands),
   route("/commands/new", NewCommand),
   commandRoute,
+  overlapsRoute,
   libraryRoute,
   route("/record", RecordRoom),
 ]);

@@ -153,11 +153,13 @@ export function Picker({
   label,
   options,
   chosen,
+  columns = 2,
   onChange,
 }: {
   label: string;
   options: { id: number; name: string; note?: string }[];
   chosen: number[];
+  columns?: 1 | 2;
   onChange: (ids: number[]) => void;
 }) {
   const [words, setWords] = useState("");
@@ -172,7 +174,7 @@ export function Picker({
         value={words}
         onChange={(e) => setWords(e.target.value)}
       />
-      <div className="grid max-h-56 grid-cols-2 gap-x-4 overflow-auto">
+      <div className={clsx("grid gap-x-4 overflow-auto", columns === 2 ? "max-h-56 grid-cols-2" : "max-h-[60vh]")}>
         {shown.map((o) => (
           <label key={o.id} className="flex min-h-[28px] items-center gap-2">
             <input

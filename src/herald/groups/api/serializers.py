@@ -48,7 +48,7 @@ class GroupDetail(GroupRow):
     uses = GroupUse(many=True)
 
     class Meta(GroupRow.Meta):
-        fields = (*GroupRow.Meta.fields, "uses")
+        fields = (*GroupRow.Meta.fields, "past_rule", "uses")
 
 
 class GroupDraft(Strict):
@@ -76,6 +76,12 @@ class MemberChange(Strict):
 
     add = serializers.ListField(child=serializers.CharField(max_length=80), default=list)
     remove = serializers.ListField(child=serializers.CharField(max_length=80), default=list)
+    #: confirms that devices leave other groups of the family
+    move = serializers.BooleanField(default=False)
+
+
+class RuleBody(Strict):
+    rule = serializers.CharField(trim_whitespace=False, max_length=2_000_000)
 
 
 class Changed(serializers.Serializer[Any]):

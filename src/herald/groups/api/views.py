@@ -16,7 +16,7 @@ from herald.clock.source import clock
 from herald.fleet.api.serializers import DevicePage
 from herald.fleet.models import Device
 from herald.fleet.services import device_ids, find_device, find_devices
-from herald.groups import history, services
+from herald.groups import history, members, services
 from herald.groups.api.serializers import (
     Changed,
     CompareQuestion,
@@ -31,6 +31,7 @@ from herald.groups.api.serializers import (
     GroupRow,
     MemberChange,
     OverlapRow,
+    RuleBody,
     RulePreview,
     RuleQuestion,
     RuleSieve,
@@ -104,25 +105,45 @@ class GroupMembersView(APIView):
     )
     def get(self, request: Request, group_id: int) -> Response:
         group = get_object_or_404(Group, pk=group_id)
-        members = Device.objects.filter(memberships__group=group)
+        inside = Device.objects.filter(memberships__group=group)
         limit = read_limit(request.query_params.get("limit"))
-        page = members.page_after(request.query_params.get("cursor")).with_names()
+        page = inside.page_after(request.query_params.get("cursor")).with_names()
         rows, last = next_page(list(page[: limit + 1]), limit)
         return Response(
-            DevicePage({"count": members.count(), "devices": rows, "next": last.name if last else None}).data
+            DevicePage({"count": inside.count(), "devices": rows, "next": last.name if last else None}).data
         )
 
     @extend_schema(operation_id="groups_change_members", request=MemberChange, responses=Changed)
     def post(self, request: Request, group_id: int) -> Response:
         change = valid(MemberChange(data=request.data))
-        difference = services.change_members(
+        difference = members.change_members(
             get_object_or_404(Group, pk=group_id),
             add=device_ids(change["add"], "/add"),
             remove=device_ids(change["remove"], "/remove"),
+            move=change["move"],
             actor=request.user,
             now=clock.now(),
         )
         return Response(Changed(difference).data)
+
+
+class GroupStaticAction(APIView):
+    """Turn a group by rule static: it keeps the members of now."""
+
+    @extend_schema(operation_id="groups_make_static", request=None, responses=GroupDetail)
+    def post(self, request: Request, group_id: int) -> Response:
+        members.make_static(get_object_or_404(Group, pk=group_id), actor=request.user, now=clock.now())
+        return Response(_detail(group_id))
+
+
+class GroupRuleAction(APIView):
+    """Turn a group picked by hand into one by rule."""
+
+    @extend_schema(operation_id="groups_make_by_rule", request=RuleBody, responses=GroupDetail)
+    def post(self, request: Request, group_id: int) -> Response:
+        rule = valid(RuleBody(data=request.data))["rule"]
+        members.make_by_rule(get_object_or_404(Group, pk=group_id), rule, actor=request.user, now=clock.now())
+        return Response(_detail(group_id))
 
 
 class GroupHistoryView(APIView):

@@ -131,6 +131,9 @@ export function Fleet() {
           <Button kind="quiet" onClick={() => go({ grid: row ? undefined : "site,firmware" })}>
             {row ? "Hide the grid" : "Grid"}
           </Button>
+          <Link to="/import/$id" params={{ id: "new" }} className="slot font-semibold">
+            Bring in
+          </Link>
           <Columns chosen={columns} onChange={(c) => go({ columns: c.join(",") || undefined })} />
           <Exports among={among} order={order} columns={columns} />
         </div>

@@ -42,7 +42,7 @@ export function Grid({
           {choose(column, "Columns", (key) => onFields(row, key))}
         </h2>
         <p className="ml-auto text-soft text-xs">
-          press a cell, a row or a column to narrow; darker is a larger share of its row
+          press a cell, a row or a column to narrow; stronger is a larger share of its row
           {data && data.others > 0 && ` · ${counted(data.others, "device")} not in the grid`}
         </p>
       </div>

@@ -15,6 +15,7 @@ import { RuleEditor } from "@/parts/rule-editor";
 import { useDebounced } from "@/parts/use-debounced";
 import { Ask } from "./ask";
 import { DeleteGroup } from "./delete-group";
+import { MakeStatic } from "./make-static";
 import { MembersCurve } from "./members-curve";
 import { Sieve } from "./sieve";
 import { StaticGroup } from "./static-group";
@@ -146,6 +147,7 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
               {group?.note && <> · {group.note}</>}
             </p>
           </div>
+          {group && !edited && <MakeStatic group={group} />}
           {group && !edited && <DeleteGroup group={group} />}
           {edited && (
             <Button

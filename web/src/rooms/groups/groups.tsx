@@ -38,7 +38,12 @@ export function Groups() {
               <GroupLeaf key={g.id} group={g} />
             ))}
         </nav>
-        <p className="border-rule border-t px-4 py-2 text-soft text-xs">≈ by rule · counts as of now</p>
+        <p className="flex justify-between border-rule border-t px-4 py-2 text-soft text-xs">
+          ≈ by rule · counts as of now
+          <Link to="/overlaps" search={{}} className="slot">
+            Overlaps
+          </Link>
+        </p>
       </aside>
       {atRoot ? (
         <Empty title="Choose a group, or make one">

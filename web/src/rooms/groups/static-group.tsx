@@ -1,9 +1,10 @@
 /** A group picked by hand: its members, taking out and putting in. */
-import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
-import { api, body, type Schemas } from "@/api/client";
-import { Button, Problem } from "@/parts/controls";
+import { ApiError, api, body, type Schemas } from "@/api/client";
+import { preview } from "@/api/queries";
+import { Button, Confirm, Problem } from "@/parts/controls";
 import { DeviceTable } from "@/parts/device-table";
 import { counted } from "@/parts/format";
 import { DeleteGroup } from "./delete-group";
@@ -22,7 +23,7 @@ export function StaticGroup({ group }: { group: Schemas["GroupDetail"] }) {
     getNextPageParam: (page) => page.next ?? undefined,
   });
   const change = useMutation({
-    mutationFn: (devices: { add: string[]; remove: string[] }) =>
+    mutationFn: (devices: { add: string[]; remove: string[]; move?: boolean }) =>
       body(api.POST("/api/v1/groups/{group_id}/members", { params: { path }, body: devices })),
     onSuccess: (difference) => {
       client.invalidateQueries({ queryKey: ["group"] });
@@ -30,6 +31,12 @@ export function StaticGroup({ group }: { group: Schemas["GroupDetail"] }) {
       toast(`${counted(difference.joined, "device")} put in, ${difference.left} taken out`);
     },
   });
+  const follow = useMutation({
+    mutationFn: (rule: string) =>
+      body(api.POST("/api/v1/groups/{group_id}/make-by-rule", { params: { path }, body: { rule } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["group"] }),
+  });
+  const would = useQuery({ ...preview(group.past_rule, group.id), enabled: group.past_rule !== "" });
   const names = words.split(/[\s,;]+/).filter(Boolean);
   const rows = members.data?.pages.flatMap((p) => p.devices) ?? [];
   return (
@@ -88,7 +95,30 @@ export function StaticGroup({ group }: { group: Schemas["GroupDetail"] }) {
         </div>
         <div className="mt-2">
           <Problem error={change.error} />
+          {change.error instanceof ApiError && Array.isArray(change.error.body.moves) && (
+            <Button className="mt-2" onClick={() => change.mutate({ add: names, remove: [], move: true })}>
+              Move {names.length === 1 ? "it" : "them"} here
+            </Button>
+          )}
         </div>
+        {group.past_rule && (
+          <>
+            <hr className="my-4 border-rule" />
+            <h2 className="mb-1 text-[1.05rem]">It was by rule</h2>
+            <code className="block whitespace-pre-wrap font-mono text-xs">{group.past_rule}</code>
+            <Confirm
+              trigger={<Button kind="quiet">Let it follow this rule again…</Button>}
+              title={`Let “${group.name}” follow its rule again?`}
+              action="Follow the rule"
+              onConfirm={() => follow.mutate(group.past_rule)}
+            >
+              {would.data
+                ? `${counted(would.data.joins ?? 0, "device")} join and ${would.data.leaves ?? 0} leave.`
+                : "Who joins and who leaves is being counted."}
+            </Confirm>
+            <Problem error={follow.error} />
+          </>
+        )}
         <hr className="my-4 border-rule" />
         <h2 className="mb-1 text-[1.05rem]">Used by</h2>
         {group.uses.map((u) => (
