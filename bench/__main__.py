@@ -8,9 +8,16 @@ import django
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "herald.settings")
 django.setup()
 
-from bench import checkins, follow, launch, preview  # noqa: E402  Django first
+from bench import checkins, follow, importing, launch, preview, values  # noqa: E402  Django first
 
-BENCHES = {"preview": preview.run, "checkins": checkins.run, "launch": launch.run, "follow": follow.run}
+BENCHES = {
+    "preview": preview.run,
+    "values": values.run,
+    "import": importing.run,
+    "checkins": checkins.run,
+    "launch": launch.run,
+    "follow": follow.run,
+}
 
 if __name__ == "__main__":
     BENCHES[sys.argv[1]]()

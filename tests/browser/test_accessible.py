@@ -24,7 +24,12 @@ VIEWS = (
     "/commands/new",
     "{schedule}",
     "{device}",
+    "/fleet?rule=family%20%3D%20Sill&grid=site,firmware&columns=battery",
+    "/import/new",
+    "/overlaps?groups={pair}",
     "/library",
+    "/library?shelf=attributes",
+    "/library?shelf=tags",
     "/record",
 )
 
@@ -39,6 +44,7 @@ def test_axe_finds_nothing_serious(signed_in: Page, running: Running, theme: str
         "draft": f"/rollouts/{rollouts['draft']}",
         "halted": f"/rollouts/{rollouts['halted']}",
         "schedule": f"/commands/{running.ask('schedules')[-1]['id']}",
+        "pair": f"{running.group('Field gateways')},{running.group('Bench and spares')}",
         "device": f"/devices/{running.ask('devices?limit=1')['devices'][0]['name']}",
     }
     page.evaluate("theme => localStorage.setItem('brisk-herald-theme', theme)", theme)
