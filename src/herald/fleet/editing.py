@@ -8,6 +8,7 @@ from django.contrib.postgres.fields import ArrayField
 from django.db.models import BigIntegerField, F, JSONField, TextField, Value
 from django.db.models.functions import Cast, Coalesce, NullIf
 
+from herald.copying import copy_rows
 from herald.fleet.models import Custodian, Device, DeviceChange, PropertyDefinition, Site, Tag
 from herald.lookups import JsonMember, JsonText, JsonTextArray, JsonWith, JsonWithout
 from herald_core.edits import State
@@ -82,7 +83,7 @@ def make_devices(uids: Mapping[str, State], vocabulary: Vocabulary, *, now: date
     """Make devices known before they first call, by uid, and mark them, so that their groups follow."""
     zones = dict(Site.objects.values_list("id", "time_zone"))
     versions = [s.key for s in vocabulary.fields.values() if s.source == "attribute" and s.type is FieldType.VERSION]
-    made = Device.objects.bulk_create(
+    copy_rows(
         [
             Device(
                 uid=uid,
@@ -91,10 +92,9 @@ def make_devices(uids: Mapping[str, State], vocabulary: Vocabulary, *, now: date
                 version_keys=_version_keys(state, versions),
             )
             for uid, state in uids.items()
-        ],
-        batch_size=1000,
+        ]
     )
-    DeviceChange.objects.note([d.pk for d in made], now)
+    DeviceChange.objects.note(Device.objects.filter(uid__any=list(uids)).values_list("pk", flat=True), now)
 
 
 def after_edit(record: Mapping[str, Any], state: State, tables: "Tables", vocabulary: Vocabulary) -> dict[str, Any]:

@@ -1,6 +1,6 @@
 """Every query about devices."""
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Self
 
@@ -90,7 +90,7 @@ class DeviceChangeQuerySet(models.QuerySet["DeviceChange"]):
         self.filter(id__any=[r[0] for r in rows]).delete()
         return sorted({r[1] for r in rows})
 
-    def note(self, device_ids: Sequence[int], now: datetime) -> None:
+    def note(self, device_ids: Iterable[int], now: datetime) -> None:
         """Mark devices whose groups must be looked at again."""
         self.bulk_create([self.model(device_id=i, at=now) for i in device_ids])
 
