@@ -18,7 +18,8 @@ SETTLE_MS = 1200
 VIEWS = (
     ("now", "/", "light"),
     ("now-night", "/", "dark"),
-    ("fleet", "/fleet?rule=family%20%3D%20Sill%20and%20firmware%20%3C%205.2.0", "light"),
+    ("fleet", "/fleet?rule=family%20%3D%20Sill%20and%20firmware%20%3C%205.2.0&grid=site,firmware", "light"),
+    ("fleet-night", "/fleet?rule=tag%20%3D%20frost-zone&grid=model,site&columns=battery", "dark"),
     ("device", "/devices/{device}", "light"),
     ("group", "/groups/{frost}", "light"),
     ("group-night", "/groups/{frost}", "dark"),
@@ -30,6 +31,9 @@ VIEWS = (
     ("commands", "/commands", "light"),
     ("command", "/commands/{schedule}", "light"),
     ("library", "/library", "light"),
+    ("attributes", "/library?shelf=attributes", "light"),
+    ("tags", "/library?shelf=tags", "light"),
+    ("overlaps", "/overlaps?groups={overlapping}", "light"),
     ("record", "/record", "light"),
 )
 
@@ -84,6 +88,9 @@ def _places(page: Page, base: str) -> dict[str, Any]:
         places.setdefault(rollout["state"], rollout["id"])
     places.setdefault("running", rollouts[0]["id"])
     places["frost"] = next(g["id"] for g in ask("groups") if g["name"].startswith("Frost-zone"))
+    ids = {g["name"]: g["id"] for g in ask("groups")}
+    chosen = ("Field gateways", "Satellite uplinks", "Gateways on time", "Bench and spares")
+    places["overlapping"] = ",".join(str(ids[name]) for name in chosen)
     places["schedule"] = ask("schedules")[-1]["id"]
     places["device"] = ask("devices?rule=family%20%3D%20Rill&limit=1")["devices"][0]["name"]
     return places

@@ -56,8 +56,8 @@ function Picture({ groups, rows }: { groups: Schemas["GroupRow"][]; rows: Schema
         <thead>
           <tr className="align-bottom">
             {groups.map((g) => (
-              <th key={g.id} className="h-28 w-9 p-0 text-left font-normal">
-                <span className="inline-block max-h-28 truncate [writing-mode:vertical-rl] rotate-180">{g.name}</span>
+              <th key={g.id} className="h-40 w-9 p-0 text-left font-normal">
+                <span className="inline-block max-h-40 truncate [writing-mode:vertical-rl] rotate-180">{g.name}</span>
               </th>
             ))}
             <th className="w-[42%]">
