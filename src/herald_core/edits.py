@@ -30,11 +30,12 @@ class Change:
 
 
 def edited(state: State, change: Change) -> dict[str, Any]:
-    """The state after the change. Tags stay in their order, new ones at the end; each once."""
+    """The state after the change. Tags stay in their order, new ones at the end; each once. A tag both added and
+    taken off is there."""
     result = {**state, **change.replace}
     attributes = {k: v for k, v in result["attributes"].items() if k not in change.clear_attributes}
     result["attributes"] = {**attributes, **change.set_attributes}
-    kept = [t for t in result["tags"] if t not in change.remove_tags]
+    kept = [t for t in result["tags"] if t not in change.remove_tags or t in change.add_tags]
     result["tags"] = list(dict.fromkeys([*kept, *change.add_tags]))
     return result
 

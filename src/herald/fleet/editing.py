@@ -111,8 +111,8 @@ def after_edit(record: Mapping[str, Any], state: State, tables: "Tables", vocabu
         "custodian": custodian.name if custodian else None,
         "custodian_tag": frozenset(custodian.tags) if custodian else frozenset(),
     }
-    if record.get("site") != result["site"] and site:
-        result["time_zone"] = site.time_zone
+    if record.get("time_zone") == tables.zone_by_site_name.get(record.get("site"), "UTC"):
+        result["time_zone"] = site.time_zone if site else "UTC"  # it has none of its own
     return result
 
 
@@ -121,6 +121,7 @@ class Tables:
 
     def __init__(self, vocabulary: Vocabulary) -> None:
         self.sites = {s.pk: s for s in Site.objects.all()}
+        self.zone_by_site_name = {s.name: s.time_zone for s in self.sites.values()}
         self.custodians = {c.pk: c for c in Custodian.objects.all()}
         self.attribute_keys = {s.key for s in vocabulary.fields.values() if s.source == "attribute"}
 
