@@ -11,7 +11,7 @@ from drf_spectacular.views import SpectacularJSONAPIView, SpectacularSwaggerView
 from herald.access.api.views import HealthView, SessionView, TokenListView
 from herald.commands.api import views as commands
 from herald.deliveries.api import views as deliveries
-from herald.edits.api import describing
+from herald.edits.api import codes, describing
 from herald.edits.api import views as edits
 from herald.find.api import views as find
 from herald.fleet.api import views as fleet
@@ -83,6 +83,8 @@ urlpatterns = [
     _call("attributes", describing.AttributeListView),
     _call("attributes/<str:key>", describing.AttributeView),
     _call("attributes/<str:key>/misfits", describing.AttributeMisfitsView),
+    _call("enrolment-codes", codes.CodeListView),
+    _call("enrolment-codes/<int:code_id>", codes.CodeView),
     _call("edits", edits.EditListView),
     _call("edits/preview", edits.EditPreviewView),
     _call("edits/<int:edit_id>", edits.EditView),

@@ -30,6 +30,7 @@ VIEWS = (
     "/library",
     "/library?shelf=attributes",
     "/library?shelf=tags",
+    "/library?shelf=enrolment",
     "/record",
 )
 

@@ -30,16 +30,12 @@ class Invalid(DomainError):
         super().__init__(message, errors=[{"pointer": pointer, "code": "invalid", "message": message}], **extra)
 
 
-class InvalidFields(DomainError):
+class InvalidFields(Invalid):
     """Several fields of the request do not hold what they must."""
-
-    code = "invalid"
-    title = "Something in the request does not fit"
-    status = 422
 
     def __init__(self, problems: Sequence[tuple[str, str]]) -> None:
         errors = [{"pointer": pointer, "code": "invalid", "message": message} for pointer, message in problems]
-        super().__init__(" ".join(message for _, message in problems[:3]), errors=errors)
+        DomainError.__init__(self, " ".join(message for _, message in problems[:3]), errors=errors)
 
 
 class InvalidRule(DomainError):

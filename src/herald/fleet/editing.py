@@ -9,7 +9,7 @@ from django.db.models import BigIntegerField, F, JSONField, TextField, Value
 from django.db.models.functions import Cast, Coalesce, NullIf
 
 from herald.copying import copy_rows
-from herald.fleet.models import Custodian, Device, DeviceChange, PropertyDefinition, Site, Tag
+from herald.fleet.models import Custodian, Device, DeviceChange, EnrolmentCode, PropertyDefinition, Site, Tag
 from herald.lookups import JsonMember, JsonText, JsonTextArray, JsonWith, JsonWithout
 from herald_core.edits import State
 from herald_core.rules import FieldType, Vocabulary
@@ -72,6 +72,12 @@ def write_states(states: Mapping[int, State], vocabulary: Vocabulary, *, now: da
 def replaced_keys(keys: Collection[str], now: Any) -> JsonWith:
     """The sort keys of versions with those of `keys` replaced by what is in the object `now`."""
     return JsonWith(JsonWithout(F("version_keys"), Value(list(keys), ArrayField(TextField()))), now)
+
+
+def sort_keys_of(attributes: Mapping[str, Any], vocabulary: Vocabulary) -> dict[str, str]:
+    """The sort keys of those attributes that are versions."""
+    versions = [s.key for s in vocabulary.fields.values() if s.source == "attribute" and s.type is FieldType.VERSION]
+    return _version_keys({"attributes": attributes}, versions)
 
 
 def _version_keys(state: State, versions: Collection[str]) -> dict[str, str]:
@@ -164,3 +170,14 @@ def write_definition(definition: PropertyDefinition, fields: Mapping[str, Any]) 
 def forget_definition(definition: PropertyDefinition) -> None:
     """Delete an attribute's definition; values are not looked at."""
     definition.delete()
+
+
+def write_code(code: EnrolmentCode) -> EnrolmentCode:
+    """Write an enrolment code."""
+    code.save()
+    return code
+
+
+def forget_code(code: EnrolmentCode) -> None:
+    """Delete an enrolment code."""
+    code.delete()

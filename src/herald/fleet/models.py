@@ -161,8 +161,15 @@ class EnrolmentCode(models.Model):
     code_hash = models.CharField(max_length=64, unique=True)
     #: whether the device is admitted at once or waits
     admit = models.BooleanField(default=False)
+    #: whether only devices that were brought in beforehand may use it
+    known_only = models.BooleanField(default=False)
     tags = ArrayField(models.TextField(), default=list, blank=True)
+    attributes = models.JSONField(default=dict, blank=True)
     site = models.ForeignKey(Site, null=True, on_delete=models.PROTECT)
+    custodian = models.ForeignKey(Custodian, null=True, on_delete=models.PROTECT)
+    #: how many devices may still use it; none is any number
+    uses_left = models.PositiveIntegerField(null=True)
+    expires_at = models.DateTimeField(null=True)
 
 
 class DeviceChange(models.Model):

@@ -1,14 +1,16 @@
 """A device's first call: it shows an enrolment code and gets a secret of its own, once."""
 
 import secrets
+from datetime import datetime
 from typing import Any
 
 import msgspec
 from django.db import close_old_connections, transaction
-from django.utils.crypto import constant_time_compare
 
 from herald.clock.source import clock
+from herald.fleet.editing import sort_keys_of
 from herald.fleet.models import Admission, Device, DeviceChange, DeviceModel, EnrolmentCode
+from herald.fleet.vocabulary import load_vocabulary
 from herald.gateway.flush import hash_secret
 from herald.gateway.messages import Refused
 from herald.images.models import SigningKey
@@ -41,7 +43,7 @@ def enrol(body: bytes) -> dict[str, Any]:
     if not message.uid.strip() or not all(is_storable(t) and len(t) <= 80 for t in texts):
         raise Refused(422, "bad-uid", "uid, serial and hardware_revision have at most 80 characters, uid at least one.")
     with transaction.atomic():
-        code = _code(message.code)
+        code = _code(message.code, clock.now())
         model = DeviceModel.objects.filter(name=nfc(message.model)).first()
         if model is None:
             raise Refused(422, "unknown-model", f"model: this server knows no {message.model[:60]!r}.")
@@ -51,11 +53,16 @@ def enrol(body: bytes) -> dict[str, Any]:
     return {"admission": device.admission, "secret": secret}
 
 
-def _code(given: str) -> EnrolmentCode:
-    for code in EnrolmentCode.objects.all():
-        if constant_time_compare(code.code_hash, hash_secret(given)):
-            return code
-    raise Refused(401, "bad-code", "code: this enrolment code is not known.")
+def _code(given: str, now: datetime) -> EnrolmentCode:
+    """The code with these letters, locked, if it can still be used."""
+    code = EnrolmentCode.objects.select_for_update(of=("self",)).filter(code_hash=hash_secret(given)).first()
+    if code is None:
+        raise Refused(401, "bad-code", "code: this enrolment code is not known.")
+    if code.expires_at is not None and code.expires_at <= now:
+        raise Refused(401, "expired-code", "code: this enrolment code has expired.")
+    if code.uses_left == 0:
+        raise Refused(401, "used-code", "code: this enrolment code was used as often as it may be.")
+    return code
 
 
 def _taken_in(message: Enrolment, model: DeviceModel, code: EnrolmentCode, secret: str) -> Device:
@@ -63,15 +70,28 @@ def _taken_in(message: Enrolment, model: DeviceModel, code: EnrolmentCode, secre
     device = Device.objects.select_for_update().filter(uid=uid).first()
     if device is not None and (device.secret_hash or device.admission == Admission.RETIRED):
         raise Refused(409, "enrolled", "uid: this device has a secret already; an engineer can take it back.")
+    if device is None and code.known_only:
+        raise Refused(403, "not-expected", "uid: this code is for devices that were announced, and this one was not.")
     if device is None:
         admission = Admission.ADMITTED if code.admit else Admission.WAITING
         device = Device(
-            uid=uid, name=uid, tags=list(code.tags), admission=admission, site=code.site, first_seen=clock.now()
+            uid=uid,
+            name=uid,
+            tags=list(code.tags),
+            attributes=dict(code.attributes),
+            admission=admission,
+            site=code.site,
+            custodian=code.custodian,
+            first_seen=clock.now(),
         )
+        device.version_keys = sort_keys_of(device.attributes, load_vocabulary())
         device.time_zone = code.site.time_zone if code.site else "UTC"
     device.model, device.serial = model, nfc(message.serial)
     device.hardware_revision, device.secret_hash = nfc(message.hardware_revision)[:20], hash_secret(secret)
     device.save()
+    if code.uses_left is not None:
+        code.uses_left -= 1
+        code.save(update_fields=["uses_left"])
     return device
 
 

@@ -108,6 +108,10 @@ export const broughtIn = (id: number) =>
     queryFn: () => body(api.GET("/api/v1/imports/{import_id}", { params: { path: { import_id: id } } })),
     refetchInterval: (q) => (/ing$/.test(q.state.data?.state ?? "") ? 700 : false),
   });
+export const codes = queryOptions({
+  queryKey: ["fleet", "codes"],
+  queryFn: () => body(api.GET("/api/v1/enrolment-codes")),
+});
 export const tags = queryOptions({ queryKey: ["fleet", "tags"], queryFn: () => body(api.GET("/api/v1/tags")) });
 export const attributes = queryOptions({
   queryKey: ["fleet", "attributes"],

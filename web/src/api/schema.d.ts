@@ -228,6 +228,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/enrolment-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The codes that new devices may show. */
+        get: operations["codes_list"];
+        put?: never;
+        /** @description The codes that new devices may show. */
+        post: operations["codes_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/enrolment-codes/{code_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description One code. */
+        delete: operations["codes_revoke"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/fields": {
         parameters: {
             query?: never;
@@ -1202,6 +1237,39 @@ export interface components {
             op: string;
             readonly values: string[];
         };
+        /** @description A new code. `known_only` lets only devices use it that were brought in beforehand. */
+        CodeDraftBodyRequest: {
+            label: string;
+            /** @default false */
+            admit?: boolean;
+            /** @default false */
+            known_only?: boolean;
+            tags?: string[];
+            attributes?: {
+                [key: string]: unknown;
+            };
+            /** @default  */
+            site?: string;
+            /** @default  */
+            custodian?: string;
+            uses?: number | null;
+            /** Format: date-time */
+            expires_at?: string | null;
+        };
+        /** @description An enrolment code, without its letters. */
+        CodeRow: {
+            readonly id: number;
+            label: string;
+            admit: boolean;
+            known_only: boolean;
+            tags: string[];
+            attributes: unknown;
+            site: string | null;
+            custodian: string | null;
+            uses_left: number | null;
+            /** Format: date-time */
+            expires_at: string | null;
+        };
         /** @description Something that will happen by itself. */
         Coming: {
             /** Format: date-time */
@@ -1617,6 +1685,21 @@ export interface components {
         NamedThing: {
             id: number;
             name: string;
+        };
+        /** @description A new code with its letters, which are told this once. */
+        NewCode: {
+            readonly id: number;
+            label: string;
+            admit: boolean;
+            known_only: boolean;
+            tags: string[];
+            attributes: unknown;
+            site: string | null;
+            custodian: string | null;
+            uses_left: number | null;
+            /** Format: date-time */
+            expires_at: string | null;
+            code: string;
         };
         /** @description A token, shown this once. */
         NewToken: {
@@ -2469,6 +2552,68 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["EditPreview"];
                 };
+            };
+        };
+    };
+    codes_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodeRow"][];
+                };
+            };
+        };
+    };
+    codes_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CodeDraftBodyRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewCode"];
+                };
+            };
+        };
+    };
+    codes_revoke: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

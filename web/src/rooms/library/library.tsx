@@ -2,10 +2,11 @@
 import { Link } from "@tanstack/react-router";
 import { libraryRoute } from "@/app/router";
 import { Attributes } from "./attributes";
+import { Enrolment } from "./enrolment";
 import { Images } from "./images";
 import { Tags } from "./tags";
 
-const SHELVES = { images: "Images", attributes: "Attributes", tags: "Tags" } as const;
+const SHELVES = { images: "Images", attributes: "Attributes", tags: "Tags", enrolment: "Enrolment" } as const;
 
 export function Library() {
   const { shelf = "images" } = libraryRoute.useSearch();
@@ -31,6 +32,7 @@ export function Library() {
       {shelf === "images" && <Images />}
       {shelf === "attributes" && <Attributes />}
       {shelf === "tags" && <Tags />}
+      {shelf === "enrolment" && <Enrolment />}
     </section>
   );
 }

@@ -1,0 +1,104 @@
+"""What a new device shows at its first call, and what it becomes by it."""
+
+from collections.abc import Iterator
+from datetime import timedelta
+from typing import Any
+
+import msgspec
+import pytest
+from rest_framework.test import APIClient
+
+from herald.api.errors import Conflict, Invalid, InvalidFields
+from herald.clock.source import clock
+from herald.edits.codes import CodeDraft, make_code, revoke_code
+from herald.fleet.models import Custodian, Device, PropertyDefinition
+from herald.gateway import enrolment
+from herald.gateway.enrolment import enrol
+from herald.gateway.messages import Refused
+from herald.groups.membership import follow_changes
+from tests.factories import NOW, make_device, make_model, make_rule_group, make_site, make_user
+
+pytestmark = pytest.mark.django_db
+
+
+@pytest.fixture(autouse=True)
+def _ground(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    monkeypatch.setattr(enrolment, "close_old_connections", lambda: None)  # the test's transaction is on it
+    make_model()
+    make_site("Hill", "Asia/Kolkata")
+    Custodian.objects.create(name="north", email="n@example.com")
+    PropertyDefinition.objects.create(key="crop", source="attribute", label="Crop", type="text")
+    with clock.fixed(NOW):
+        yield
+
+
+def code(**draft: Any) -> str:
+    return make_code(CodeDraft(**{"label": "c", **draft}), actor=None, now=NOW)[1]
+
+
+def call(letters: str, uid: str = "NEW-1") -> dict[str, Any]:
+    return enrol(msgspec.json.encode({"uid": uid, "model": "Sill 400", "code": letters}))
+
+
+def refused(letters: str, uid: str = "NEW-1") -> str:
+    with pytest.raises(Refused) as caught:
+        call(letters, uid)
+    return caught.value.code
+
+
+def test_a_device_is_in_its_groups_from_its_first_call() -> None:
+    group = make_rule_group("Olives of the hill", "crop = olive and site = Hill and tag = fresh")
+    letters = code(admit=True, tags=["Fresh"], attributes={"crop": "olive"}, site="Hill", custodian="north")
+
+    assert call(letters)["admission"] == "admitted"
+    follow_changes(now=NOW)
+
+    device = Device.objects.get(uid="NEW-1")
+    assert (device.tags, device.time_zone, str(device.custodian)) == (["fresh"], "Asia/Kolkata", "north")
+    assert group.memberships.get().device == device
+
+
+def test_a_code_is_used_as_often_as_it_may_be_and_until_it_expires() -> None:
+    letters = code(tags=["x"], uses=2)
+    assert [call(letters, f"U{n}")["admission"] for n in range(2)] == ["waiting", "waiting"]
+    assert refused(letters, "U2") == "used-code"
+    late = code(label="late", tags=["x"], expires_at=NOW + timedelta(hours=1))
+    with clock.fixed(NOW + timedelta(hours=1)):
+        assert refused(late, "U3") == "expired-code"
+    assert call(late, "U3")
+
+
+def test_a_refused_call_uses_nothing_up() -> None:
+    letters = code(tags=["x"], uses=1)
+    with pytest.raises(Refused):
+        enrol(msgspec.json.encode({"uid": "A", "model": "unknown", "code": letters}))
+    assert call(letters, "A")
+
+
+def test_a_code_for_announced_devices_takes_no_others() -> None:
+    make_device(uid="KNOWN", secret_hash=None, admission="admitted")
+    letters = code(tags=["x"], known_only=True)
+    assert refused(letters, "STRANGER") == "not-expected"
+    assert call(letters, "KNOWN")["admission"] == "admitted"
+
+
+def test_a_revoked_code_opens_nothing_and_what_does_not_fit_is_refused() -> None:
+    made, letters = make_code(CodeDraft(label="c", tags=["x"]), actor=None, now=NOW)
+    with pytest.raises(Conflict):
+        code(tags=["x"])
+    with pytest.raises(Invalid):
+        code(label="d", tags=["x"], expires_at=NOW)
+    with pytest.raises(InvalidFields):
+        code(label="e", site="Nowhere")
+    revoke_code(made, actor=None, now=NOW)
+    assert refused(letters) == "bad-code"
+
+
+def test_the_letters_are_told_once() -> None:
+    client = APIClient()
+    client.force_authenticate(make_user())
+    made = client.post("/api/v1/enrolment-codes", {"label": "c", "site": "Hill", "uses": 3}, format="json").json()
+    assert call(made["code"])["admission"] == "waiting"
+    (row,) = client.get("/api/v1/enrolment-codes").json()
+    assert "code" not in row and (row["uses_left"], row["site"]) == (2, "Hill")
+    assert client.delete(f"/api/v1/enrolment-codes/{made['id']}").status_code == 204

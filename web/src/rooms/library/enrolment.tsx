@@ -1,0 +1,190 @@
+/** Enrolment: the codes that new devices show, and those that wait to be admitted. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { useState } from "react";
+import { api, body, type Schemas } from "@/api/client";
+import { codes as codesQuery, valuesAmong } from "@/api/queries";
+import { useClock } from "@/app/clock";
+import { Button, Confirm, Labelled, Modal, Problem } from "@/parts/controls";
+import { count, counted, instant } from "@/parts/format";
+
+export function Enrolment() {
+  const { data, error } = useQuery(codesQuery);
+  const { data: admissions } = useQuery(valuesAmong("admission", {}));
+  const [making, setMaking] = useState(false);
+  const waiting = admissions?.find((v) => v.value === "waiting")?.count ?? 0;
+  return (
+    <>
+      <div className="mb-2 flex items-baseline gap-3">
+        <p className="text-soft">
+          {waiting > 0 ? (
+            <>
+              <strong className="text-saffron-ink">{counted(waiting, "device waits", "devices wait")}</strong> to be
+              admitted:{" "}
+              <Link to="/fleet" search={{ rule: "admission = waiting" }} className="slot">
+                look, admit or retire
+              </Link>
+            </>
+          ) : (
+            "No device waits to be admitted."
+          )}
+        </p>
+        <Button className="ml-auto" onClick={() => setMaking(true)}>
+          Make a code
+        </Button>
+      </div>
+      <Problem error={error} />
+      <table className="w-full rounded-md border border-rule bg-card">
+        <thead className="text-soft">
+          <tr>
+            {["Code", "What it does", "Sets", "Uses left", "Until", ""].map((h) => (
+              <th key={h} className="px-3 py-1.5 text-left font-normal">
+                {h}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {data?.map((code) => (
+            <Row key={code.id} code={code} />
+          ))}
+        </tbody>
+      </table>
+      {making && <Form onClose={() => setMaking(false)} />}
+    </>
+  );
+}
+
+function Row({ code }: { code: Schemas["CodeRow"] }) {
+  const client = useQueryClient();
+  const { now, zone } = useClock();
+  const revoke = useMutation({
+    mutationFn: () => body(api.DELETE("/api/v1/enrolment-codes/{code_id}", { params: { path: { code_id: code.id } } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: codesQuery.queryKey }),
+  });
+  const sets = [
+    ...code.tags.map((t) => `tag ${t}`),
+    ...Object.entries(code.attributes as Record<string, unknown>).map(([k, v]) => `${k} ${v}`),
+    code.site && `site ${code.site}`,
+    code.custodian && `custodian ${code.custodian}`,
+  ].filter(Boolean);
+  return (
+    <tr className="border-rule border-t align-top">
+      <td className="px-3 py-1.5 font-semibold">{code.label}</td>
+      <td className="px-3 py-1.5">
+        {code.admit ? "admits at once" : "lets wait"}
+        {code.known_only && ", only devices brought in beforehand"}
+      </td>
+      <td className="px-3 py-1.5">{sets.join(", ") || <span className="text-soft">nothing</span>}</td>
+      <td className="px-3 py-1.5">{code.uses_left === null ? "any number" : count(code.uses_left)}</td>
+      <td className="px-3 py-1.5">{code.expires_at ? instant(code.expires_at, zone, now) : "it is revoked"}</td>
+      <td className="px-3 py-1 text-right">
+        <Confirm
+          trigger={
+            <Button kind="quiet" className="text-brick!">
+              Revoke…
+            </Button>
+          }
+          title={`Revoke “${code.label}”?`}
+          action="Revoke the code"
+          danger
+          onConfirm={() => revoke.mutate()}
+        >
+          No further device can enrol with it. Devices that did keep their secret and their admission.
+        </Confirm>
+        <Problem error={revoke.error} />
+      </td>
+    </tr>
+  );
+}
+
+function Form({ onClose }: { onClose: () => void }) {
+  const client = useQueryClient();
+  const [label, setLabel] = useState("");
+  const [admit, setAdmit] = useState(false);
+  const [known, setKnown] = useState(true);
+  const [tags, setTags] = useState("");
+  const [site, setSite] = useState("");
+  const [uses, setUses] = useState("");
+  const { data: sites } = useQuery(valuesAmong("site", {}));
+  const make = useMutation({
+    mutationFn: () =>
+      body(
+        api.POST("/api/v1/enrolment-codes", {
+          body: {
+            label,
+            admit,
+            known_only: known,
+            tags: tags.split(/[,\s;]+/).filter(Boolean),
+            site,
+            uses: uses ? Number(uses) : null,
+          },
+        }),
+      ),
+    onSuccess: () => client.invalidateQueries({ queryKey: codesQuery.queryKey }),
+  });
+  if (make.data)
+    return (
+      <Modal open onClose={onClose} title={`The code “${make.data.label}”`}>
+        <p>Write it down now: it is stored hashed and is not shown again.</p>
+        <p className="my-3 select-all rounded-sm bg-side p-3 text-center font-mono text-lg">{make.data.code}</p>
+        <div className="flex justify-end">
+          <Button kind="main" onClick={onClose}>
+            I have it
+          </Button>
+        </div>
+      </Modal>
+    );
+  return (
+    <Modal open onClose={onClose} title="Make an enrolment code">
+      <form
+        className="grid grid-cols-2 gap-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          make.mutate();
+        }}
+      >
+        <Labelled label="What it is for">
+          <input className="field" value={label} maxLength={80} onChange={(e) => setLabel(e.target.value)} />
+        </Labelled>
+        <Labelled label="Devices that may use it">
+          <input
+            className="field"
+            inputMode="numeric"
+            placeholder="any number"
+            value={uses}
+            onChange={(e) => setUses(e.target.value.replace(/\D/g, ""))}
+          />
+        </Labelled>
+        <Labelled label="Tags for new devices">
+          <input className="field" value={tags} onChange={(e) => setTags(e.target.value)} />
+        </Labelled>
+        <Labelled label="Site for new devices">
+          <select className="field" value={site} onChange={(e) => setSite(e.target.value)}>
+            <option value="">none</option>
+            {sites?.map((s) => (
+              <option key={s.value}>{s.value}</option>
+            ))}
+          </select>
+        </Labelled>
+        <label className="col-span-2 flex items-center gap-2">
+          <input type="checkbox" checked={known} onChange={(e) => setKnown(e.target.checked)} />
+          Only devices that were brought in beforehand
+        </label>
+        <label className="col-span-2 flex items-center gap-2">
+          <input type="checkbox" checked={admit} onChange={(e) => setAdmit(e.target.checked)} />
+          Admit new devices at once, instead of letting them wait for a person
+        </label>
+        <div className="col-span-2">
+          <Problem error={make.error} />
+        </div>
+        <div className="col-span-2 flex justify-end gap-2">
+          <Button onClick={onClose}>Leave it</Button>
+          <Button kind="main" type="submit" disabled={!label.trim() || make.isPending}>
+            Make the code
+          </Button>
+        </div>
+      </form>
+    </Modal>
+  );
+}
