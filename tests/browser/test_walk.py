@@ -139,7 +139,7 @@ def test_asking_about_one_device_says_what_fails(signed_in: Page, running: Runni
     page.goto(f"{running.url}/groups/new")
     write_rule(page, "family = Sill and tag = no-such-tag")
     device = running.api("GET", "devices?rule=family%20%3D%20Sill&limit=1")["devices"][0]["name"]
-    page.get_by_label("Name or id of a device").fill(device)
+    page.get_by_label("Names or ids of devices").fill(device)
     expect(page.get_by_text("Not matched: 1 of 2 lines fail.")).to_be_visible()
 
 

@@ -5,9 +5,10 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { attributes as attributesQuery } from "@/api/queries";
-import { Button, Confirm, Labelled, Modal, Problem } from "@/parts/controls";
+import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { count, counted } from "@/parts/format";
 import { useDebounced } from "@/parts/use-debounced";
+import { GroupLinks, Removal, ShelfTable } from "./shelf-table";
 
 type Attribute = Schemas["AttributeRow"];
 type Draft = Schemas["AttributeDraftRequest"];
@@ -25,22 +26,11 @@ export function Attributes() {
         </Button>
       </div>
       <Problem error={error} />
-      <table className="w-full rounded-md border border-rule bg-card">
-        <thead className="text-soft">
-          <tr>
-            {["Attribute", "Reference name", "Type", "Devices", "Read by the rules of", ""].map((h) => (
-              <th key={h} className="px-3 py-1.5 text-left font-normal">
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {data?.map((a) => (
-            <Row key={a.key} attribute={a} onOpen={() => setOpen(a)} />
-          ))}
-        </tbody>
-      </table>
+      <ShelfTable heads={["Attribute", "Reference name", "Type", "Devices", "Read by the rules of"]}>
+        {data?.map((a) => (
+          <Row key={a.key} attribute={a} onOpen={() => setOpen(a)} />
+        ))}
+      </ShelfTable>
       {open && <Form known={open === "new" ? null : open} onClose={() => setOpen(null)} />}
     </>
   );
@@ -75,34 +65,22 @@ function Row({ attribute: a, onOpen }: { attribute: Attribute; onOpen: () => voi
         </Link>
       </td>
       <td className="px-3 py-1.5">
-        {a.groups.map((g, i) => (
-          <span key={g.id}>
-            {i > 0 && ", "}
-            <Link to="/groups/$id" params={{ id: String(g.id) }} search={{}} className="slot">
-              {g.name}
-            </Link>
-          </span>
-        ))}
+        <GroupLinks groups={a.groups} />
       </td>
       <td className="whitespace-nowrap px-3 py-1 text-right">
         <Button kind="quiet" onClick={onOpen}>
           Change…
         </Button>
-        <Confirm
-          trigger={
-            <Button kind="quiet" className="text-brick!">
-              Delete…
-            </Button>
-          }
+        <Removal
+          word="Delete…"
           title={`Delete ${a.label}?`}
           action="Delete the attribute"
-          danger
           onConfirm={() => remove.mutate()}
         >
           {a.devices || a.groups.length
             ? `${counted(a.devices, "device has", "devices have")} a value and ${counted(a.groups.length, "rule")} read it, so it cannot be deleted until those are cleared.`
             : "No device has a value and no rule reads it."}
-        </Confirm>
+        </Removal>
       </td>
     </tr>
   );

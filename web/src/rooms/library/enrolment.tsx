@@ -5,8 +5,9 @@ import { useState } from "react";
 import { api, body, type Schemas } from "@/api/client";
 import { codes as codesQuery, valuesAmong } from "@/api/queries";
 import { useClock } from "@/app/clock";
-import { Button, Confirm, Labelled, Modal, Problem } from "@/parts/controls";
+import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { count, counted, instant } from "@/parts/format";
+import { Removal, ShelfTable } from "./shelf-table";
 
 export function Enrolment() {
   const { data, error } = useQuery(codesQuery);
@@ -34,22 +35,11 @@ export function Enrolment() {
         </Button>
       </div>
       <Problem error={error} />
-      <table className="w-full rounded-md border border-rule bg-card">
-        <thead className="text-soft">
-          <tr>
-            {["Code", "What it does", "Sets", "Uses left", "Until", ""].map((h) => (
-              <th key={h} className="px-3 py-1.5 text-left font-normal">
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {data?.map((code) => (
-            <Row key={code.id} code={code} />
-          ))}
-        </tbody>
-      </table>
+      <ShelfTable heads={["Code", "What it does", "Sets", "Uses left", "Until"]}>
+        {data?.map((code) => (
+          <Row key={code.id} code={code} />
+        ))}
+      </ShelfTable>
       {making && <Form onClose={() => setMaking(false)} />}
     </>
   );
@@ -79,19 +69,14 @@ function Row({ code }: { code: Schemas["CodeRow"] }) {
       <td className="px-3 py-1.5">{code.uses_left === null ? "any number" : count(code.uses_left)}</td>
       <td className="px-3 py-1.5">{code.expires_at ? instant(code.expires_at, zone, now) : "it is revoked"}</td>
       <td className="px-3 py-1 text-right">
-        <Confirm
-          trigger={
-            <Button kind="quiet" className="text-brick!">
-              Revoke…
-            </Button>
-          }
+        <Removal
+          word="Revoke…"
           title={`Revoke “${code.label}”?`}
           action="Revoke the code"
-          danger
           onConfirm={() => revoke.mutate()}
         >
           No further device can enrol with it. Devices that did keep their secret and their admission.
-        </Confirm>
+        </Removal>
         <Problem error={revoke.error} />
       </td>
     </tr>

@@ -6,9 +6,10 @@ import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { tags as tagsQuery } from "@/api/queries";
 import { written } from "@/parts/clauses";
-import { Button, Confirm, Labelled, Modal, Problem } from "@/parts/controls";
+import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { count, counted } from "@/parts/format";
 import { useDebounced } from "@/parts/use-debounced";
+import { GroupLinks, Removal, ShelfTable } from "./shelf-table";
 
 type Tag = Schemas["TagRow"];
 
@@ -18,22 +19,11 @@ export function Tags() {
   return (
     <>
       <Problem error={error} />
-      <table className="w-full rounded-md border border-rule bg-card">
-        <thead className="text-soft">
-          <tr>
-            {["Tag", "What it means", "Devices", "Named by the rules of", ""].map((h) => (
-              <th key={h} className="px-3 py-1.5 text-left font-normal">
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {data?.map((tag) => (
-            <Row key={tag.slug} tag={tag} onRename={() => setRenaming(tag)} />
-          ))}
-        </tbody>
-      </table>
+      <ShelfTable heads={["Tag", "What it means", "Devices", "Named by the rules of"]}>
+        {data?.map((tag) => (
+          <Row key={tag.slug} tag={tag} onRename={() => setRenaming(tag)} />
+        ))}
+      </ShelfTable>
       {renaming && <Rename tag={renaming} all={data ?? []} onClose={() => setRenaming(null)} />}
     </>
   );
@@ -76,33 +66,21 @@ function Row({ tag, onRename }: { tag: Tag; onRename: () => void }) {
         </Link>
       </td>
       <td className="px-3 py-1.5">
-        {tag.groups.map((g, i) => (
-          <span key={g.id}>
-            {i > 0 && ", "}
-            <Link to="/groups/$id" params={{ id: String(g.id) }} search={{}} className="slot">
-              {g.name}
-            </Link>
-          </span>
-        ))}
+        <GroupLinks groups={tag.groups} />
       </td>
       <td className="whitespace-nowrap px-3 py-1 text-right">
         <Button kind="quiet" onClick={onRename}>
           Rename or merge…
         </Button>
-        <Confirm
-          trigger={
-            <Button kind="quiet" className="text-brick!">
-              Delete…
-            </Button>
-          }
+        <Removal
+          word="Delete…"
           title={`Delete the tag ${tag.slug}?`}
           action={`Take it off ${counted(tag.devices, "device")}`}
-          danger
           onConfirm={() => remove.mutate()}
         >
           {counted(tag.devices, "device has", "devices have")} it.{" "}
           {tag.groups.length > 0 && "Rules name it, so it cannot be deleted until they are changed."}
-        </Confirm>
+        </Removal>
       </td>
     </tr>
   );
