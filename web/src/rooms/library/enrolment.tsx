@@ -62,12 +62,12 @@ function Row({ code }: { code: Schemas["CodeRow"] }) {
     <tr className="border-rule border-t align-top">
       <td className="px-3 py-1.5 font-semibold">{code.label}</td>
       <td className="px-3 py-1.5">
-        {code.admit ? "admits at once" : "lets wait"}
+        {code.admit ? "admits at once" : "lets devices wait for a person"}
         {code.known_only && ", only devices brought in beforehand"}
       </td>
       <td className="px-3 py-1.5">{sets.join(", ") || <span className="text-soft">nothing</span>}</td>
       <td className="px-3 py-1.5">{code.uses_left === null ? "any number" : count(code.uses_left)}</td>
-      <td className="px-3 py-1.5">{code.expires_at ? instant(code.expires_at, zone, now) : "it is revoked"}</td>
+      <td className="px-3 py-1.5">{code.expires_at ? instant(code.expires_at, zone, now) : "no end"}</td>
       <td className="px-3 py-1 text-right">
         <Removal
           word="Revoke…"
