@@ -119,9 +119,11 @@ def delete_tag(slug: str, *, actor: User | None, now: datetime) -> int:
     """Take a tag off every device and forget it; how many devices.
 
     Raises:
+        NotFound: there is no such tag.
         Conflict: rules name it; the list is in `uses`.
     """
     with transaction.atomic():
+        _must_exist(slug)
         used = groups_reading("tag", slug)
         if used:
             names = ", ".join(f"“{g.name}”" for g in used)
@@ -147,12 +149,16 @@ def _edit_all(device_ids: Sequence[int], old: str, new: str | None, now: datetim
 
 
 def _checked(old: str, new: str) -> tuple[str, str]:
-    if not Tag.objects.filter(slug=old).exists() and not Device.objects.with_any_tag([old]).exists():
-        raise NotFound(f"There is no tag {old[:60]}.")
+    _must_exist(old)
     new = _slug(new, "/to")
     if new == old:
         raise Invalid("/to", "That is its name already.")
     return old, new
+
+
+def _must_exist(slug: str) -> None:
+    if not Tag.objects.filter(slug=slug).exists() and not Device.objects.with_any_tag([slug]).exists():
+        raise NotFound(f"There is no tag {slug[:60]}.")
 
 
 def _slug(word: str, pointer: str) -> str:
