@@ -130,7 +130,7 @@ def test_an_address_that_leads_nowhere_is_said(signed_in: Page, running: Running
     page.goto(f"{running.url}/rollouts/999999")
     expect(page.get_by_role("alert")).to_contain_text("There is no such thing")
     page.goto(f"{running.url}/devices/nobody")
-    expect(page.get_by_role("alert")).to_contain_text("There is no such thing")
+    expect(page.get_by_role("alert")).to_contain_text("No device is called nobody")
 
 
 def test_signing_out_shows_nothing_more(signed_in: Page) -> None:
