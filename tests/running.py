@@ -107,8 +107,17 @@ class Running:
         return int(next(i["id"] for i in self.ask("images") if i["name"] == name))
 
     def launch(self, body: dict[str, Any]) -> int:
-        """Compose and launch a rollout; its id."""
+        """Compose and launch a rollout; its id.
+
+        The fleet goes on meanwhile, so a device may have joined since the preflight; the number is then asked again.
+        """
         rollout = self.api("POST", "rollouts", body)["id"]
-        reached = self.api("POST", f"rollouts/{rollout}/preflight")["reached"]
-        self.api("POST", f"rollouts/{rollout}/launch", {"devices": reached})
+        for last in (False, False, True):
+            reached = self.api("POST", f"rollouts/{rollout}/preflight")["reached"]
+            try:
+                self.api("POST", f"rollouts/{rollout}/launch", {"devices": reached})
+                break
+            except urllib.error.HTTPError as error:
+                if last or not str(json.load(error)["type"]).endswith("count-mismatch"):
+                    raise
         return int(rollout)
