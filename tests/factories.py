@@ -6,7 +6,7 @@ from typing import Any
 
 from herald.access.models import User
 from herald.fleet.models import Device, DeviceModel, Site
-from herald.gateway.flush import hash_secret
+from herald.fleet.secrets import hash_secret
 from herald.groups.models import Group
 from herald.groups.services import create_group
 from herald.images.models import Image

@@ -4,10 +4,12 @@ import json
 import os
 import signal
 import subprocess
+import tempfile
 import time
 import urllib.error
 import urllib.request
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -44,6 +46,19 @@ class Running:
         self._herald(
             "start", "--detach", "--port", str(self.port), "--devices", str(self.devices), "--speed", str(self.speed)
         )
+
+    @classmethod
+    @contextmanager
+    def in_a_folder(cls, *, devices: int, speed: float) -> "Iterator[Running]":
+        """An installation in a folder of its own, gone with it at the end."""
+        with tempfile.TemporaryDirectory(prefix="herald-browser-", dir="/var/tmp") as folder:
+            Path(folder).chmod(0o755)
+            installation = cls(Path(folder), devices=devices, speed=speed)
+            installation.start()
+            try:
+                yield installation
+            finally:
+                installation.destroy()
 
     def stop(self) -> None:
         self._herald("stop")

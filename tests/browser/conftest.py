@@ -1,8 +1,6 @@
 """The real interface in headless Chromium, against a whole installation."""
 
-import tempfile
 from collections.abc import Iterator
-from pathlib import Path
 from typing import Any
 
 import pytest
@@ -17,14 +15,8 @@ expect.set_options(timeout=30_000)
 @pytest.fixture(scope="session")
 def running() -> Iterator[Running]:
     """One installation for all browser tests: 260 devices, whose hour is nine seconds."""
-    with tempfile.TemporaryDirectory(prefix="herald-browser-", dir="/var/tmp") as folder:
-        Path(folder).chmod(0o755)
-        installation = Running(Path(folder), devices=260, speed=400)
-        installation.start()
-        try:
-            yield installation
-        finally:
-            installation.destroy()
+    with Running.in_a_folder(devices=260, speed=400) as installation:
+        yield installation
 
 
 @pytest.fixture(scope="session")

@@ -1,10 +1,8 @@
 """Any process may be killed at any moment: the rollout ends with the same sums."""
 
-import tempfile
 import time
 from collections import Counter
 from collections.abc import Iterator
-from pathlib import Path
 
 import pytest
 
@@ -13,14 +11,8 @@ from tests.running import Running
 
 @pytest.fixture
 def small() -> Iterator[Running]:
-    with tempfile.TemporaryDirectory(prefix="herald-recovery-", dir="/var/tmp") as folder:
-        Path(folder).chmod(0o755)
-        installation = Running(Path(folder), devices=240, speed=300)
-        installation.start()
-        try:
-            yield installation
-        finally:
-            installation.destroy()
+    with Running.in_a_folder(devices=240, speed=300) as installation:
+        yield installation
 
 
 def test_kill_9_of_everything_in_the_middle_of_a_rollout(small: Running) -> None:

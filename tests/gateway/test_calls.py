@@ -13,8 +13,8 @@ from asgiref.sync import async_to_sync
 from django.db import connection
 
 from herald.fleet.models import Device, EnrolmentCode
+from herald.fleet.secrets import hash_secret
 from herald.gateway import asgi, batch
-from herald.gateway.flush import hash_secret
 from herald.gateway.messages import MAX_BODY_BYTES
 from herald.images.models import Image
 from tests.factories import make_device, make_image, make_model

@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.fleet.models import Device, DeviceChange, PropertyDefinition
-from herald.gateway.flush import Arrival, counters, flush, hash_secret
+from herald.fleet.secrets import hash_secret
+from herald.gateway.flush import Arrival, counters, flush
 from herald.gateway.messages import Answer, Refused, read_check_in
 from herald.rollouts.models import Rollout
 from herald_core.versions import version_key

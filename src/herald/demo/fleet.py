@@ -9,7 +9,7 @@ from typing import Any
 
 from herald.demo.scenario import CUSTODIANS, ESTATES, LINES, RELEASES, SEED, Estate, Line
 from herald.fleet.models import Custodian, Device, DeviceModel, Site
-from herald.gateway.flush import hash_secret
+from herald.fleet.secrets import hash_secret
 from herald_core.versions import version_key, version_key_or_none
 
 _SECRET_KEY = b"larkfield growers' cooperative, demo devices only"

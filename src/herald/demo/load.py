@@ -15,7 +15,7 @@ from herald.demo import scenario as s
 from herald.demo.fleet import make_devices
 from herald.demo.history import load_history, load_past_firings
 from herald.fleet.models import Custodian, Device, DeviceModel, EnrolmentCode, PropertyDefinition, Site, Tag
-from herald.gateway.flush import hash_secret
+from herald.fleet.secrets import hash_secret
 from herald.groups.models import Family, Folder, Group
 from herald.groups.services import create_group
 from herald.images.models import ImageStatus

@@ -1,6 +1,5 @@
 """Verbs on enrolment codes: what new devices show at their first call, and what they become by it."""
 
-import hashlib
 import secrets
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -14,6 +13,7 @@ from herald.api.errors import Conflict, Invalid
 from herald.edits.change import Asked, read_change
 from herald.fleet import editing
 from herald.fleet.models import EnrolmentCode
+from herald.fleet.secrets import hash_secret
 from herald.fleet.vocabulary import load_vocabulary
 from herald.record.services import record
 
@@ -52,7 +52,7 @@ def make_code(draft: CodeDraft, *, actor: User | None, now: datetime) -> tuple[E
         code = editing.write_code(
             EnrolmentCode(
                 label=draft.label,
-                code_hash=hashlib.sha256(letters.encode()).hexdigest(),
+                code_hash=hash_secret(letters),
                 admit=draft.admit,
                 known_only=draft.known_only,
                 tags=list(change.add_tags),

@@ -180,11 +180,10 @@ def _changing(ids: Sequence[int], change: Change) -> list[int]:
 
 
 def _effects(ids: Sequence[int], change: Change, now: datetime) -> list[GroupEffect]:
-    vocabulary = load_vocabulary()
-    tables = Tables(vocabulary)
+    tables = Tables(load_vocabulary())
 
     def after(records: Records) -> Records:
         states = read_states(list(records))
-        return {pk: after_edit(records[pk], edited(state, change), tables, vocabulary) for pk, state in states.items()}
+        return {pk: after_edit(records[pk], edited(state, change), tables) for pk, state in states.items()}
 
     return effects_of(ids, after, fields_touched(change), now=now)

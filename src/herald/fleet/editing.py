@@ -45,14 +45,14 @@ def write_states(states: Mapping[int, State], vocabulary: Vocabulary, *, now: da
     if not states:
         return
     zones = dict(Site.objects.values_list("id", "time_zone"))
-    versions = [s.key for s in vocabulary.fields.values() if s.source == "attribute" and s.type is FieldType.VERSION]
+    versions = version_attributes(vocabulary)
     key = Cast(F("id"), TextField())
 
     def column(name: str) -> Value:
         return Value({str(pk): state[name] for pk, state in states.items()}, JSONField())
 
     site_zones = Value({str(pk): zones.get(state["site"], "UTC") for pk, state in states.items()}, JSONField())
-    sort_keys = Value({str(pk): _version_keys(state, versions) for pk, state in states.items()}, JSONField())
+    new_keys = Value({str(pk): sort_keys(state["attributes"], versions) for pk, state in states.items()}, JSONField())
     Device.objects.by_ids(list(states)).update(
         name=JsonText(column("name"), key),
         serial=JsonText(column("serial"), key),
@@ -64,7 +64,7 @@ def write_states(states: Mapping[int, State], vocabulary: Vocabulary, *, now: da
         custodian_id=Cast(JsonText(column("custodian"), key), BigIntegerField()),
         admission=JsonText(column("admission"), key),
         time_zone=Coalesce(NullIf(F("own_time_zone"), Value("")), JsonText(site_zones, key)),
-        version_keys=replaced_keys(versions, JsonMember(sort_keys, key)),
+        version_keys=replaced_keys(versions, JsonMember(new_keys, key)),
     )
     DeviceChange.objects.note(list(states), now)
 
@@ -74,28 +74,28 @@ def replaced_keys(keys: Collection[str], now: Any) -> JsonWith:
     return JsonWith(JsonWithout(F("version_keys"), Value(list(keys), ArrayField(TextField()))), now)
 
 
-def sort_keys_of(attributes: Mapping[str, Any], vocabulary: Vocabulary) -> dict[str, str]:
-    """The sort keys of those attributes that are versions."""
-    versions = [s.key for s in vocabulary.fields.values() if s.source == "attribute" and s.type is FieldType.VERSION]
-    return _version_keys({"attributes": attributes}, versions)
+def version_attributes(vocabulary: Vocabulary) -> list[str]:
+    """The keys of the attributes that are versions."""
+    return [s.key for s in vocabulary.fields.values() if s.source == "attribute" and s.type is FieldType.VERSION]
 
 
-def _version_keys(state: State, versions: Collection[str]) -> dict[str, str]:
-    found = {k: version_key_or_none(state["attributes"].get(k)) for k in versions if k in state["attributes"]}
-    return {k: v for k, v in found.items() if v is not None}
+def sort_keys(values: Mapping[str, Any], versions: Collection[str]) -> dict[str, str]:
+    """The sort keys of those values that are versions, for the database to compare by."""
+    texts = {key: values[key] for key in versions if isinstance(values.get(key), str)}
+    return {key: found for key, text in texts.items() if (found := version_key_or_none(text)) is not None}
 
 
 def make_devices(uids: Mapping[str, State], vocabulary: Vocabulary, *, now: datetime) -> None:
     """Make devices known before they first call, by uid, and mark them, so that their groups follow."""
     zones = dict(Site.objects.values_list("id", "time_zone"))
-    versions = [s.key for s in vocabulary.fields.values() if s.source == "attribute" and s.type is FieldType.VERSION]
+    versions = version_attributes(vocabulary)
     copy_rows(
         [
             Device(
                 uid=uid,
                 **{column: state[part] for part, column in _COLUMNS.items()},
                 time_zone=zones.get(state["site"], "UTC"),
-                version_keys=_version_keys(state, versions),
+                version_keys=sort_keys(state["attributes"], versions),
             )
             for uid, state in uids.items()
         ]
@@ -103,7 +103,7 @@ def make_devices(uids: Mapping[str, State], vocabulary: Vocabulary, *, now: date
     DeviceChange.objects.note(Device.objects.filter(uid__any=list(uids)).values_list("pk", flat=True), now)
 
 
-def after_edit(record: Mapping[str, Any], state: State, tables: "Tables", vocabulary: Vocabulary) -> dict[str, Any]:
+def after_edit(record: Mapping[str, Any], state: State, tables: "Tables") -> dict[str, Any]:
     """A device's record as rules would see it once the state were written."""
     site, custodian = tables.sites.get(state["site"]), tables.custodians.get(state["custodian"])
     result = {k: v for k, v in record.items() if k not in tables.attribute_keys}

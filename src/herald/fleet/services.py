@@ -33,11 +33,7 @@ def find_devices(words: Sequence[str]) -> tuple[list[Device], list[str]]:
 def device_ids(words: list[str], pointer: str) -> list[int]:
     """Devices by name or uid; unknown ones are refused by name."""
     found: dict[str, int] = {}
-    for name, uid, pk in (
-        Device.objects.filter(name__any=words)
-        .union(Device.objects.filter(uid__any=words))
-        .values_list("name", "uid", "id")
-    ):
+    for name, uid, pk in Device.objects.called_any_of(words).values_list("name", "uid", "id"):
         found |= {name: pk, uid: pk}
     unknown = [w for w in words if w not in found]
     if unknown:

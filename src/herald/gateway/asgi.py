@@ -14,10 +14,11 @@ django.setup()
 import msgspec  # noqa: E402  the models below need Django set up
 import structlog  # noqa: E402
 
+from herald.fleet.secrets import hash_secret  # noqa: E402
 from herald.gateway import files  # noqa: E402
 from herald.gateway.batch import Batcher  # noqa: E402
 from herald.gateway.enrolment import enrol, public_keys  # noqa: E402
-from herald.gateway.flush import Arrival, counters, hash_secret  # noqa: E402
+from herald.gateway.flush import Arrival, counters  # noqa: E402
 from herald.gateway.messages import MAX_BODY_BYTES, Refused, read_check_in  # noqa: E402
 from herald.gateway.openapi import DOCUMENT  # noqa: E402
 

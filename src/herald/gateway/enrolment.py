@@ -8,10 +8,10 @@ import msgspec
 from django.db import close_old_connections, transaction
 
 from herald.clock.source import clock
-from herald.fleet.editing import sort_keys_of
+from herald.fleet.editing import sort_keys, version_attributes
 from herald.fleet.models import Admission, Device, DeviceChange, DeviceModel, EnrolmentCode
+from herald.fleet.secrets import hash_secret
 from herald.fleet.vocabulary import load_vocabulary
-from herald.gateway.flush import hash_secret
 from herald.gateway.messages import Refused
 from herald.images.models import SigningKey
 from herald_core.text import is_storable, nfc
@@ -84,7 +84,7 @@ def _taken_in(message: Enrolment, model: DeviceModel, code: EnrolmentCode, secre
             custodian=code.custodian,
             first_seen=clock.now(),
         )
-        device.version_keys = sort_keys_of(device.attributes, load_vocabulary())
+        device.version_keys = sort_keys(device.attributes, version_attributes(load_vocabulary()))
         device.time_zone = code.site.time_zone if code.site else "UTC"
     device.model, device.serial = model, nfc(message.serial)
     device.hardware_revision, device.secret_hash = nfc(message.hardware_revision)[:20], hash_secret(secret)

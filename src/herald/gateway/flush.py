@@ -1,6 +1,5 @@
 """Writing a batch of check-ins: a few set-based statements for all of them, in one transaction."""
 
-import hashlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -12,7 +11,7 @@ from django.db.models.functions import Cast, Coalesce
 
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
-from herald.fleet.editing import replaced_keys
+from herald.fleet.editing import replaced_keys, sort_keys
 from herald.fleet.models import Admission, Device, DeviceChange, PropertyDefinition
 from herald.fleet.presence import heard_in_time
 from herald.gateway.messages import Answer, CheckIn, Order, Refused, delivery_and_attempt
@@ -43,11 +42,6 @@ class Counters:
 
 
 counters = Counters()
-
-
-def hash_secret(secret: str) -> str:
-    """A device's secret as it is stored. Secrets are 256 random bits, so a plain hash is enough."""
-    return hashlib.sha256(secret.encode("utf-8", "surrogateescape")).hexdigest()
 
 
 def flush(arrivals: Sequence[Arrival], *, now: datetime) -> list[Answer | Refused]:
@@ -128,7 +122,7 @@ def _reported(
             columns["healthy"][secret] = message.health.ok
             columns["fault"][secret] = message.health.fault[:200].replace("\x00", "")
     columns["digest"] = {secret: digests[secret] for secret in news}
-    columns["version_keys"] = {s: _version_keys(facts, version_facts) for s, facts in columns["facts"].items()}
+    columns["version_keys"] = {s: sort_keys(facts, version_facts) for s, facts in columns["facts"].items()}
     return {name: Value(values, JSONField()) for name, values in columns.items()}
 
 
@@ -140,12 +134,6 @@ def _really_changed(news: Mapping[str, Arrival], said: Mapping[str, Value]) -> s
     )
     differs = ~Q(facts=Coalesce(facts, F("facts"))) | Q(NotTrue(same_firmware)) & Q(IsNotNull(firmware))
     return set(Device.objects.filter(differs, secret_hash__any=list(news)).values_list("id", flat=True))
-
-
-def _version_keys(facts: Mapping[str, Any], version_facts: Sequence[str]) -> dict[str, str]:
-    """The sort keys of those facts that are versions, for the database to compare by."""
-    texts = {key: facts[key] for key in version_facts if isinstance(facts.get(key), str)}
-    return {key: found for key, text in texts.items() if (found := version_key_or_none(text)) is not None}
 
 
 def _store_news(

@@ -1,7 +1,7 @@
 """Verbs on groups: preview, create, change, delete, and who would be touched."""
 
 import time
-from collections.abc import Collection, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -123,9 +123,7 @@ def create_group(
         group = Group(kind=kind, created_at=now, updated_at=now, folder=folder)
         _describe(group, name=name, note=note)
         if kind == GroupKind.RULE:
-            references = _set_rule(group, rule)
-            group.save()
-            _write_references(group, references)
+            set_rule(group, rule)
             evaluate_group(group, now=now, cause="the group was made")
         else:
             group.save()
@@ -234,21 +232,12 @@ def set_rule(group: Group, rule: str) -> None:
     Raises:
         InvalidRule: the rule cannot be understood.
     """
-    references = _set_rule(group, rule)
-    group.save()
-    _write_references(group, references)
-
-
-def _set_rule(group: Group, rule: str) -> frozenset[str]:
     node = read_rule(rule, load_vocabulary(), of_group=group if group.pk else None)
     group.rule, group.follows_time = rule.strip(), depends_on_time(node)
-    return groups_of(node)
-
-
-def _write_references(group: Group, names: Collection[str]) -> None:
+    group.save()
     GroupReference.objects.filter(referrer=group).delete()
     GroupReference.objects.bulk_create(
-        [GroupReference(referrer=group, referred=other) for other in Group.objects.filter(name__in=list(names))]
+        [GroupReference(referrer=group, referred=g) for g in Group.objects.filter(name__in=list(groups_of(node)))]
     )
 
 

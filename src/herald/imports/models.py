@@ -1,6 +1,7 @@
 """Files of devices that people bring in: first checked, then accepted."""
 
 from django.conf import settings
+from django.contrib.postgres.fields import ArrayField
 from django.db import models
 from django.db.models import Q
 
@@ -21,6 +22,7 @@ class Import(models.Model):
 
     file_name = models.CharField(max_length=200)
     content = models.BinaryField()
+    headings = ArrayField(models.TextField(), default=list)
     mapping = models.JSONField(default=dict)
     state = models.CharField(max_length=10, choices=ImportState, default=ImportState.CHECKING)
     row_count = models.PositiveIntegerField(default=0)

@@ -14,6 +14,7 @@ from herald.imports.planning import OWN_FIELDS, Plan, Planner, guess_mapping
 from herald.imports.reading import Unreadable, read_rows
 from herald.live.notify import notify
 from herald.record.services import record
+from herald_core.text import is_storable
 
 MAX_BYTES = 64 * 1024 * 1024
 
@@ -28,10 +29,16 @@ def bring_in(content: bytes, file_name: str, *, actor: User | None, now: datetim
 
     if len(content) > MAX_BYTES:
         raise Invalid("/file", f"A file has at most {MAX_BYTES // 1024 // 1024} MB; part it in two.")
-    mapping = guess_mapping(headings_of(content, file_name), load_vocabulary())
+    headings = headings_of(content, file_name)
+    mapping = guess_mapping(headings, load_vocabulary())
     with transaction.atomic():
         made = Import.objects.create(
-            file_name=file_name[:200], content=content, mapping=mapping, created_at=now, created_by=actor
+            file_name=file_name[:200],
+            content=content,
+            headings=headings,
+            mapping=mapping,
+            created_at=now,
+            created_by=actor,
         )
         carry_out_check.defer(import_id=made.pk)
     return made
@@ -49,7 +56,7 @@ def headings_of(content: bytes, file_name: str) -> list[str]:
         raise Invalid("/file", str(error)) from error
     if first is None:
         raise Invalid("/file", "The file has headings and no rows.")
-    return list(first.cells)
+    return [h for h in first.cells if is_storable(h)]  # one that cannot be stored means no field either
 
 
 def change_mapping(import_id: int, mapping: Mapping[str, str]) -> Import:
@@ -194,8 +201,8 @@ def fail(import_id: int, reason: str) -> None:
 
 
 def _end(found: Import, state: ImportState, reason: str) -> None:
-    found.state, found.reason, found.content = state, reason[:300], b""
-    found.save(update_fields=["state", "reason", "content"])
+    found.state, found.reason, found.content, found.headings = state, reason[:300], b"", []
+    found.save(update_fields=["state", "reason", "content", "headings"])
     notify("import", found.pk)
 
 

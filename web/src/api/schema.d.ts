@@ -1621,7 +1621,7 @@ export interface components {
             mapping: {
                 [key: string]: string;
             };
-            readonly headings: string[];
+            headings: string[];
             row_count: number;
             new_count: number;
             changed_count: number;
