@@ -16,7 +16,7 @@ import typer
 from herald_launch import install
 from herald_launch import instance as instances
 from herald_launch.instance import DATABASE, Choices, Instance
-from herald_launch.steps import PYTHON, ROOT, StepFailed, free_port, port_is_free, run, say
+from herald_launch.steps import PYTHON, ROOT, StepFailed, free_port, is_outgoing, port_is_free, run, say
 from herald_launch.supervise import Supervisor, child_pids, supervisor_pid
 from herald_launch.supervise import stop as stop_instance
 
@@ -79,7 +79,7 @@ def _choose(instance: Instance, *, port: int, devices: int, speed: float, fleet:
     """Settle the choices. The gateway keeps its port, if it can."""
     before = instance.choices
     gateway_port = before.gateway_port or port + 1
-    if gateway_port == port or not port_is_free(gateway_port):
+    if gateway_port == port or is_outgoing(gateway_port) or not port_is_free(gateway_port):
         gateway_port = free_port()
     choices = Choices(port=port, gateway_port=gateway_port, devices=devices, speed=speed, fleet=fleet)
     instance.keep(choices)

@@ -1,6 +1,7 @@
 """Steps of set-up: each says what it does in a line, and a failure says which step, why and what to do."""
 
 import os
+import random
 import shutil
 import socket
 import subprocess
@@ -11,6 +12,8 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent.parent
 PYTHON = sys.executable
 TAIL_LINES = 15
+LOWEST_PORT, HIGHEST_PORT = 10240, 65535
+PORT_TRIES = 200
 
 
 class StepFailed(Exception):
@@ -64,10 +67,30 @@ def as_root(command: Sequence[str]) -> list[str]:
 
 
 def free_port() -> int:
-    """A port of the loopback that nobody listens on now."""
-    with socket.socket() as s:
-        s.bind(("127.0.0.1", 0))
-        return int(s.getsockname()[1])
+    """A port of the loopback that nobody listens on now, and that no outgoing connection is given meanwhile.
+
+    A port that the system picks would be of the range it also picks from for outgoing connections: one of those may
+    hold it when the program that was promised the port comes to bind it.
+
+    Raises:
+        StepFailed: not one of many tries was free.
+    """
+    for port in random.sample(range(LOWEST_PORT, HIGHEST_PORT + 1), PORT_TRIES):
+        if not is_outgoing(port) and port_is_free(port):
+            return port
+    raise StepFailed("no free port was found on 127.0.0.1")
+
+
+def is_outgoing(port: int) -> bool:
+    """Whether an outgoing connection of this machine may be given the port."""
+    first, last = _outgoing_ports()
+    return first <= port <= last
+
+
+def _outgoing_ports() -> tuple[int, int]:
+    """The first and last port of the range that the system picks from for outgoing connections."""
+    first, last = Path("/proc/sys/net/ipv4/ip_local_port_range").read_text().split()
+    return int(first), int(last)
 
 
 def port_is_free(port: int, host: str = "127.0.0.1") -> bool:

@@ -66,6 +66,13 @@ def test_a_port_that_is_taken_is_noticed() -> None:
         assert not port_is_free(port)
 
 
+def test_a_free_port_is_none_that_an_outgoing_connection_may_hold() -> None:
+    first, last = map(int, Path("/proc/sys/net/ipv4/ip_local_port_range").read_text().split())
+    ports = {free_port() for _ in range(50)}
+    assert len(ports) > 40
+    assert not [port for port in ports if first <= port <= last]
+
+
 def test_the_cluster_is_made_kept_and_started_again(cluster: Cluster) -> None:
     cluster.start()
     cluster.start()  # does nothing the second time
