@@ -8,6 +8,7 @@ from django.db import transaction
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid
 from herald.fleet.models import Device
+from herald.groups import keeping
 from herald.groups.membership import Difference, evaluate_group, follow_references, lock_membership, set_members
 from herald.groups.models import Group, GroupKind, GroupMembership, GroupReference
 from herald.groups.services import set_rule
@@ -37,6 +38,7 @@ def change_members(
     with transaction.atomic():
         lock_membership()
         cause = f"picked by {actor or 'hand'}"[:80]
+        keeping.check_model(group, set(add) - set(remove))
         moved = _leave_family(group, set(add) - set(remove), move=move, now=now)
         wanted = set(group.memberships.device_ids()) | set(add)
         difference = set_members(group, Device.objects.by_ids(wanted - set(remove)), now=now, cause=cause)

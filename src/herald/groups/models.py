@@ -3,7 +3,7 @@
 from django.db import models
 from django.db.models import Q
 
-from herald.fleet.models import Device
+from herald.fleet.models import Device, DeviceModel
 from herald.groups.querysets import GroupQuerySet, MembershipEventQuerySet, MembershipQuerySet
 
 
@@ -45,6 +45,8 @@ class Group(models.Model):
     note = models.CharField(max_length=500, blank=True)
     folder = models.ForeignKey(Folder, null=True, on_delete=models.PROTECT, related_name="groups")
     family = models.ForeignKey(Family, null=True, on_delete=models.PROTECT, related_name="groups")
+    #: the one model whose devices it takes
+    only_model = models.ForeignKey(DeviceModel, null=True, on_delete=models.PROTECT, related_name="+")
     created_at = models.DateTimeField()
     updated_at = models.DateTimeField()
     #: when the whole rule was last evaluated for the whole fleet

@@ -14,7 +14,11 @@ if TYPE_CHECKING:
 class GroupQuerySet(models.QuerySet["Group"]):
     def with_counts(self) -> Self:
         """With `member_count`, in the order of names."""
-        return self.select_related("folder", "family").annotate(member_count=Count("memberships")).order_by("name")
+        return (
+            self.select_related("folder", "family", "only_model")
+            .annotate(member_count=Count("memberships"))
+            .order_by("name")
+        )
 
     def by_rule(self) -> Self:
         return self.filter(kind="rule")

@@ -4,13 +4,15 @@ import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from typing import TypedDict, Unpack
 
 from django.db import transaction
 
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid
-from herald.fleet.models import Device
+from herald.fleet.models import Device, DeviceModel
 from herald.fleet.vocabulary import load_records, load_vocabulary, record_with_groups
+from herald.groups import keeping
 from herald.groups.effects import groups_reading
 from herald.groups.membership import (
     Difference,
@@ -22,7 +24,7 @@ from herald.groups.membership import (
 from herald.groups.models import Folder, Group, GroupKind, GroupMembership, GroupReference
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
-from herald.groups.uses import uses_of
+from herald.groups.uses import following_uses, uses_of
 from herald.live.notify import notify
 from herald.record.services import record
 from herald_core.rules import ClauseVerdict, depends_on_time, explain, groups_of
@@ -102,6 +104,25 @@ def explain_devices(rule: str, devices: Sequence[Device], *, now: datetime) -> d
     }
 
 
+class GroupFields(TypedDict, total=False):
+    """What can be changed of a group; what is left out stays. No folder, family or model clears it."""
+
+    name: str
+    note: str
+    rule: str
+    folder: Folder | None
+    family: str | None
+    only_model: DeviceModel | None
+
+
+@dataclass(frozen=True, kw_only=True)
+class Accepted:
+    """How many devices somebody agreed to see join and leave."""
+
+    joins: int = 0
+    leaves: int = 0
+
+
 def create_group(
     *,
     name: str,
@@ -109,25 +130,32 @@ def create_group(
     rule: str = "",
     note: str = "",
     folder: Folder | None = None,
+    family: str | None = None,
+    only_model: DeviceModel | None = None,
     device_ids: Sequence[int] = (),
     actor: User | None,
     now: datetime,
 ) -> Group:
-    """A new group with its members.
+    """A new group with its members; without any it stands ready for those to come.
 
     Raises:
         InvalidRule: the rule cannot be understood.
         Invalid: the name is taken or empty.
+        Conflict: the devices are of other models, or in other groups of the family.
     """
     with transaction.atomic():
-        group = Group(kind=kind, created_at=now, updated_at=now, folder=folder)
+        group = Group(kind=kind, created_at=now, updated_at=now, folder=folder, only_model=only_model)
         _describe(group, name=name, note=note)
         if kind == GroupKind.RULE:
             set_rule(group, rule)
             evaluate_group(group, now=now, cause="the group was made")
         else:
             group.save()
+            keeping.check_model(group, device_ids)
             set_members(group, Device.objects.by_ids(device_ids), now=now, cause="picked by hand")
+        if family:
+            keeping.join_family(group, family)
+            group.save(update_fields=["family"])
         members = group.memberships.count()
         record(
             now=now,
@@ -146,33 +174,35 @@ def change_group(
     *,
     actor: User | None,
     now: datetime,
-    name: str | None = None,
-    note: str | None = None,
-    rule: str | None = None,
-    folder: Folder | None = None,
-    move: bool = False,
+    accepted: Accepted | None = None,
+    **fields: Unpack[GroupFields],
 ) -> Difference:
-    """Change what a group is called, where it is, and its rule; who joined and left by it.
+    """Change what a group is called, where it is, what it is kept to, and its rule; who joined and left by it.
 
     Raises:
         InvalidRule: the rule cannot be understood.
         Invalid: the name is taken or empty, or a rule is given for a static group.
+        Conflict: its members are of other models or in other groups of the family; or something that
+            runs follows the group, and more would join or leave than was accepted.
     """
     with transaction.atomic():
-        group = Group.objects.select_for_update().get(pk=group.pk)
+        group = Group.objects.select_for_update(of=("self",)).get(pk=group.pk)
         before = {"name": group.name, "rule": group.rule, "note": group.note}
-        _describe(group, name=group.name if name is None else name, note=group.note if note is None else note)
-        if move:
-            group.folder = folder
+        _describe(group, name=fields.get("name", group.name), note=fields.get("note", group.note))
+        _place(group, fields)
         group.updated_at = now
         difference = Difference()
+        rule = fields.get("rule")
         if rule is not None and group.kind != GroupKind.RULE:
             raise Invalid("/rule", "This group is picked by hand and has no rule.")
         if rule is not None:
             set_rule(group, rule)
             difference = evaluate_group(group, now=now, cause="the rule changed")
+            _check_accepted(group, difference, accepted or Accepted())
         else:
+            keeping.check_rule(group)
             group.save()
+        keeping.forget_empty_families()
         _rename_in_rules(before["name"], group)
         record(
             now=now,
@@ -185,6 +215,31 @@ def change_group(
         )
         notify("group", group.pk)
     return difference
+
+
+def _place(group: Group, fields: GroupFields) -> None:
+    if "folder" in fields:
+        group.folder = fields["folder"]
+    if "only_model" in fields:
+        group.only_model = fields["only_model"]
+        if group.kind == GroupKind.STATIC:
+            keeping.check_model(group, group.memberships.device_ids())
+    if "family" in fields:
+        keeping.join_family(group, fields["family"] or "")
+
+
+def _check_accepted(group: Group, difference: Difference, accepted: Accepted) -> None:
+    """Nothing that runs gets another audience than somebody agreed to."""
+    follows = following_uses(group)
+    if not follows or (difference.joined <= accepted.joins and difference.left <= accepted.leaves):
+        return
+    raise Conflict(
+        f"{difference.joined} devices would join and {difference.left} leave, and this follows the group: "
+        f"{'; '.join(u.sentence for u in follows)}. Accept these numbers to save.",
+        joins=difference.joined,
+        leaves=difference.left,
+        uses=[u.__dict__ for u in follows],
+    )
 
 
 def delete_group(group: Group, *, actor: User | None, now: datetime) -> None:
@@ -234,6 +289,7 @@ def set_rule(group: Group, rule: str) -> None:
     """
     node = read_rule(rule, load_vocabulary(), of_group=group if group.pk else None)
     group.rule, group.follows_time = rule.strip(), depends_on_time(node)
+    keeping.check_rule(group)
     group.save()
     GroupReference.objects.filter(referrer=group).delete()
     GroupReference.objects.bulk_create(

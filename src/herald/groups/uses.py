@@ -14,6 +14,8 @@ class Use:
     kind: str
     id: int
     sentence: str
+    #: whether it runs and takes the group's members as they are at each time, so that who joins is reached
+    follows: bool = False
 
 
 Finder = Callable[[int], list[Use]]
@@ -33,3 +35,10 @@ def uses_of(group: Group) -> list[Use]:
         *uses,
         *(Use(kind="group", id=g.pk, sentence=f"The rule of “{g.name}”") for g in referrers_in_order([group.pk])),
     ]
+
+
+def following_uses(group: Group) -> list[Use]:
+    """What runs and would reach whoever joins, also by way of other groups' rules."""
+    ids = [group.pk, *(g.pk for g in referrers_in_order([group.pk]))]
+    found = {(u.kind, u.id): u for pk in ids for finder in _FINDERS for u in finder(pk) if u.follows}
+    return list(found.values())

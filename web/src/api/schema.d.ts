@@ -304,14 +304,33 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Folders of groups. */
+        /** @description The tree of folders. */
         get: operations["folders_list"];
         put?: never;
-        post?: never;
+        /** @description The tree of folders. */
+        post: operations["folders_create"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/v1/folders/{folder_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description One folder. */
+        delete: operations["folders_delete"];
+        options?: never;
+        head?: never;
+        /** @description One folder. */
+        patch: operations["folders_change"];
         trace?: never;
     };
     "/api/v1/groups": {
@@ -414,6 +433,23 @@ export interface paths {
         put?: never;
         /** @description The devices of a group. */
         post: operations["groups_change_members"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{group_id}/proposed-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A rule that gives a group's members, or the nearest. */
+        get: operations["groups_proposed_rule"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1479,9 +1515,14 @@ export interface components {
             at: string;
             shift: string;
         };
-        /** @description A folder with how many distinct devices are in its groups. */
+        /** @description A serializer that refuses fields it does not know, naming them. */
+        FolderDraftRequest: {
+            name: string;
+            parent?: number | null;
+        };
+        /** @description A folder with how many distinct devices are in its groups and in those of the folders in it. */
         FolderRow: {
-            readonly id: number;
+            id: number;
             name: string;
             parent: number | null;
             device_count: number;
@@ -1493,7 +1534,7 @@ export interface components {
             cells: number[][];
             others: number;
         };
-        /** @description A group with what uses it. */
+        /** @description A group with what uses it, what follows it, and how many devices are of another model than it is kept to. */
         GroupDetail: {
             readonly id: number;
             name: string;
@@ -1504,11 +1545,14 @@ export interface components {
             folder: string | null;
             folder_id: number | null;
             family: string | null;
+            only_model: string | null;
             member_count: number;
             /** Format: date-time */
             updated_at: string;
             past_rule: string;
             uses: components["schemas"]["GroupUse"][];
+            following: components["schemas"]["GroupUse"][];
+            of_other_models: number;
         };
         /** @description A new group. `devices` (names or uids) only for one picked by hand, `rule` only for one by rule. */
         GroupDraftRequest: {
@@ -1520,6 +1564,9 @@ export interface components {
             /** @default  */
             note?: string;
             folder_id?: number | null;
+            /** @default  */
+            family?: string;
+            only_model?: string | null;
             devices?: string[];
         };
         /** @description What a change would do to a group, and what that sets off. */
@@ -1555,6 +1602,7 @@ export interface components {
             folder: string | null;
             folder_id: number | null;
             family: string | null;
+            only_model: string | null;
             member_count: number;
             /** Format: date-time */
             updated_at: string;
@@ -1563,6 +1611,7 @@ export interface components {
             kind: string;
             id: number;
             sentence: string;
+            follows: boolean;
         };
         /** @description `now` is the installation's time, which passes `speed` times as fast as life. */
         Health: {
@@ -1758,12 +1807,23 @@ export interface components {
             choices?: string[];
             note?: string;
         };
+        /** @description What to change of a folder; without `parent` it stays where it is. */
+        PatchedFolderChangeRequest: {
+            name?: string;
+            parent?: number | null;
+        };
         /** @description What to change of a group; what is left out stays. */
         PatchedGroupChangeRequest: {
             name?: string;
             note?: string;
             rule?: string;
             folder_id?: number | null;
+            family?: string;
+            only_model?: string | null;
+            /** @default 0 */
+            joins_accepted?: number;
+            /** @default 0 */
+            leaves_accepted?: number;
         };
         /** @description What each column means; columns that are left out are not taken. */
         PatchedImportMappingRequest: {
@@ -1786,6 +1846,14 @@ export interface components {
             /** Format: date-time */
             at: string;
             confirmed: number;
+        };
+        /** @description A rule for the members of a group: who would join and leave by it; nobody, where it is exact. */
+        ProposedRule: {
+            rule: string;
+            joins: number;
+            leaves: number;
+            joining: components["schemas"]["DeviceRow"][];
+            leaving: components["schemas"]["DeviceRow"][];
         };
         RanOnce: {
             devices: number;
@@ -2683,6 +2751,74 @@ export interface operations {
             };
         };
     };
+    folders_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FolderDraftRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FolderRow"];
+                };
+            };
+        };
+    };
+    folders_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                folder_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    folders_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                folder_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedFolderChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FolderRow"];
+                };
+            };
+        };
+    };
     groups_list: {
         parameters: {
             query?: never;
@@ -2903,6 +3039,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Changed"];
+                };
+            };
+        };
+    };
+    groups_proposed_rule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                group_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposedRule"];
                 };
             };
         };

@@ -6,6 +6,7 @@ from rest_framework import serializers
 
 from herald.api.fields import Strict
 from herald.fleet.api.serializers import DeviceRow
+from herald.fleet.models import DeviceModel
 from herald.groups.models import Folder, Group, GroupKind
 from herald_core.rules import Clause
 from herald_core.rules.printer import value_text
@@ -17,6 +18,7 @@ class GroupRow(serializers.ModelSerializer[Group]):
     folder = serializers.CharField(source="folder.name", default=None, allow_null=True)
     folder_id = serializers.IntegerField(allow_null=True)
     family = serializers.CharField(source="family.name", default=None, allow_null=True)
+    only_model = serializers.CharField(source="only_model.name", default=None, allow_null=True)
     member_count = serializers.IntegerField()
 
     class Meta:
@@ -31,6 +33,7 @@ class GroupRow(serializers.ModelSerializer[Group]):
             "folder",
             "folder_id",
             "family",
+            "only_model",
             "member_count",
             "updated_at",
         )
@@ -40,15 +43,18 @@ class GroupUse(serializers.Serializer[Any]):
     kind = serializers.CharField()
     id = serializers.IntegerField()
     sentence = serializers.CharField()
+    follows = serializers.BooleanField()
 
 
 class GroupDetail(GroupRow):
-    """A group with what uses it."""
+    """A group with what uses it, what follows it, and how many devices are of another model than it is kept to."""
 
     uses = GroupUse(many=True)
+    following = GroupUse(many=True)
+    of_other_models = serializers.IntegerField()
 
     class Meta(GroupRow.Meta):
-        fields = (*GroupRow.Meta.fields, "past_rule", "uses")
+        fields = (*GroupRow.Meta.fields, "past_rule", "uses", "following", "of_other_models")
 
 
 class GroupDraft(Strict):
@@ -59,6 +65,10 @@ class GroupDraft(Strict):
     rule = serializers.CharField(allow_blank=True, default="", trim_whitespace=False)
     note = serializers.CharField(max_length=500, allow_blank=True, default="")
     folder_id = serializers.PrimaryKeyRelatedField(queryset=Folder.objects.all(), allow_null=True, default=None)
+    family = serializers.CharField(max_length=80, allow_blank=True, default="")
+    only_model = serializers.SlugRelatedField(
+        slug_field="name", queryset=DeviceModel.objects.all(), allow_null=True, default=None
+    )
     devices = serializers.ListField(child=serializers.CharField(max_length=80), default=list)
 
 
@@ -69,6 +79,13 @@ class GroupChange(Strict):
     note = serializers.CharField(max_length=500, allow_blank=True, required=False)
     rule = serializers.CharField(required=False, trim_whitespace=False)
     folder_id = serializers.PrimaryKeyRelatedField(queryset=Folder.objects.all(), allow_null=True, required=False)
+    family = serializers.CharField(max_length=80, allow_blank=True, required=False)
+    only_model = serializers.SlugRelatedField(
+        slug_field="name", queryset=DeviceModel.objects.all(), allow_null=True, required=False
+    )
+    #: what somebody agreed to: needed where something that runs follows the group
+    joins_accepted = serializers.IntegerField(min_value=0, default=0)
+    leaves_accepted = serializers.IntegerField(min_value=0, default=0)
 
 
 class MemberChange(Strict):
@@ -239,6 +256,16 @@ class SideBySide(serializers.Serializer[Any]):
     both = DeviceRow(many=True)
 
 
+class ProposedRule(serializers.Serializer[Any]):
+    """A rule for the members of a group: who would join and leave by it; nobody, where it is exact."""
+
+    rule = serializers.CharField()
+    joins = serializers.IntegerField()
+    leaves = serializers.IntegerField()
+    joining = DeviceRow(many=True)
+    leaving = DeviceRow(many=True)
+
+
 class OverlapRow(serializers.Serializer[Any]):
     """Devices that are in exactly these of the chosen groups; `rule` lists them."""
 
@@ -247,11 +274,22 @@ class OverlapRow(serializers.Serializer[Any]):
     rule = serializers.CharField()
 
 
-class FolderRow(serializers.ModelSerializer[Folder]):
-    """A folder with how many distinct devices are in its groups."""
+class FolderRow(serializers.Serializer[Any]):
+    """A folder with how many distinct devices are in its groups and in those of the folders in it."""
 
+    id = serializers.IntegerField()
+    name = serializers.CharField()
+    parent = serializers.IntegerField(allow_null=True)
     device_count = serializers.IntegerField()
 
-    class Meta:
-        model = Folder
-        fields = ("id", "name", "parent", "device_count")
+
+class FolderDraft(Strict):
+    name = serializers.CharField(max_length=80)
+    parent = serializers.PrimaryKeyRelatedField(queryset=Folder.objects.all(), allow_null=True, default=None)
+
+
+class FolderChange(Strict):
+    """What to change of a folder; without `parent` it stays where it is."""
+
+    name = serializers.CharField(max_length=80, required=False)
+    parent = serializers.PrimaryKeyRelatedField(queryset=Folder.objects.all(), allow_null=True, required=False)

@@ -3,7 +3,6 @@
 from datetime import datetime
 from typing import Any
 
-from django.db.models import Count
 from django.shortcuts import get_object_or_404
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
@@ -16,13 +15,15 @@ from herald.clock.source import clock
 from herald.fleet.api.serializers import DevicePage
 from herald.fleet.models import Device
 from herald.fleet.services import device_ids, find_device, find_devices
-from herald.groups import history, members, services
+from herald.groups import folders, history, members, services
 from herald.groups.api.serializers import (
     Changed,
     CompareQuestion,
     ExplainQuestion,
     Explanation,
     Explanations,
+    FolderChange,
+    FolderDraft,
     FolderRow,
     GroupChange,
     GroupDetail,
@@ -31,6 +32,7 @@ from herald.groups.api.serializers import (
     GroupRow,
     MemberChange,
     OverlapRow,
+    ProposedRule,
     RuleBody,
     RulePreview,
     RuleQuestion,
@@ -40,8 +42,9 @@ from herald.groups.api.serializers import (
 )
 from herald.groups.models import Folder, Group
 from herald.groups.overlaps import MOST_GROUPS, overlaps_of
+from herald.groups.proposing import propose_rule
 from herald.groups.sieve import sift
-from herald.groups.uses import uses_of
+from herald.groups.uses import following_uses, uses_of
 
 
 class GroupListView(APIView):
@@ -60,6 +63,8 @@ class GroupListView(APIView):
             rule=draft["rule"],
             note=draft["note"],
             folder=draft["folder_id"],
+            family=draft["family"],
+            only_model=draft["only_model"],
             device_ids=device_ids(draft["devices"], "/devices"),
             actor=request.user,
             now=clock.now(),
@@ -77,15 +82,11 @@ class GroupView(APIView):
     @extend_schema(operation_id="groups_change", request=GroupChange, responses=GroupDetail)
     def patch(self, request: Request, group_id: int) -> Response:
         change = valid(GroupChange(data=request.data))
+        accepted = services.Accepted(joins=change.pop("joins_accepted"), leaves=change.pop("leaves_accepted"))
+        if "folder_id" in change:
+            change["folder"] = change.pop("folder_id")
         services.change_group(
-            get_object_or_404(Group, pk=group_id),
-            actor=request.user,
-            now=clock.now(),
-            name=change.get("name"),
-            note=change.get("note"),
-            rule=change.get("rule"),
-            folder=change.get("folder_id"),
-            move="folder_id" in change,
+            get_object_or_404(Group, pk=group_id), actor=request.user, now=clock.now(), accepted=accepted, **change
         )
         return Response(_detail(group_id))
 
@@ -144,6 +145,15 @@ class GroupRuleAction(APIView):
         rule = valid(RuleBody(data=request.data))["rule"]
         members.make_by_rule(get_object_or_404(Group, pk=group_id), rule, actor=request.user, now=clock.now())
         return Response(_detail(group_id))
+
+
+class GroupProposedRuleView(APIView):
+    """A rule that gives a group's members, or the nearest."""
+
+    @extend_schema(operation_id="groups_proposed_rule", responses=ProposedRule)
+    def get(self, request: Request, group_id: int) -> Response:
+        group = get_object_or_404(Group, pk=group_id)
+        return Response(ProposedRule(propose_rule(group, limit=50, now=clock.now())).data)
 
 
 class GroupHistoryView(APIView):
@@ -211,14 +221,37 @@ def _beside(first: Any, second: Any) -> Any:
 
 
 class FolderListView(APIView):
-    """Folders of groups."""
+    """The tree of folders."""
 
     @extend_schema(operation_id="folders_list", responses=FolderRow(many=True))
     def get(self, request: Request) -> Response:
-        folders = Folder.objects.annotate(device_count=Count("groups__memberships__device", distinct=True)).order_by(
-            "name"
-        )
-        return Response(FolderRow(folders, many=True).data)
+        return Response(FolderRow(folders.list_folders(), many=True).data)
+
+    @extend_schema(operation_id="folders_create", request=FolderDraft, responses={201: FolderRow})
+    def post(self, request: Request) -> Response:
+        draft = valid(FolderDraft(data=request.data))
+        made = folders.make_folder(**draft, actor=request.user, now=clock.now())
+        return Response(_folder(made.pk), status=201)
+
+
+class FolderView(APIView):
+    """One folder."""
+
+    @extend_schema(operation_id="folders_change", request=FolderChange, responses=FolderRow)
+    def patch(self, request: Request, folder_id: int) -> Response:
+        folder = get_object_or_404(Folder, pk=folder_id)
+        change = {"parent": folder.parent, **valid(FolderChange(data=request.data))}
+        folders.change_folder(folder, **change, actor=request.user, now=clock.now())
+        return Response(_folder(folder_id))
+
+    @extend_schema(operation_id="folders_delete", responses={204: None})
+    def delete(self, request: Request, folder_id: int) -> Response:
+        folders.delete_folder(get_object_or_404(Folder, pk=folder_id), actor=request.user, now=clock.now())
+        return Response(status=204)
+
+
+def _folder(folder_id: int) -> Any:
+    return FolderRow(next(f for f in folders.list_folders() if f.id == folder_id)).data
 
 
 class RulePreviewView(APIView):
@@ -282,4 +315,10 @@ class RuleExplainView(APIView):
 def _detail(group_id: int) -> Any:
     group: Any = get_object_or_404(Group.objects.with_counts(), pk=group_id)
     group.uses = [u.__dict__ for u in uses_of(group)]
+    group.following = [u.__dict__ for u in following_uses(group)]
+    group.of_other_models = (
+        Device.objects.filter(memberships__group=group).exclude(model=group.only_model).count()
+        if group.only_model
+        else 0
+    )
     return GroupDetail(group).data
