@@ -11,7 +11,7 @@ from drf_spectacular.views import SpectacularJSONAPIView, SpectacularSwaggerView
 from herald.access.api.views import HealthView, SessionView, TokenListView
 from herald.commands.api import views as commands
 from herald.deliveries.api import views as deliveries
-from herald.edits.api import codes, describing
+from herald.edits.api import codes, describing, ground
 from herald.edits.api import views as edits
 from herald.find.api import views as find
 from herald.fleet.api import views as fleet
@@ -85,6 +85,15 @@ urlpatterns = [
     _call("attributes", describing.AttributeListView),
     _call("attributes/<str:key>", describing.AttributeView),
     _call("attributes/<str:key>/misfits", describing.AttributeMisfitsView),
+    _call("sites", ground.SiteListView),
+    _call("sites/<int:pk>", ground.SiteView),
+    _call("sites/<int:pk>/preview", ground.SitePreviewView),
+    _call("models", ground.ModelListView),
+    _call("models/<int:pk>", ground.ModelView),
+    _call("models/<int:pk>/preview", ground.ModelPreviewView),
+    _call("custodians", ground.CustodianListView),
+    _call("custodians/<int:pk>", ground.CustodianView),
+    _call("custodians/<int:pk>/preview", ground.CustodianPreviewView),
     _call("enrolment-codes", codes.CodeListView),
     _call("enrolment-codes/<int:code_id>", codes.CodeView),
     _call("edits", edits.EditListView),
@@ -93,6 +102,9 @@ urlpatterns = [
     _call("edits/<int:edit_id>/undo", edits.EditUndoAction),
     _call("imports", imports.ImportListView),
     _call("imports/<int:import_id>", imports.ImportView),
+    _call("import-mappings", imports.KeptMappingListView),
+    _call("import-mappings/<int:mapping_id>", imports.KeptMappingView),
+    _call("imports/<int:import_id>/keep-mapping", imports.ImportKeepMappingAction),
     _call("imports/<int:import_id>/accept", imports.ImportAcceptAction),
     _call("imports/<int:import_id>/cancel", imports.ImportCancelAction),
     _call("imports/<int:import_id>/wrong", imports.ImportWrongView),

@@ -102,3 +102,27 @@ def test_the_letters_are_told_once() -> None:
     (row,) = client.get("/api/v1/enrolment-codes").json()
     assert "code" not in row and (row["uses_left"], row["site"]) == (2, "Hill")
     assert client.delete(f"/api/v1/enrolment-codes/{made['id']}").status_code == 204
+
+
+def test_a_device_announced_by_its_serial_is_known_when_it_first_calls() -> None:
+    waiting = make_device(uid="serial:S-9", name="serial:S-9", serial="S-9", secret_hash=None, tags=["lab"])
+    letters = code(known_only=True)
+    body = {"uid": "NEW-1", "model": "Sill 400", "serial": "S-9", "code": letters}
+
+    assert enrol(msgspec.json.encode(body))["admission"] == "admitted"
+
+    waiting.refresh_from_db()
+    assert (waiting.uid, waiting.name, waiting.tags) == ("NEW-1", "NEW-1", ["lab"])
+    with pytest.raises(Refused) as again:
+        enrol(msgspec.json.encode({**body, "uid": "NEW-2"}))
+    assert again.value.code == "not-expected"
+
+
+def test_a_new_device_gets_the_defaults_unless_its_code_says_otherwise() -> None:
+    PropertyDefinition.objects.filter(key="crop").update(default="vine")
+    call(code(label="plain"), "NEW-1")
+    call(code(label="olives", attributes={"crop": "olive"}), "NEW-2")
+    assert dict(Device.objects.values_list("uid", "attributes")) == {
+        "NEW-1": {"crop": "vine"},
+        "NEW-2": {"crop": "olive"},
+    }

@@ -245,3 +245,58 @@ def test_the_calls_take_a_file_from_check_to_done() -> None:
     assert accepted.json()["state"] == "applying"
     client.force_authenticate(make_user("reader"))
     assert client.post("/api/v1/imports", {"file": file}, format="multipart").status_code == 403
+
+
+def test_new_devices_get_defaults_and_may_not_lack_what_is_required() -> None:
+    PropertyDefinition.objects.filter(key="asset_no").update(required=True)
+    PropertyDefinition.objects.filter(key="cost").update(default=7)
+    make_device(uid="K1", name="k1", attributes={"asset_no": "1", "cost": 2})
+    make_device(uid="K2", name="k2")
+
+    made = bring(
+        "uid,model,asset_no,cost\nN1,Sill 400,5,\nN2,Sill 400,,\nK1,Sill 400,,3\nK2,Sill 400,,3\n",
+    )
+    assert counts(made) == (1, 1, 0, 2)
+    assert sorted((w.row, w.column, w.reason) for w in made.wrong.all()) == [
+        (3, "asset_no", "Asset No is required"),
+        (4, "asset_no", "Asset No is required"),
+    ]
+    write(made, all_or_nothing=False)
+    assert Device.objects.get(uid="N1").attributes == {"asset_no": "5", "cost": 7}
+    assert Device.objects.get(uid="K2").attributes == {"cost": 3}
+
+
+def test_a_mapping_is_kept_for_files_with_the_same_columns() -> None:
+    content = "Kennung,Art,Kosten\nN1,Sill 400,5\n"
+    first = bring(content)
+    assert first.mapping == {}
+    services.change_mapping(first.pk, {"Kennung": "uid", "Art": "model"})
+    client = APIClient()
+    client.force_authenticate(make_user())
+
+    kept = client.post(f"/api/v1/imports/{first.pk}/keep-mapping", {"name": "Maker's list"}, format="json")
+
+    assert kept.data["mapping"] == {"Kennung": "uid", "Art": "model", "Kosten": ""}
+    assert bring(content).mapping == {"Kennung": "uid", "Art": "model"}
+    assert bring("Kennung,Art\nN1,Sill 400\n").mapping == {}
+    assert [m["name"] for m in client.get("/api/v1/import-mappings").data] == ["Maker's list"]
+    assert client.delete(f"/api/v1/import-mappings/{kept.data['id']}").status_code == 204
+    refused = client.post(f"/api/v1/imports/{bring('a,b' + chr(10) + '1,2').pk}/keep-mapping", {"name": "x"}, "json")
+    assert (refused.status_code, "nothing to keep" in refused.data["detail"]) == (422, True)
+
+
+def test_devices_are_announced_and_known_by_their_serials() -> None:
+    make_device(uid="K1", name="k1", serial="S-1")
+    for uid in ("T1", "T2"):
+        make_device(uid=uid, name=uid, serial="S-2")
+
+    made = bring("serial,model,site\nS-1,Sill 400,Hill\nS-2,Sill 400,\nS-9,Sill 400,\nS-9,Sill 400,\n")
+
+    assert counts(made) == (1, 1, 0, 2)
+    assert [w.reason for w in made.wrong.order_by("row")] == [
+        "several devices have it; say the maker's id",
+        "row 4 is about this device already",
+    ]
+    write(made, all_or_nothing=False)
+    assert Device.objects.get(serial="S-9").uid == "serial:S-9"
+    assert Device.objects.get(uid="K1").site.name == "Hill"

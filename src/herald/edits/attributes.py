@@ -37,14 +37,18 @@ class Definition:
     unit: str = ""
     choices: Sequence[str] = ()
     note: str = ""
+    #: what a new device gets where nothing is said; None for nothing
+    default: Any = None
+    required: bool = False
 
 
 @dataclass(frozen=True, kw_only=True)
 class AttributeRow:
-    """An attribute with how many devices have a value and the groups whose rules read it."""
+    """An attribute with how many devices have a value, how many have none, and the groups whose rules read it."""
 
     definition: PropertyDefinition
     devices: int
+    without: int
     groups: list[Group]
 
 
@@ -59,13 +63,11 @@ class Misfit:
 
 def list_attributes() -> list[AttributeRow]:
     """Every attribute, by key."""
+    fleet = Device.objects.count()
     return [
-        AttributeRow(
-            definition=d,
-            devices=Device.objects.with_attribute(d.key).count(),
-            groups=groups_reading(d.key),
-        )
+        AttributeRow(definition=d, devices=having, without=fleet - having, groups=groups_reading(d.key))
         for d in PropertyDefinition.objects.attributes()
+        for having in [Device.objects.with_attribute(d.key).count()]
     ]
 
 
@@ -157,6 +159,21 @@ def _check(definition: Definition) -> None:
         raise Invalid("/key", "A reference name is a small letter, then up to 39 small letters, digits or underlines.")
     if (definition.type is FieldType.CHOICE) != bool(definition.choices):
         raise Invalid("/choices", "A choice has choices to choose from; other types have none.")
+    _default(definition)
+
+
+def _default(definition: Definition) -> Any:
+    """The default as it is stored with devices.
+
+    Raises:
+        Invalid: it does not fit the attribute's own type or choices.
+    """
+    if definition.default in (None, ""):
+        return None
+    try:
+        return read_property(definition.default, _spec(definition))
+    except DoesNotFit as error:
+        raise Invalid("/default", f"The default does not fit: {error}.") from error
 
 
 def _spec(definition: Definition) -> FieldSpec:
@@ -177,6 +194,8 @@ def _fields(definition: Definition) -> dict[str, Any]:
         "unit": definition.unit,
         "choices": list(dict.fromkeys(definition.choices)),
         "note": definition.note,
+        "default": _default(definition),
+        "required": definition.required,
     }
 
 
@@ -202,5 +221,7 @@ def changed(known: PropertyDefinition, **fields: Any) -> Definition:
         unit=known.unit,
         choices=tuple(known.choices),
         note=known.note,
+        default=known.default,
+        required=known.required,
     )
     return replace(present, **fields)

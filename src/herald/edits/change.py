@@ -47,9 +47,9 @@ def read_change(asked: Asked, vocabulary: Vocabulary) -> Change:
     change = Change(
         replace=replace,
         set_attributes=_attributes(asked.set_attributes, vocabulary, errors),
-        clear_attributes=tuple(k for k in asked.clear_attributes if _is_attribute(k, vocabulary, errors)),
-        add_tags=_tags(asked.add_tags, "/add_tags", errors),
-        remove_tags=_tags(asked.remove_tags, "/remove_tags", errors),
+        clear_attributes=tuple(k for k in asked.clear_attributes if _may_be_cleared(k, vocabulary, errors)),
+        add_tags=read_tags(asked.add_tags, "/add_tags", errors),
+        remove_tags=read_tags(asked.remove_tags, "/remove_tags", errors),
     )
     if not errors and change.is_empty:
         errors.append(("", "Nothing to change was named."))
@@ -94,7 +94,17 @@ def _is_attribute(key: str, vocabulary: Vocabulary, errors: list[tuple[str, str]
     return False
 
 
-def _tags(given: Sequence[str], pointer: str, errors: list[tuple[str, str]]) -> tuple[str, ...]:
+def _may_be_cleared(key: str, vocabulary: Vocabulary, errors: list[tuple[str, str]]) -> bool:
+    if not _is_attribute(key, vocabulary, errors):
+        return False
+    spec = vocabulary.fields[key]
+    if spec.required:
+        errors.append((f"/clear_attributes/{key}", f"{spec.label} is required: give it another value instead."))
+    return not spec.required
+
+
+def read_tags(given: Sequence[str], pointer: str, errors: list[tuple[str, str]]) -> tuple[str, ...]:
+    """The words as tags, each once; what is none is added to `errors`."""
     found = []
     for word in given:
         try:

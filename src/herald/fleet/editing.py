@@ -2,18 +2,29 @@
 
 from collections.abc import Collection, Mapping
 from datetime import datetime
-from typing import Any
+from typing import Any, TypeVar
 
 from django.contrib.postgres.fields import ArrayField
 from django.db.models import BigIntegerField, F, JSONField, TextField, Value
 from django.db.models.functions import Cast, Coalesce, NullIf
 
 from herald.copying import copy_rows
-from herald.fleet.models import Custodian, Device, DeviceChange, EnrolmentCode, PropertyDefinition, Site, Tag
+from herald.fleet.models import (
+    Custodian,
+    Device,
+    DeviceChange,
+    DeviceModel,
+    EnrolmentCode,
+    PropertyDefinition,
+    Site,
+    Tag,
+)
 from herald.lookups import JsonMember, JsonText, JsonTextArray, JsonWith, JsonWithout
 from herald_core.edits import State
 from herald_core.rules import FieldType, Vocabulary
 from herald_core.versions import version_key_or_none
+
+T = TypeVar("T", Site, DeviceModel, Custodian, Site | DeviceModel | Custodian)
 
 
 def read_states(device_ids: Collection[int], *, lock: bool = False) -> dict[int, dict[str, Any]]:
@@ -170,6 +181,26 @@ def write_definition(definition: PropertyDefinition, fields: Mapping[str, Any]) 
 def forget_definition(definition: PropertyDefinition) -> None:
     """Delete an attribute's definition; values are not looked at."""
     definition.delete()
+
+
+def write_thing(thing: T) -> T:
+    """Write a site, model or custodian, new or known."""
+    thing.save()
+    return thing
+
+
+def follow_thing(thing: Site | DeviceModel | Custodian, *, now: datetime) -> None:
+    """Let the devices that refer to a changed thing follow: their zone in force, and their groups."""
+    field = {Site: "site", DeviceModel: "model", Custodian: "custodian"}[type(thing)]
+    devices = Device.objects.filter(**{field: thing})
+    if isinstance(thing, Site):
+        devices.filter(own_time_zone="").update(time_zone=thing.time_zone)
+    DeviceChange.objects.note(devices.order_by("id").values_list("pk", flat=True), now)
+
+
+def forget_thing(thing: Site | DeviceModel | Custodian) -> None:
+    """Delete a thing; refused by the database while anything refers to it."""
+    thing.delete()
 
 
 def write_code(code: EnrolmentCode) -> EnrolmentCode:

@@ -90,6 +90,10 @@ class PropertyDefinition(models.Model):
     unit = models.CharField(max_length=20, blank=True)
     choices = ArrayField(models.TextField(), default=list, blank=True)
     note = models.CharField(max_length=300, blank=True)
+    #: what a new device gets where nothing is said; of attributes only
+    default = models.JSONField(null=True)
+    #: whether a device may not go without; of attributes only
+    required = models.BooleanField(default=False)
 
     objects = PropertyQuerySet.as_manager()
 
@@ -97,6 +101,9 @@ class PropertyDefinition(models.Model):
         constraints = (
             models.CheckConstraint(condition=Q(key__regex=r"^[a-z][a-z0-9_]*$"), name="property_key_plain"),
             models.CheckConstraint(condition=Q(type__in=[t.value for t in PROPERTY_TYPES]), name="property_type_known"),
+            models.CheckConstraint(
+                condition=Q(source="attribute") | Q(default=None, required=False), name="property_facts_are_reported"
+            ),
         )
 
 
@@ -151,6 +158,11 @@ class Device(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+
+def announced_uid(serial: str) -> str:
+    """What stands for the maker's id of a device of which only the serial is known, until it first calls."""
+    return f"serial:{serial}"[:80]
 
 
 class EnrolmentCode(models.Model):

@@ -30,10 +30,17 @@ def load_vocabulary() -> Vocabulary:
                 choices=tuple(p.choices),
                 unit=p.unit,
                 source=p.source,
+                default=p.default,
+                required=p.required,
             )
             for p in PropertyDefinition.objects.order_by("key")
         )
     )
+
+
+def attribute_defaults(vocabulary: Vocabulary) -> dict[str, Any]:
+    """The attributes that a new device gets where nothing is said."""
+    return {s.key: s.default for s in vocabulary.fields.values() if s.default is not None}
 
 
 def load_records(device_ids: Collection[int], vocabulary: Vocabulary, now: datetime) -> dict[int, dict[str, Any]]:

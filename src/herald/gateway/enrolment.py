@@ -9,9 +9,9 @@ from django.db import close_old_connections, transaction
 
 from herald.clock.source import clock
 from herald.fleet.editing import sort_keys, version_attributes
-from herald.fleet.models import Admission, Device, DeviceChange, DeviceModel, EnrolmentCode
+from herald.fleet.models import Admission, Device, DeviceChange, DeviceModel, EnrolmentCode, announced_uid
 from herald.fleet.secrets import hash_secret
-from herald.fleet.vocabulary import load_vocabulary
+from herald.fleet.vocabulary import attribute_defaults, load_vocabulary
 from herald.gateway.messages import Refused
 from herald.images.models import SigningKey
 from herald_core.text import is_storable, nfc
@@ -67,24 +67,25 @@ def _code(given: str, now: datetime) -> EnrolmentCode:
 
 def _taken_in(message: Enrolment, model: DeviceModel, code: EnrolmentCode, secret: str) -> Device:
     uid = nfc(message.uid.strip())
-    device = Device.objects.select_for_update().filter(uid=uid).first()
+    device = _announced(uid, nfc(message.serial))
     if device is not None and (device.secret_hash or device.admission == Admission.RETIRED):
         raise Refused(409, "enrolled", "uid: this device has a secret already; an engineer can take it back.")
     if device is None and code.known_only:
         raise Refused(403, "not-expected", "uid: this code is for devices that were announced, and this one was not.")
     if device is None:
+        vocabulary = load_vocabulary()
         admission = Admission.ADMITTED if code.admit else Admission.WAITING
         device = Device(
             uid=uid,
             name=uid,
             tags=list(code.tags),
-            attributes=dict(code.attributes),
+            attributes={**attribute_defaults(vocabulary), **code.attributes},
             admission=admission,
             site=code.site,
             custodian=code.custodian,
             first_seen=clock.now(),
         )
-        device.version_keys = sort_keys(device.attributes, version_attributes(load_vocabulary()))
+        device.version_keys = sort_keys(device.attributes, version_attributes(vocabulary))
         device.time_zone = code.site.time_zone if code.site else "UTC"
     device.model, device.serial = model, nfc(message.serial)
     device.hardware_revision, device.secret_hash = nfc(message.hardware_revision)[:20], hash_secret(secret)
@@ -92,6 +93,20 @@ def _taken_in(message: Enrolment, model: DeviceModel, code: EnrolmentCode, secre
     if code.uses_left is not None:
         code.uses_left -= 1
         code.save(update_fields=["uses_left"])
+    return device
+
+
+def _announced(uid: str, serial: str) -> Device | None:
+    """The device with this uid; else the one that was announced by its serial alone, which gets its uid now."""
+    device = Device.objects.select_for_update().filter(uid=uid).first()
+    if device is not None or not serial:
+        return device
+    placeholder = announced_uid(serial)
+    device = Device.objects.select_for_update().filter(uid=placeholder).first()
+    if device is not None:
+        device.uid = uid
+        if device.name == placeholder and not Device.objects.filter(name=uid).exists():
+            device.name = uid
     return device
 
 

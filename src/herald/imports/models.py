@@ -41,6 +41,17 @@ class Import(models.Model):
         constraints = (models.CheckConstraint(condition=Q(state__in=ImportState.values), name="import_state_known"),)
 
 
+class KeptMapping(models.Model):
+    """What the columns of a kind of file mean, kept under a name: field by column heading."""
+
+    name = models.CharField(max_length=80, unique=True)
+    mapping = models.JSONField()
+    created_at = models.DateTimeField()
+
+    class Meta:
+        constraints = (models.CheckConstraint(condition=~Q(name="") & ~Q(mapping={}), name="mapping_says_something"),)
+
+
 class WrongCell(models.Model):
     """A value of a file that cannot be taken; `row` is its line in the file, from 2."""
 

@@ -6,7 +6,8 @@ from itertools import islice
 from typing import Any
 
 from herald.fleet.editing import read_states
-from herald.fleet.models import Admission, Custodian, Device, DeviceModel, Site
+from herald.fleet.models import Admission, Custodian, Device, DeviceModel, Site, announced_uid
+from herald.fleet.vocabulary import attribute_defaults
 from herald.imports.reading import Row
 from herald_core.properties import DoesNotFit, read_property, read_tag
 from herald_core.rules import FieldSpec, FieldType, Vocabulary
@@ -79,6 +80,8 @@ class Planner:
         self.models = dict(DeviceModel.objects.values_list("name", "id"))
         self.sites = dict(Site.objects.values_list("name", "id"))
         self.custodians = dict(Custodian.objects.values_list("name", "id"))
+        self.defaults = attribute_defaults(vocabulary)
+        self.required = [s for s in vocabulary.fields.values() if s.required]
         self.seen_uids: dict[str, int] = {}
         self.seen_names: dict[str, int] = {}
 
@@ -91,6 +94,9 @@ class Planner:
         """What these rows would do."""
         plan = Plan(rows=len(rows))
         read = [(row, *self._read(row)) for row in rows]
+        self._name_by_serial([values for _, values, wrong in read if not wrong and "uid" not in values])
+        for row, values, wrong in read:
+            wrong += self._check_uid(row, values, wrong)
         uids = [values["uid"] for _, values, wrong in read if not wrong]
         ids = dict(Device.objects.filter(uid__any=uids).values_list("uid", "pk"))
         states = read_states(list(ids.values()))
@@ -114,14 +120,17 @@ class Planner:
     ) -> list[Wrong]:
         uid = values.pop("uid")
         pk = ids.get(uid)
-        before: Mapping[str, Any] = states[pk] if pk is not None else {**_NEW, "name": uid}
+        before: Mapping[str, Any] = states[pk] if pk is not None else {**_NEW, "name": uid, "attributes": self.defaults}
         if set(values.get("tags", ())) == set(before["tags"]):
             values.pop("tags", None)  # in whatever order
         attributes = {**before["attributes"], **values.pop("attributes")}
-        cleared = values.pop("cleared")
+        cleared = values.pop("cleared") - (set(self.defaults) if pk is None else set())
         after = {**before, **values, "attributes": {k: v for k, v in attributes.items() if k not in cleared}}
         if after["model"] is None:
             return [self._wrong(row, "model", "", "a device that is new needs a model")]
+        lacking = [s for s in self.required if s.key not in after["attributes"]]
+        if lacking and (pk is None or any(s.key in before["attributes"] for s in lacking)):
+            return [self._wrong(row, s.key, "", f"{s.label} is required") for s in lacking]
         name = after["name"]
         owner, line = owners.get(name), self.seen_names.setdefault(name, row.number)
         if (owner is not None and owner != uid) or line != row.number:
@@ -145,12 +154,28 @@ class Planner:
                     self._take(key, row.cells[column], values)
                 except DoesNotFit as error:
                     wrong.append(self._wrong(row, column, row.cells[column], str(error)))
+        return values, wrong
+
+    def _name_by_serial(self, rows: Sequence[dict[str, Any]]) -> None:
+        """Rows with a serial and no uid are about the device that has the serial, or announce one that will."""
+        serials = {values["serial"] for values in rows if values.get("serial")}
+        owners: dict[str, list[str]] = {}
+        for serial, uid in Device.objects.filter(serial__any=list(serials)).values_list("serial", "uid"):
+            owners.setdefault(serial, []).append(uid)
+        for values in rows:
+            serial = values.get("serial")
+            if serial and len(owners.get(serial, ())) < 2:
+                values["uid"] = owners[serial][0] if serial in owners else announced_uid(serial)
+
+    def _check_uid(self, row: Row, values: dict[str, Any], wrong: list[Wrong]) -> list[Wrong]:
         uid = values.get("uid")
         if not wrong and not uid:
-            wrong.append(self._wrong(row, "uid", "", "every row needs the maker's id of its device"))
-        elif uid and (line := self.seen_uids.setdefault(uid, row.number)) != row.number:
-            wrong.append(self._wrong(row, "uid", uid, f"row {line} is about this device already"))
-        return values, wrong
+            if values.get("serial"):
+                return [self._wrong(row, "serial", values["serial"], "several devices have it; say the maker's id")]
+            return [self._wrong(row, "uid", "", "every row needs the maker's id of its device, or its serial")]
+        if uid and (line := self.seen_uids.setdefault(uid, row.number)) != row.number:
+            return [self._wrong(row, "uid", uid, f"row {line} is about this device already")]
+        return []
 
     def _take(self, key: str, cell: Any, values: dict[str, Any]) -> None:
         spec = self.vocabulary.get(key)

@@ -9,8 +9,9 @@ from herald.access.models import User
 from herald.api.errors import Conflict, Invalid, NobodyThere
 from herald.fleet.editing import ensure_tags, make_devices, write_states
 from herald.fleet.vocabulary import load_vocabulary
+from herald.imports.mappings import check_mapping, mapping_for
 from herald.imports.models import Import, ImportState, WrongCell
-from herald.imports.planning import OWN_FIELDS, Plan, Planner, guess_mapping
+from herald.imports.planning import Plan, Planner
 from herald.imports.reading import Unreadable, read_rows
 from herald.live.notify import notify
 from herald.record.services import record
@@ -30,7 +31,7 @@ def bring_in(content: bytes, file_name: str, *, actor: User | None, now: datetim
     if len(content) > MAX_BYTES:
         raise Invalid("/file", f"A file has at most {MAX_BYTES // 1024 // 1024} MB; part it in two.")
     headings = headings_of(content, file_name)
-    mapping = guess_mapping(headings, load_vocabulary())
+    mapping = mapping_for(headings)
     with transaction.atomic():
         made = Import.objects.create(
             file_name=file_name[:200],
@@ -67,13 +68,7 @@ def change_mapping(import_id: int, mapping: Mapping[str, str]) -> Import:
     """
     from herald.imports.tasks import carry_out_check
 
-    vocabulary = load_vocabulary()
-    for column, key in mapping.items():
-        spec = vocabulary.get(key)
-        if key not in OWN_FIELDS and (spec is None or spec.source != "attribute"):
-            raise Invalid(f"/mapping/{column}", f"{key[:40]} is no field that a file can set.")
-        if list(mapping.values()).count(key) > 1:
-            raise Invalid(f"/mapping/{column}", f"Two columns cannot both be {key}.")
+    check_mapping(mapping)
     with transaction.atomic():
         found = _locked(import_id, ImportState.CHECKED)
         found.mapping, found.state = dict(mapping), ImportState.CHECKING

@@ -54,6 +54,10 @@ class FieldSpec:
     unit: str = ""
     #: "device", "attribute" (set by operators) or "fact" (reported by the device)
     source: str = "device"
+    #: of an attribute: what a new device gets where nothing is said, None for nothing
+    default: str | float | bool | None = None
+    #: of an attribute: whether a device may not go without
+    required: bool = False
 
 
 PRESENCES = ("on time", "late", "silent", "never seen")

@@ -57,6 +57,59 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/custodians": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Custodians. */
+        get: operations["custodians_list"];
+        put?: never;
+        /** @description Custodians. */
+        post: operations["custodians_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/custodians/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Custodians. */
+        delete: operations["custodians_delete"];
+        options?: never;
+        head?: never;
+        /** @description Custodians. */
+        patch: operations["custodians_change"];
+        trace?: never;
+    };
+    "/api/v1/custodians/{id}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Custodians. */
+        post: operations["custodians_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices": {
         parameters: {
             query?: never;
@@ -524,6 +577,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/import-mappings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The mappings that are kept. */
+        get: operations["import_mappings_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/import-mappings/{mapping_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description One kept mapping. */
+        delete: operations["import_mappings_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/imports": {
         parameters: {
             query?: never;
@@ -593,6 +680,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/imports/{import_id}/keep-mapping": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Keep what the columns of this file mean, for files with the same columns. */
+        post: operations["imports_keep_mapping"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/imports/{import_id}/wrong": {
         parameters: {
             query?: never;
@@ -604,6 +708,59 @@ export interface paths {
         get: operations["imports_wrong"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/models": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Models. */
+        get: operations["models_list"];
+        put?: never;
+        /** @description Models. */
+        post: operations["models_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/models/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Models. */
+        delete: operations["models_delete"];
+        options?: never;
+        head?: never;
+        /** @description Models. */
+        patch: operations["models_change"];
+        trace?: never;
+    };
+    "/api/v1/models/{id}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Models. */
+        post: operations["models_preview"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1092,6 +1249,59 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Sites. */
+        get: operations["sites_list"];
+        put?: never;
+        /** @description Sites. */
+        post: operations["sites_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Sites. */
+        delete: operations["sites_delete"];
+        options?: never;
+        head?: never;
+        /** @description Sites. */
+        patch: operations["sites_change"];
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Sites. */
+        post: operations["sites_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tags": {
         parameters: {
             query?: never;
@@ -1232,6 +1442,8 @@ export interface components {
             unit?: string;
             choices?: string[];
             note?: string;
+            default?: string | number | boolean | null;
+            required?: boolean;
         };
         /** @description A new attribute. */
         AttributeDraftRequest: {
@@ -1243,6 +1455,9 @@ export interface components {
             choices?: string[];
             /** @default  */
             note?: string;
+            default?: string | number | boolean | null;
+            /** @default false */
+            required?: boolean;
         };
         /** @description An attribute; `key` is the name by which rules, files and scripts refer to it. */
         AttributeRow: {
@@ -1252,7 +1467,10 @@ export interface components {
             unit: string;
             choices: string[];
             note: string;
+            default: string | number | boolean | null;
+            required: boolean;
             devices: number;
+            without: number;
             groups: components["schemas"]["NamedThing"][];
         };
         /** @enum {unknown} */
@@ -1332,6 +1550,22 @@ export interface components {
             /** Format: date-time */
             at: string;
             count: number;
+        };
+        /** @description The one account that answers for a device. */
+        CustodianDraftRequest: {
+            name: string;
+            /** Format: email */
+            email: string;
+            tags?: string[];
+        };
+        /** @description A custodian with their devices and the groups whose rules name them. */
+        CustodianRow: {
+            id: number;
+            name: string;
+            devices: number;
+            groups: components["schemas"]["NamedThing"][];
+            email: string;
+            tags: string[];
         };
         /** @description Something that waits for a person. `kind`: halted, stuck or paused. */
         Decision: {
@@ -1685,9 +1919,21 @@ export interface components {
         };
         /** @enum {string} */
         ImportRowStateEnum: "checking" | "checked" | "applying" | "done" | "cancelled" | "failed";
+        /** @description What columns mean, kept under a name; an empty field is a column that is not taken. */
+        KeptMappingRow: {
+            readonly id: number;
+            name: string;
+            mapping: {
+                [key: string]: string;
+            };
+        };
         /** @description `devices` is the number of devices that preflight says the launch reaches. */
         LaunchBodyRequest: {
             devices: number;
+        };
+        /** @description The mapping of this import, under a name. */
+        MappingToKeepRequest: {
+            name: string;
         };
         Mark: {
             id: number;
@@ -1730,6 +1976,19 @@ export interface components {
             line: string;
             value: string;
             why: string;
+        };
+        /** @description A maker's model; images are for models of one family. */
+        ModelDraftRequest: {
+            name: string;
+            family: string;
+        };
+        /** @description A model with its devices and the groups whose rules name it. */
+        ModelRow: {
+            id: number;
+            name: string;
+            devices: number;
+            groups: components["schemas"]["NamedThing"][];
+            family: string;
         };
         NamedThing: {
             id: number;
@@ -1806,6 +2065,15 @@ export interface components {
             unit?: string;
             choices?: string[];
             note?: string;
+            default?: string | number | boolean | null;
+            required?: boolean;
+        };
+        /** @description The one account that answers for a device. */
+        PatchedCustodianDraftRequest: {
+            name?: string;
+            /** Format: email */
+            email?: string;
+            tags?: string[];
         };
         /** @description What to change of a folder; without `parent` it stays where it is. */
         PatchedFolderChangeRequest: {
@@ -1830,6 +2098,20 @@ export interface components {
             mapping?: {
                 [key: string]: string;
             };
+        };
+        /** @description A maker's model; images are for models of one family. */
+        PatchedModelDraftRequest: {
+            name?: string;
+            family?: string;
+        };
+        /** @description A site. `transfers_at_once` is how many files its uplink carries at the same time. */
+        PatchedSiteDraftRequest: {
+            name?: string;
+            /** @default  */
+            region?: string;
+            time_zone?: string;
+            /** @default 20 */
+            transfers_at_once?: number;
         };
         /** @enum {string} */
         PhaseEnum: "waiting" | "offered" | "accepted" | "fetching" | "staged" | "installing" | "running" | "confirming" | "confirmed" | "failed" | "withdrawn" | "expired" | "superseded";
@@ -2168,6 +2450,25 @@ export interface components {
             email: string;
             password: string;
         };
+        /** @description A site. `transfers_at_once` is how many files its uplink carries at the same time. */
+        SiteDraftRequest: {
+            name: string;
+            /** @default  */
+            region?: string;
+            time_zone: string;
+            /** @default 20 */
+            transfers_at_once?: number;
+        };
+        /** @description A site with its devices and the groups whose rules name it. */
+        SiteRow: {
+            id: number;
+            name: string;
+            devices: number;
+            groups: components["schemas"]["NamedThing"][];
+            region: string;
+            time_zone: string;
+            transfers_at_once: number;
+        };
         /** @description A serializer that refuses fields it does not know, naming them. */
         TagDescriptionRequest: {
             /** @default  */
@@ -2193,6 +2494,12 @@ export interface components {
             colour: number;
             devices: number;
             groups: components["schemas"]["NamedThing"][];
+        };
+        /** @description What changing it does: devices that refer to it, rules rewritten, groups that gain or lose. */
+        ThingEffects: {
+            devices: number;
+            rules: components["schemas"]["NamedThing"][];
+            groups: components["schemas"]["GroupEffectRow"][];
         };
         /** @description Something that happened. `to_phase` is empty for what is no delivery's change. */
         TimelineEntry: {
@@ -2361,6 +2668,118 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MisfitRow"][];
+                };
+            };
+        };
+    };
+    custodians_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CustodianRow"][];
+                };
+            };
+        };
+    };
+    custodians_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CustodianDraftRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CustodianRow"];
+                };
+            };
+        };
+    };
+    custodians_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    custodians_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedCustodianDraftRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CustodianRow"];
+                };
+            };
+        };
+    };
+    custodians_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedCustodianDraftRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ThingEffects"];
                 };
             };
         };
@@ -3150,6 +3569,45 @@ export interface operations {
             };
         };
     };
+    import_mappings_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptMappingRow"][];
+                };
+            };
+        };
+    };
+    import_mappings_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mapping_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     imports_create: {
         parameters: {
             query?: never;
@@ -3265,6 +3723,31 @@ export interface operations {
             };
         };
     };
+    imports_keep_mapping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                import_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MappingToKeepRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptMappingRow"];
+                };
+            };
+        };
+    };
     imports_wrong: {
         parameters: {
             query?: never;
@@ -3282,6 +3765,118 @@ export interface operations {
                 };
                 content: {
                     "text/csv": string;
+                };
+            };
+        };
+    };
+    models_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelRow"][];
+                };
+            };
+        };
+    };
+    models_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ModelDraftRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelRow"];
+                };
+            };
+        };
+    };
+    models_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    models_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedModelDraftRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelRow"];
+                };
+            };
+        };
+    };
+    models_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedModelDraftRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ThingEffects"];
                 };
             };
         };
@@ -4033,6 +4628,118 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    sites_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteRow"][];
+                };
+            };
+        };
+    };
+    sites_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SiteDraftRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteRow"];
+                };
+            };
+        };
+    };
+    sites_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    sites_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedSiteDraftRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteRow"];
+                };
+            };
+        };
+    };
+    sites_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedSiteDraftRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ThingEffects"];
+                };
             };
         };
     };

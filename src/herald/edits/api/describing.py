@@ -81,7 +81,7 @@ class AttributeListView(APIView):
         made = attributes.make_attribute(
             attributes.Definition(**{**body, "type": FieldType(body["type"])}), actor=request.user, now=clock.now()
         )
-        return Response(AttributeRow({"definition": made, "devices": 0, "groups": []}).data, status=201)
+        return Response(_row(made.key), status=201)
 
 
 class AttributeView(APIView):
@@ -90,7 +90,7 @@ class AttributeView(APIView):
     @extend_schema(operation_id="attributes_change", request=AttributeChange, responses=AttributeRow)
     def patch(self, request: Request, key: str) -> Response:
         attributes.change_attribute(_changed(request, key), actor=request.user, now=clock.now())
-        return Response(AttributeRow(next(r for r in attributes.list_attributes() if r.definition.key == key)).data)
+        return Response(_row(key))
 
     @extend_schema(operation_id="attributes_delete", responses={204: None})
     def delete(self, request: Request, key: str) -> Response:
@@ -107,6 +107,10 @@ class AttributeMisfitsView(APIView):
     @extend_schema(operation_id="attributes_misfits", request=AttributeChange, responses=MisfitRow(many=True))
     def post(self, request: Request, key: str) -> Response:
         return Response(MisfitRow(attributes.misfits_of(_changed(request, key)), many=True).data)
+
+
+def _row(key: str) -> Any:
+    return AttributeRow(next(r for r in attributes.list_attributes() if r.definition.key == key)).data
 
 
 def _known(key: str) -> PropertyDefinition:

@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
 
 from herald.api.fields import NamedThing, Strict
@@ -90,6 +91,11 @@ class TagRenamingPreview(serializers.Serializer[Any]):
     groups = GroupEffectRow(many=True)
 
 
+@extend_schema_field({"type": ["string", "number", "boolean", "null"]})
+class AnyValue(serializers.JSONField):
+    """A value of an attribute: text, a number, yes or no."""
+
+
 class AttributeRow(serializers.Serializer[Any]):
     """An attribute; `key` is the name by which rules, files and scripts refer to it."""
 
@@ -99,7 +105,10 @@ class AttributeRow(serializers.Serializer[Any]):
     unit = serializers.CharField(source="definition.unit")
     choices = serializers.ListField(child=serializers.CharField(), source="definition.choices")
     note = serializers.CharField(source="definition.note")
+    default = AnyValue(source="definition.default", allow_null=True)
+    required = serializers.BooleanField(source="definition.required")
     devices = serializers.IntegerField()
+    without = serializers.IntegerField()
     groups = NamedThing(many=True)
 
 
@@ -115,6 +124,8 @@ class AttributeDraft(Strict):
     unit = serializers.CharField(max_length=20, allow_blank=True, default="")
     choices = serializers.ListField(child=serializers.CharField(max_length=80), default=list)
     note = serializers.CharField(max_length=300, allow_blank=True, default="")
+    default = AnyValue(allow_null=True, default=None)
+    required = serializers.BooleanField(default=False)
 
 
 class AttributeChange(Strict):
@@ -125,6 +136,8 @@ class AttributeChange(Strict):
     unit = serializers.CharField(max_length=20, allow_blank=True, required=False)
     choices = serializers.ListField(child=serializers.CharField(max_length=80), required=False)
     note = serializers.CharField(max_length=300, allow_blank=True, required=False)
+    default = AnyValue(allow_null=True, required=False)
+    required = serializers.BooleanField(required=False)
 
 
 class MisfitRow(serializers.Serializer[Any]):

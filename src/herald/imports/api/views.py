@@ -16,8 +16,8 @@ from rest_framework.views import APIView
 
 from herald.api.fields import Strict, valid
 from herald.clock.source import clock
-from herald.imports import services
-from herald.imports.models import Import, WrongCell
+from herald.imports import mappings, services
+from herald.imports.models import Import, KeptMapping, WrongCell
 
 SHOWN_WRONG = 200
 
@@ -72,6 +72,22 @@ class ImportMapping(Strict):
     mapping = serializers.DictField(child=serializers.CharField(max_length=40))
 
 
+class KeptMappingRow(serializers.ModelSerializer[KeptMapping]):
+    """What columns mean, kept under a name; an empty field is a column that is not taken."""
+
+    mapping = serializers.DictField(child=serializers.CharField(allow_blank=True))
+
+    class Meta:
+        model = KeptMapping
+        fields = ("id", "name", "mapping")
+
+
+class MappingToKeep(Strict):
+    """The mapping of this import, under a name."""
+
+    name = serializers.CharField(max_length=80)
+
+
 class ImportAcceptance(Strict):
     """`all_or_nothing` false takes the good rows and leaves the wrong ones."""
 
@@ -104,6 +120,34 @@ class ImportView(APIView):
         get_object_or_404(Import, pk=import_id)
         mapping = valid(ImportMapping(data=request.data))["mapping"]
         return Response(ImportRow(services.change_mapping(import_id, mapping)).data)
+
+
+class ImportKeepMappingAction(APIView):
+    """Keep what the columns of this file mean, for files with the same columns."""
+
+    @extend_schema(operation_id="imports_keep_mapping", request=MappingToKeep, responses=KeptMappingRow)
+    def post(self, request: Request, import_id: int) -> Response:
+        found = get_object_or_404(Import.objects.defer("content"), pk=import_id)
+        name = valid(MappingToKeep(data=request.data))["name"]
+        kept = mappings.keep_mapping(name, found.mapping, found.headings, actor=request.user, now=clock.now())
+        return Response(KeptMappingRow(kept).data)
+
+
+class KeptMappingListView(APIView):
+    """The mappings that are kept."""
+
+    @extend_schema(operation_id="import_mappings_list", responses=KeptMappingRow(many=True))
+    def get(self, request: Request) -> Response:
+        return Response(KeptMappingRow(KeptMapping.objects.order_by("name"), many=True).data)
+
+
+class KeptMappingView(APIView):
+    """One kept mapping."""
+
+    @extend_schema(operation_id="import_mappings_delete", responses={204: None})
+    def delete(self, request: Request, mapping_id: int) -> Response:
+        mappings.forget_mapping(get_object_or_404(KeptMapping, pk=mapping_id))
+        return Response(status=204)
 
 
 class ImportAcceptAction(APIView):

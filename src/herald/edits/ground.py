@@ -1,0 +1,215 @@
+"""Verbs on what devices refer to: sites, models and custodians. Each counts devices and rules first."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+from zoneinfo import available_timezones
+
+from django.db import models, transaction
+from django.db.models import Count, ProtectedError
+
+from herald.access.models import User
+from herald.api.errors import Conflict, InvalidFields, NotFound
+from herald.edits.change import read_tags
+from herald.fleet import editing
+from herald.fleet.models import Custodian, Device, DeviceModel, Site
+from herald.fleet.vocabulary import load_vocabulary
+from herald.groups.effects import GroupEffect, Records, effects_of, groups_reading
+from herald.groups.models import Group
+from herald.groups.services import replace_in_rules
+from herald.live.notify import notify
+from herald.record.services import record
+from herald_core.rules.rename import rename_value
+from herald_core.text import closest, is_storable, nfc
+
+Thing = Site | DeviceModel | Custodian
+Fields = Mapping[str, Any]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Kind:
+    """A kind of thing: its table, the field of rules that names it, and the other fields of rules that follow it."""
+
+    word: str
+    table: type[Site] | type[DeviceModel] | type[Custodian]
+    #: fields of rules by the column that they show
+    shown: Mapping[str, str]
+
+    @property
+    def touched(self) -> frozenset[str]:
+        return frozenset(self.shown.values())
+
+
+SITES = Kind(word="site", table=Site, shown={"name": "site", "region": "region", "time_zone": "time_zone"})
+MODELS = Kind(word="model", table=DeviceModel, shown={"name": "model", "family": "family"})
+CUSTODIANS = Kind(word="custodian", table=Custodian, shown={"name": "custodian", "tags": "custodian_tag"})
+
+
+@dataclass(frozen=True, kw_only=True)
+class Row:
+    """A thing with how many devices refer to it and the groups whose rules name it."""
+
+    thing: Thing
+    devices: int
+    groups: list[Group] = field(default_factory=list)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Effects:
+    """What changing a thing would do: devices that refer to it, rules rewritten, groups that gain or lose."""
+
+    devices: int
+    rules: list[Group]
+    groups: list[GroupEffect]
+
+
+def list_things(kind: Kind) -> list[Row]:
+    """Every thing of a kind, by name."""
+    things: models.QuerySet[Any] = kind.table._default_manager.annotate(n=Count("device")).order_by("name")
+    return [Row(thing=t, devices=t.n, groups=groups_reading(kind.word, t.name)) for t in things]
+
+
+def make_thing(kind: Kind, fields: Fields, *, actor: User | None, now: datetime) -> Thing:
+    """A new site, model or custodian.
+
+    Raises:
+        InvalidFields: a field does not fit, or the name is taken.
+    """
+    with transaction.atomic():
+        made = editing.write_thing(kind.table(**_checked(kind, fields, None)))
+        sentence = f"Made the {kind.word} “{made.name}”"
+        record(now=now, actor=actor, kind=kind.word, object_id=made.pk, sentence=sentence)
+        notify("fleet")
+    return made
+
+
+def preview_change(kind: Kind, thing: Thing, fields: Fields, *, now: datetime) -> Effects:
+    """What changing a thing would do to devices, rules and groups.
+
+    Raises:
+        InvalidFields: a field does not fit.
+    """
+    fields = _checked(kind, fields, thing)
+    vocabulary = load_vocabulary()
+    renamed = fields.get("name", thing.name)
+    rules = groups_reading(kind.word, thing.name) if renamed != thing.name else []
+    after_values = {kind.shown[k]: _as_seen(v) for k, v in fields.items() if k in kind.shown}
+
+    def after(records: Records) -> Records:
+        changed = {}
+        for pk, seen in records.items():
+            values = dict(after_values)
+            if kind is SITES and seen.get("time_zone") != getattr(thing, "time_zone", None):
+                values.pop("time_zone", None)  # it has one of its own
+            changed[pk] = {**seen, **values}
+        return changed
+
+    ids = list(Device.objects.filter(**{kind.word: thing}).order_by("id").values_list("pk", flat=True))
+    rewritten = {g.pk: rename_value(g.rule, kind.word, thing.name, renamed, vocabulary) for g in rules}
+    return Effects(
+        devices=len(ids),
+        rules=rules,
+        groups=effects_of(ids, after, kind.touched, now=now, rules=rewritten),
+    )
+
+
+def change_thing(kind: Kind, thing: Thing, fields: Fields, *, actor: User | None, now: datetime) -> Effects:
+    """Change a thing, on its devices and in the rules that name it; what that did.
+
+    Raises:
+        InvalidFields: a field does not fit, or the name is taken.
+    """
+    with transaction.atomic():
+        thing = kind.table._default_manager.select_for_update().get(pk=thing.pk)
+        done = preview_change(kind, thing, fields, now=now)
+        before = {k: getattr(thing, k) for k in fields}
+        old = thing.name
+        for name, value in _checked(kind, fields, thing).items():
+            setattr(thing, name, value)
+        editing.write_thing(thing)
+        editing.follow_thing(thing, now=now)
+        if thing.name != old:
+            replace_in_rules(kind.word, old, thing.name, now=now)
+        sentence = f"Changed the {kind.word} “{old}”: {done.devices} devices, {len(done.rules)} rules"
+        after = {k: getattr(thing, k) for k in fields}
+        record(now=now, actor=actor, kind=kind.word, object_id=thing.pk, sentence=sentence, before=before, after=after)
+        notify("fleet")
+    return done
+
+
+def delete_thing(kind: Kind, thing: Thing, *, actor: User | None, now: datetime) -> None:
+    """Delete a thing that nothing refers to.
+
+    Raises:
+        Conflict: devices, rules or something else refers to it; with the list.
+    """
+    with transaction.atomic():
+        groups = groups_reading(kind.word, thing.name)
+        parts = [f"the rule of “{g.name}” names it" for g in groups]
+        pk = thing.pk
+        try:
+            with transaction.atomic():
+                editing.forget_thing(thing)
+        except ProtectedError as error:
+            counts: dict[str, int] = {}
+            for one in error.protected_objects:
+                words = str(one._meta.verbose_name_plural)
+                counts[words] = counts.get(words, 0) + 1
+            parts = [f"{n} {words} refer to it" for words, n in counts.items()] + parts
+        if parts:
+            raise Conflict(
+                f"The {kind.word} “{thing.name}” is in use: {'; '.join(parts)}. Change those first.",
+                uses=[{"kind": "group", "id": g.pk, "sentence": f"The rule of “{g.name}”"} for g in groups],
+            )
+        sentence = f"Deleted the {kind.word} “{thing.name}”"
+        record(now=now, actor=actor, kind=kind.word, object_id=pk, sentence=sentence)
+        notify("fleet")
+
+
+def _as_seen(value: Any) -> Any:
+    return frozenset(value) if isinstance(value, list) else value or None
+
+
+def _checked(kind: Kind, fields: Fields, thing: Thing | None) -> dict[str, Any]:
+    """The fields as they are stored.
+
+    Raises:
+        InvalidFields: with every field that does not fit.
+    """
+    errors: list[tuple[str, str]] = []
+    found = {k: nfc(v).strip() if isinstance(v, str) else v for k, v in fields.items()}
+    errors += [(f"/{k}", "It holds a character that cannot be stored.") for k, v in found.items() if not _fits(v)]
+    if "name" in found or thing is None:
+        name = str(found.get("name", ""))
+        others = kind.table._default_manager.filter(name=name).exclude(pk=thing.pk if thing else None)
+        if not name or len(name) > 80:
+            errors.append(("/name", f"A {kind.word} has a name of 1 to 80 characters."))
+        elif _fits(name) and others.exists():
+            errors.append(("/name", f"There is a {kind.word} called “{name}” already."))
+    zone = found.get("time_zone")
+    if zone is not None and zone not in available_timezones():
+        near = closest(str(zone), available_timezones())
+        hint = f" Did you mean {near}?" if near else ""
+        errors.append(("/time_zone", f"{str(zone)[:60]} is no time zone, like Europe/Lisbon.{hint}"))
+    if "tags" in found:
+        found["tags"] = list(read_tags(found["tags"], "/tags", errors))
+    if errors:
+        raise InvalidFields(errors)
+    return found
+
+
+def _fits(value: Any) -> bool:
+    return not isinstance(value, str) or is_storable(value)
+
+
+def thing_of(kind: Kind, pk: int) -> Thing:
+    """The thing with this id.
+
+    Raises:
+        NotFound: there is none.
+    """
+    found = kind.table._default_manager.filter(pk=pk).first()
+    if found is None:
+        raise NotFound(f"There is no {kind.word} {pk}.")
+    return found
