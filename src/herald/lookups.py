@@ -62,6 +62,23 @@ class JsonWith(Func):
     arg_joiner = " || "
 
 
+class JsonSince(Func):
+    """Since when each member of a JSON object has its value: of `new`, `old`, the times of `old`, and now.
+
+    A member that is equal in both keeps its time (null where that is not known); any other gets now.
+    """
+
+    output_field = JSONField()
+
+    def as_sql(self, compiler: Any, connection: Any, **extra: Any) -> tuple[str, list[Any]]:
+        (new, p), (old, q), (times, r), (now, s) = (compiler.compile(e) for e in self.source_expressions)
+        sql = (
+            f"(SELECT coalesce(jsonb_object_agg(n.key, CASE WHEN n.value = {old} -> n.key THEN {times} -> n.key "
+            f"ELSE to_jsonb({now}) END), '{{}}') FROM jsonb_each({new}) n)"
+        )
+        return sql, [*q, *r, *s, *p]
+
+
 class JsonWithout(Func):
     """``column - keys``: a JSON object without some members."""
 

@@ -59,6 +59,7 @@ urlpatterns = [
     _call("views", find.ViewListView),
     _call("views/<int:view_id>", find.ViewView),
     _call("devices/<str:device>", fleet.DeviceView),
+    _call("devices/<str:device>/ask-to-report", fleet.DeviceReportAction),
     _call("devices/<str:device>/orders", deliveries.DeviceOrdersView),
     _call("devices/<str:device>/timeline", deliveries.DeviceTimelineView),
     _call("fields", fleet.FieldListView),

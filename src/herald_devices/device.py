@@ -81,7 +81,10 @@ class Device:
             # the counter grows over restarts too, so that an old report is never taken for a new one
             self._counter = max(self._counter + 1, time.time_ns() // 1_000_000)
             body["report"] = {"counter": self._counter, **report}
-        return await self._gateway.check_in(self.persona.secret, body)
+        answer = await self._gateway.check_in(self.persona.secret, body)
+        if answer.get("report"):
+            self._facts_due = 0
+        return answer
 
     def _drift(self) -> None:
         """Facts change a little."""

@@ -1,7 +1,7 @@
 """Check-ins: what is stored, what is answered, what is ignored."""
 
 import json
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 import pytest
@@ -9,10 +9,12 @@ from django.db import transaction
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from herald.api.errors import Conflict
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.fleet.models import Device, DeviceChange, PropertyDefinition
 from herald.fleet.secrets import hash_secret
+from herald.fleet.services import ask_to_report
 from herald.gateway.flush import Arrival, counters, flush
 from herald.gateway.messages import Answer, Refused, read_check_in
 from herald.rollouts.models import Rollout
@@ -291,3 +293,34 @@ def test_a_reported_version_is_compared_as_one() -> None:
     answer_to(device, facts={})
     device.refresh_from_db()
     assert device.version_keys == {"own": "kept"}
+
+
+def test_each_fact_has_the_time_since_when_it_is_so() -> None:
+    device = make_device()
+    later = NOW + timedelta(hours=1)
+    answer_to(device, facts={"battery": 80, "uplink": "cellular"})
+    answer_to(device, now=later, facts={"battery": 79, "uplink": "cellular"})
+    answer_to(device, now=later + timedelta(hours=1), firmware="5.2.0")
+    device.refresh_from_db()
+    since = {key: datetime.fromisoformat(text) for key, text in device.facts_since.items()}
+    assert since == {"battery": later, "uplink": NOW}
+
+
+def test_a_device_that_is_asked_to_report_is_told_until_it_has() -> None:
+    device = make_device()
+    ask_to_report(device, actor=None, now=NOW)
+    told = answer_to(device, firmware="5.1.0")
+    assert (told.report, told.next_check_in_seconds) == (True, 5)
+    again = answer_to(device)
+    assert again.report is True
+    done = answer_to(device, facts={"battery": 80})
+    assert (done.report, done.next_check_in_seconds) == (False, 900)
+    device.refresh_from_db()
+    assert device.report_asked_at is None
+    assert answer_to(device).report is False
+
+
+def test_a_device_that_will_not_call_cannot_be_asked() -> None:
+    for device in (make_device(admission="retired"), make_device(secret_hash=None)):
+        with pytest.raises(Conflict, match="cannot be asked"):
+            ask_to_report(device, actor=None, now=NOW)

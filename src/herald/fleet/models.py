@@ -128,6 +128,8 @@ class Device(models.Model):
     tags = ArrayField(models.TextField(), default=list, blank=True)
     attributes = models.JSONField(default=dict, blank=True)
     facts = models.JSONField(default=dict, blank=True)
+    #: since when each fact has its value, by key; null or none where that is not known
+    facts_since = models.JSONField(default=dict, blank=True)
     #: sort keys of the properties that are versions, by key
     version_keys = models.JSONField(default=dict, blank=True)
     healthy = models.BooleanField(default=True)
@@ -136,6 +138,8 @@ class Device(models.Model):
     check_in_interval_seconds = models.PositiveIntegerField(default=900)
     last_check_in = models.DateTimeField(null=True)
     first_seen = models.DateTimeField(null=True)
+    #: since when it is asked to say everything anew; none when it has answered
+    report_asked_at = models.DateTimeField(null=True)
     #: digest of the last check-in that was stored (firmware, facts, health): an equal one brings no news
     said_digest = models.BigIntegerField(null=True)
     #: SHA-256 of the device's secret, in hex; none means that no secret opens the gateway

@@ -1,11 +1,15 @@
 """Verbs on devices: finding one by what people call it."""
 
 from collections.abc import Sequence
+from datetime import datetime
 
+from django.db import transaction
 from django.db.models import Q
 
-from herald.api.errors import Invalid, NotFound
-from herald.fleet.models import Device
+from herald.access.models import User
+from herald.api.errors import Conflict, Invalid, NotFound
+from herald.fleet.models import Admission, Device
+from herald.record.services import record
 
 
 def find_device(word: str) -> Device:
@@ -19,6 +23,21 @@ def find_device(word: str) -> Device:
     if device is None:
         raise NotFound(f"No device is called {word[:80]}.")
     return device
+
+
+def ask_to_report(device: Device, *, actor: User | None, now: datetime) -> None:
+    """Have the device say everything it knows of itself; it is told at its next check-in.
+
+    Raises:
+        Conflict: it is retired or has never enrolled, so it will not call.
+    """
+    if device.admission == Admission.RETIRED or device.secret_hash is None:
+        why = "is retired" if device.admission == Admission.RETIRED else "has not enrolled yet"
+        raise Conflict(f"{device.name} {why}, so it cannot be asked.")
+    with transaction.atomic():
+        Device.objects.filter(pk=device.pk, report_asked_at=None).update(report_asked_at=now)
+        sentence = f"Asked {device.name} to report at its next check-in"
+        record(now=now, actor=actor, kind="device", object_id=device.pk, sentence=sentence)
 
 
 def find_devices(words: Sequence[str]) -> tuple[list[Device], list[str]]:

@@ -6,7 +6,19 @@ from datetime import datetime, timedelta
 from typing import Any, NamedTuple
 
 from django.db import transaction
-from django.db.models import BigIntegerField, BooleanField, ExpressionWrapper, F, JSONField, Q, TextField, Value
+from django.db.models import (
+    BigIntegerField,
+    BooleanField,
+    Case,
+    DateTimeField,
+    ExpressionWrapper,
+    F,
+    JSONField,
+    Q,
+    TextField,
+    Value,
+    When,
+)
 from django.db.models.functions import Cast, Coalesce
 
 from herald.deliveries import services as deliveries
@@ -15,12 +27,14 @@ from herald.fleet.editing import replaced_keys, sort_keys
 from herald.fleet.models import Admission, Device, DeviceChange, PropertyDefinition
 from herald.fleet.presence import heard_in_time
 from herald.gateway.messages import Answer, CheckIn, Order, Refused, delivery_and_attempt
-from herald.lookups import IsNotNull, JsonMember, JsonText, NotTrue
+from herald.lookups import IsNotNull, JsonMember, JsonSince, JsonText, NotTrue
 from herald_core.deliveries import IN_HAND, Kind, Phase, Report
 from herald_core.versions import version_key_or_none
 
 UNKNOWN = Refused(401, "unknown-device", "No device has this secret.")
 _SECRET = F("secret_hash")
+#: how soon a device that is asked to say everything is to call again
+REPORT_SECONDS = 5
 RETIRED = Refused(410, "retired", "This device is retired.")
 
 
@@ -69,6 +83,7 @@ class Known(NamedTuple):
     said_digest: int | None
     healthy: bool
     firmware: str | None
+    report_asked_at: datetime | None
     was_on_time: bool
 
 
@@ -89,6 +104,9 @@ def _store(rows: Mapping[str, Known], latest: Mapping[str, Arrival], now: dateti
     for them only the time of the call is written.
     """
     heard = {key: row for key, row in rows.items() if row.admission != Admission.RETIRED}
+    told = [row.id for key, row in heard.items() if row.report_asked_at and latest[key].message.facts is not None]
+    if told:
+        Device.objects.by_ids(told).update(report_asked_at=None)
     digests = {key: latest[key].message.state_digest() for key in heard}
     news = {key: latest[key] for key, row in heard.items() if row.said_digest != digests[key]}
     quiet = [row.id for key, row in heard.items() if key not in news]
@@ -146,6 +164,15 @@ def _store_news(
         last_check_in=now,
         first_seen=Coalesce(F("first_seen"), Value(now)),
         facts=Coalesce(JsonMember(said["facts"], _SECRET), F("facts")),
+        facts_since=Case(
+            When(
+                Q(IsNotNull(JsonMember(said["facts"], _SECRET))),
+                then=JsonSince(
+                    JsonMember(said["facts"], _SECRET), F("facts"), F("facts_since"), Value(now, DateTimeField())
+                ),
+            ),
+            default=F("facts_since"),
+        ),
         firmware=text_or_kept("firmware", "firmware"),
         firmware_key=text_or_kept("key", "firmware_key"),
         healthy=Coalesce(Cast(JsonText(said["healthy"], _SECRET), BooleanField()), F("healthy")),
@@ -218,6 +245,8 @@ def _answer(row: Known | None, arrival: Arrival, orders: Mapping[int, Delivery],
     if row.admission == Admission.RETIRED:
         return RETIRED
     answer = Answer(admission=row.admission, next_check_in_seconds=row.check_in_interval_seconds)
+    if row.report_asked_at is not None and arrival.message.facts is None:
+        answer.report, answer.next_check_in_seconds = True, min(answer.next_check_in_seconds, REPORT_SECONDS)
     delivery = orders.get(row.id)
     if delivery is not None and _may_have(delivery, now):
         answer.order = order_of(delivery, now)

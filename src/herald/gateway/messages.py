@@ -67,12 +67,14 @@ class Order(msgspec.Struct, omit_defaults=True):
 
 
 class Answer(msgspec.Struct, omit_defaults=True):
-    """The answer to a check-in. `withdrawn` names an order the device speaks of that is no more."""
+    """The answer to a check-in. `withdrawn` names an order the device speaks of that is no more; `report`
+    asks for all facts at the next check-in."""
 
     admission: str
     next_check_in_seconds: int
     order: Order | None = None
     withdrawn: list[str] = []
+    report: bool = False
 
 
 class Refused(Exception):

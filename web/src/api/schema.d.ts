@@ -144,6 +144,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{device}/ask-to-report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Ask a device to say everything at its next check-in. */
+        post: operations["devices_ask_to_report"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{device}/orders": {
         parameters: {
             query?: never;
@@ -1634,6 +1651,9 @@ export interface components {
             serial: string;
             attributes: unknown;
             facts: unknown;
+            facts_since: unknown;
+            /** Format: date-time */
+            report_asked_at: string | null;
             healthy: boolean;
             fault: string;
             /** Format: date-time */
@@ -1824,6 +1844,7 @@ export interface components {
             /** Format: date-time */
             since: string;
             cause: string;
+            rule: string;
         };
         /** @description A group with how many devices are in it now. */
         GroupRow: {
@@ -2817,6 +2838,27 @@ export interface operations {
         };
     };
     devices_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceDetail"];
+                };
+            };
+        };
+    };
+    devices_ask_to_report: {
         parameters: {
             query?: never;
             header?: never;

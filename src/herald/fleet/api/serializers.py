@@ -57,6 +57,7 @@ class GroupOfDevice(serializers.Serializer[Any]):
     name = serializers.CharField()
     since = serializers.DateTimeField()
     cause = serializers.CharField()
+    rule = serializers.CharField()
 
 
 class DeviceDetail(DeviceRow):
@@ -73,6 +74,8 @@ class DeviceDetail(DeviceRow):
             "serial",
             "attributes",
             "facts",
+            "facts_since",
+            "report_asked_at",
             "healthy",
             "fault",
             "first_seen",
@@ -84,7 +87,10 @@ class DeviceDetail(DeviceRow):
     @extend_schema_field(GroupOfDevice(many=True))
     def get_groups(self, device: Device) -> list[dict[str, Any]]:
         memberships = device.memberships.select_related("group").order_by("group__name")
-        return [{"id": m.group_id, "name": m.group.name, "since": m.since, "cause": m.cause} for m in memberships]
+        return [
+            {"id": m.group_id, "name": m.group.name, "since": m.since, "cause": m.cause, "rule": m.group.rule}
+            for m in memberships
+        ]
 
     @extend_schema_field(serializers.DateTimeField(allow_null=True))
     def get_next_check_in(self, device: Device) -> str | None:

@@ -5,8 +5,9 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.clock.source import clock
 from herald.fleet.api.serializers import DeviceDetail, FieldInfo
-from herald.fleet.services import find_device
+from herald.fleet.services import ask_to_report, find_device
 from herald.fleet.vocabulary import load_vocabulary
 from herald_core.rules.fields import OPERATORS
 
@@ -17,6 +18,16 @@ class DeviceView(APIView):
     @extend_schema(operation_id="devices_retrieve", responses=DeviceDetail)
     def get(self, request: Request, device: str) -> Response:
         return Response(DeviceDetail(find_device(device)).data)
+
+
+class DeviceReportAction(APIView):
+    """Ask a device to say everything at its next check-in."""
+
+    @extend_schema(operation_id="devices_ask_to_report", request=None, responses=DeviceDetail)
+    def post(self, request: Request, device: str) -> Response:
+        found = find_device(device)
+        ask_to_report(found, actor=request.user, now=clock.now())
+        return Response(DeviceDetail(find_device(str(found.pk))).data)
 
 
 class FieldListView(APIView):
