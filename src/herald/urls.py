@@ -77,7 +77,7 @@ urlpatterns = [
     _call("groups/<int:group_id>/make-by-rule", groups.GroupRuleAction),
     _call("groups/<int:group_id>/proposed-rule", groups.GroupProposedRuleView),
     _call("groups/<int:group_id>/history", groups.GroupHistoryView),
-    _call("groups/<int:group_id>/then-and-now", groups.GroupThenAndNowView),
+    _call("groups/<int:group_id>/two-moments", groups.GroupTwoMomentsView),
     _call("groups/<int:group_id>/members", groups.GroupMembersView),
     _call("tags", describing.TagListView),
     _call("tags/<str:slug>", describing.TagView),

@@ -16,7 +16,7 @@ from herald.demo.fleet import make_devices
 from herald.demo.history import load_history, load_past_firings
 from herald.fleet.models import Custodian, Device, DeviceModel, EnrolmentCode, PropertyDefinition, Site, Tag
 from herald.fleet.secrets import hash_secret
-from herald.groups.models import Family, Folder, Group
+from herald.groups.models import Folder, Group
 from herald.groups.services import create_group
 from herald.images.models import ImageStatus
 from herald.images.services import add_image, approve
@@ -103,10 +103,7 @@ def _load_devices(count: int, now: datetime) -> list[dict[str, object]]:
 
 
 def _load_groups(engineer: User, now: datetime) -> None:
-    folders = {
-        name: Folder.objects.create(name=name)
-        for name in ("Estates", "Field hardware", "Hand-picked", "People", "Update pace")
-    }
+    folders = _load_folders()
     rng = random.Random(s.SEED)
     everyone = list(Device.objects.filter(admission="admitted").order_by("name").values_list("id", flat=True))
     rng.shuffle(everyone)
@@ -117,14 +114,25 @@ def _load_groups(engineer: User, now: datetime) -> None:
         )
     for folder, name, rule, note in s.RULE_GROUPS:
         create_group(name=name, kind="rule", rule=rule, note=note, folder=folders[folder], actor=engineer, now=now)
-    family = Family.objects.create(name="Update pace")
     early, late = len(everyone) // 20, len(everyone) // 10
     parts = (everyone[:early], everyone[early:-late], everyone[-late:])
     for name, part in zip(s.PACES, parts, strict=True):
-        group = create_group(
-            name=name, kind="static", folder=folders["Update pace"], device_ids=part, actor=engineer, now=now
+        create_group(
+            name=name,
+            kind="static",
+            folder=folders["Update pace"],
+            family="Update pace",
+            device_ids=part,
+            actor=engineer,
+            now=now,
         )
-        Group.objects.filter(pk=group.pk).update(family=family)
+
+
+def _load_folders() -> dict[str, Folder]:
+    folders: dict[str, Folder] = {}
+    for name, parent in s.FOLDERS:
+        folders[name] = Folder.objects.create(name=name, parent=folders.get(parent))
+    return folders
 
 
 def _load_schedule(engineer: User, now: datetime) -> None:

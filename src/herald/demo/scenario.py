@@ -253,6 +253,15 @@ FACTS = (
 )
 
 #: Folder, name, rule, note.
+#: Each with the folder it is in; none is at the top.
+FOLDERS = (
+    ("Estates", ""),
+    ("Field hardware", ""),
+    ("Needs a look", "Field hardware"),
+    ("Hand-picked", ""),
+    ("People", ""),
+    ("Update pace", ""),
+)
 RULE_GROUPS = (
     *(("Estates", e.name, f'site = "{e.name}"', f"Everything at {e.name}.") for e in ESTATES),
     ("Field hardware", "Field gateways", "family = Sill", "All gateways of the Sill family."),
@@ -262,13 +271,13 @@ RULE_GROUPS = (
     ("Field hardware", "Greenhouse controllers", "family = Lumen", ""),
     ("Field hardware", "Soil probe hubs", "family = Burrow", ""),
     (
-        "Field hardware",
+        "Needs a look",
         "Frost-zone gateways behind 5.2",
         'model = "Sill 400"\nand tag any of (frost-zone, high-terrace)\nand firmware < 5.2.0\n'
         'and not group = "Bench and spares"',
         "Gateways that still miss the fast frost alarm.",
     ),
-    ("Field hardware", "Solar, below 30 % charge", "power = solar and battery < 30", ""),
+    ("Needs a look", "Solar, below 30 % charge", "power = solar and battery < 30", ""),
     ("Field hardware", "Satellite uplinks", "uplink = satellite", "Slow and capped: keep downloads apart."),
     (
         "Field hardware",

@@ -59,6 +59,25 @@ export const groupHistory = (id: number) =>
     queryKey: ["group", id, "history"],
     queryFn: () => body(api.GET("/api/v1/groups/{group_id}/history", { params: { path: { group_id: id } } })),
   });
+export const groupDays = (id: number, first: string, second: string | undefined) =>
+  queryOptions({
+    queryKey: ["group", id, "days", first, second],
+    queryFn: () =>
+      body(
+        api.GET("/api/v1/groups/{group_id}/two-moments", {
+          params: { path: { group_id: id }, query: { first, second } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+export const proposedRule = (id: number) =>
+  queryOptions({
+    queryKey: ["group", id, "proposed"],
+    queryFn: () => body(api.GET("/api/v1/groups/{group_id}/proposed-rule", { params: { path: { group_id: id } } })),
+    retry: false,
+    staleTime: 60 * SECOND,
+  });
 export const overlaps = (ids: number[]) =>
   queryOptions({
     queryKey: ["group", "overlaps", ...ids],
@@ -108,11 +127,25 @@ export const broughtIn = (id: number) =>
     queryFn: () => body(api.GET("/api/v1/imports/{import_id}", { params: { path: { import_id: id } } })),
     refetchInterval: (q) => (/ing$/.test(q.state.data?.state ?? "") ? 700 : false),
   });
+export const keptMappings = queryOptions({
+  queryKey: ["import", "mappings"],
+  queryFn: () => body(api.GET("/api/v1/import-mappings")),
+});
+export const sites = queryOptions({ queryKey: ["fleet", "sites"], queryFn: () => body(api.GET("/api/v1/sites")) });
+export const models = queryOptions({ queryKey: ["fleet", "models"], queryFn: () => body(api.GET("/api/v1/models")) });
+export const custodians = queryOptions({
+  queryKey: ["fleet", "custodians"],
+  queryFn: () => body(api.GET("/api/v1/custodians")),
+});
 export const codes = queryOptions({
   queryKey: ["fleet", "codes"],
   queryFn: () => body(api.GET("/api/v1/enrolment-codes")),
 });
-export const tags = queryOptions({ queryKey: ["fleet", "tags"], queryFn: () => body(api.GET("/api/v1/tags")) });
+export const tags = queryOptions({
+  queryKey: ["fleet", "tags"],
+  queryFn: () => body(api.GET("/api/v1/tags")),
+  staleTime: 60 * SECOND,
+});
 export const attributes = queryOptions({
   queryKey: ["fleet", "attributes"],
   queryFn: () => body(api.GET("/api/v1/attributes")),

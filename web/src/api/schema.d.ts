@@ -526,7 +526,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/groups/{group_id}/then-and-now": {
+    "/api/v1/groups/{group_id}/two-moments": {
         parameters: {
             query?: never;
             header?: never;
@@ -534,7 +534,7 @@ export interface paths {
             cookie?: never;
         };
         /** @description A group's members at two moments beside each other; the second is now unless said otherwise. */
-        get: operations["groups_then_and_now"];
+        get: operations["groups_two_moments"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3525,13 +3525,13 @@ export interface operations {
             };
         };
     };
-    groups_then_and_now: {
+    groups_two_moments: {
         parameters: {
             query: {
-                /** @description the second moment */
-                now?: string;
                 /** @description the first moment, with its zone */
-                then: string;
+                first: string;
+                /** @description the second moment */
+                second?: string;
             };
             header?: never;
             path: {

@@ -6,6 +6,7 @@ import { CommandPage } from "@/rooms/commands/watch";
 import { DevicePage } from "@/rooms/fleet/device";
 import { Fleet } from "@/rooms/fleet/fleet";
 import { ImportPage } from "@/rooms/fleet/import";
+import { GroupDays } from "@/rooms/groups/days";
 import { GroupPage } from "@/rooms/groups/group";
 import { Groups } from "@/rooms/groups/groups";
 import { Overlaps } from "@/rooms/groups/overlaps";
@@ -52,7 +53,19 @@ export const groupRoute = createRoute({
   getParentRoute: () => groupsRoute,
   path: "$id",
   component: GroupPage,
-  validateSearch: (search): { rule?: string; tab?: string } => ({ rule: text(search.rule), tab: text(search.tab) }),
+  validateSearch: (search): { rule?: string; folder?: number } => ({
+    rule: text(search.rule),
+    folder: whole(search.folder),
+  }),
+});
+export const daysRoute = createRoute({
+  getParentRoute: () => groupsRoute,
+  path: "$id/days",
+  component: GroupDays,
+  validateSearch: (search): { from?: string; until?: string } => ({
+    from: text(search.from),
+    until: text(search.until),
+  }),
 });
 export const rolloutRoute = createRoute({
   getParentRoute: () => root,
@@ -89,7 +102,7 @@ const tree = root.addChildren([
   fleetRoute,
   importRoute,
   deviceRoute,
-  groupsRoute.addChildren([groupRoute]),
+  groupsRoute.addChildren([groupRoute, daysRoute]),
   route("/rollouts", Rollouts),
   route("/rollouts/new", NewRollout),
   rolloutRoute,

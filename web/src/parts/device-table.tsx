@@ -5,6 +5,7 @@ import type { Schemas } from "@/api/client";
 import { useClock } from "@/app/clock";
 import { relative } from "./format";
 import { type Column, type Ordering, type Selection, Table } from "./table";
+import { TagList } from "./tag-list";
 
 type Row = Schemas["DeviceRow"];
 
@@ -38,7 +39,7 @@ export function useDeviceColumns(
     ...(reasons
       ? [{ key: "reason", head: "Stopped by", width: "minmax(220px, 3fr)", cell: (d: Row) => reasons.get(d.id) }]
       : []),
-    { key: "tags", head: "Tags", width: "minmax(110px, 1.4fr)", cell: (d) => d.tags.join(", ") },
+    { key: "tags", head: "Tags", width: "minmax(110px, 1.4fr)", cell: (d) => <TagList slugs={d.tags} /> },
     {
       key: "called",
       order: "last_check_in",

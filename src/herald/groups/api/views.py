@@ -172,23 +172,23 @@ class GroupHistoryView(APIView):
         )
 
 
-class GroupThenAndNowView(APIView):
+class GroupTwoMomentsView(APIView):
     """A group's members at two moments beside each other; the second is now unless said otherwise."""
 
     @extend_schema(
-        operation_id="groups_then_and_now",
+        operation_id="groups_two_moments",
         parameters=[
-            OpenApiParameter("then", datetime, required=True, description="the first moment, with its zone"),
-            OpenApiParameter("now", datetime, description="the second moment"),
+            OpenApiParameter("first", datetime, required=True, description="the first moment, with its zone"),
+            OpenApiParameter("second", datetime, description="the second moment"),
         ],
         responses=SideBySide,
     )
     def get(self, request: Request, group_id: int) -> Response:
         group = get_object_or_404(Group, pk=group_id)
-        then = read_moment(request.query_params.get("then"), "then")
-        until = request.query_params.get("now")
-        second = read_moment(until, "now") if until else clock.now()
-        return Response(_beside(history.members_at(group, then), history.members_at(group, second)))
+        first = read_moment(request.query_params.get("first"), "first")
+        until = request.query_params.get("second")
+        second = read_moment(until, "second") if until else clock.now()
+        return Response(_beside(history.members_at(group, first), history.members_at(group, second)))
 
 
 class OverlapView(APIView):

@@ -2,29 +2,20 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { DateTime } from "luxon";
-import { type ReactNode, useState } from "react";
+import { useState } from "react";
 import { deviceOrders, device as deviceQuery, deviceTimeline } from "@/api/queries";
 import { useClock } from "@/app/clock";
 import { deviceRoute } from "@/app/router";
 import { Button, Card, Modal, Problem } from "@/parts/controls";
 import { Dial } from "@/parts/dial";
 import { city, fullInstant, instant, relative } from "@/parts/format";
+import { Pairs } from "@/parts/pairs";
 import { IN_HAND, LOOK } from "@/parts/phases";
 import { Timeline } from "@/parts/timeline";
+import { Described } from "./described";
 import { EditPanel } from "./edit-panel";
-
-function Pairs({ rows }: { rows: [string, ReactNode][] }) {
-  return (
-    <dl>
-      {rows.map(([key, value]) => (
-        <div key={key} className="flex min-h-[27px] items-baseline justify-between gap-4">
-          <dt className="text-soft">{key}</dt>
-          <dd className="text-right">{value}</dd>
-        </div>
-      ))}
-    </dl>
-  );
-}
+import { Facts } from "./facts";
+import { Why } from "./why";
 
 export function DevicePage() {
   const { name } = deviceRoute.useParams();
@@ -42,7 +33,6 @@ export function DevicePage() {
   if (!d) return null;
   const there = DateTime.fromJSDate(now, { zone: d.time_zone || "UTC" });
   const inHand = orders.data?.find((o) => IN_HAND.includes(o.phase));
-  const words = (value: unknown) => (typeof value === "boolean" ? (value ? "yes" : "no") : String(value));
   return (
     <div className="h-full overflow-auto px-5 py-4">
       <div className="flex items-start justify-between">
@@ -93,17 +83,11 @@ export function DevicePage() {
                 ],
                 ["Next call expected", d.next_check_in ? relative(d.next_check_in, now) : "unknown"],
                 ["Health", d.healthy ? "good" : d.fault || "reports a fault"],
-                ["Custodian", d.custodian ?? "none"],
-                ["Tags", d.tags.join(", ") || "none"],
               ]}
             />
           </Card>
-          <Card title="Facts" aside="as it reported them">
-            <Pairs rows={Object.entries(d.facts as Record<string, unknown>).map(([k, v]) => [k, words(v)])} />
-          </Card>
-          <Card title="Attributes">
-            <Pairs rows={Object.entries(d.attributes as Record<string, unknown>).map(([k, v]) => [k, words(v)])} />
-          </Card>
+          <Described device={d} />
+          <Facts device={d} />
         </div>
         <div className="space-y-4">
           <Card title="In hand">
@@ -162,21 +146,7 @@ export function DevicePage() {
               {orders.data?.length === 0 && <li className="text-soft">It never had one.</li>}
             </ul>
           </Card>
-          <Card title="Groups, and why">
-            <ul className="space-y-1">
-              {d.groups.map((g) => (
-                <li key={g.id} className="flex justify-between gap-3">
-                  <Link to="/groups/$id" params={{ id: String(g.id) }} search={{}} className="hover:underline">
-                    {g.name}
-                  </Link>
-                  <span className="text-right text-soft">
-                    {g.cause}, {instant(g.since, zone, now)}
-                  </span>
-                </li>
-              ))}
-              {d.groups.length === 0 && <li className="text-soft">It is in no group.</li>}
-            </ul>
-          </Card>
+          <Why device={d} />
         </div>
         <Card title="Its story">
           <Timeline entries={timeline.data ?? []} showDevice={false} />

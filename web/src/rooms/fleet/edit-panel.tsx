@@ -1,13 +1,13 @@
 /** Editing the chosen devices, or all that match: what it would do is counted before it is done. */
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useId, useState } from "react";
-import { toast } from "sonner";
-import { api, body, type Schemas } from "@/api/client";
+import type { Schemas } from "@/api/client";
 import { edit as editQuery, fields as fieldsQuery, values as valuesQuery } from "@/api/queries";
 import { Bar, Button, Labelled, Problem } from "@/parts/controls";
+import { Effects } from "@/parts/effects";
 import { count, counted } from "@/parts/format";
-import { useDebounced } from "@/parts/use-debounced";
 import { ACTS, type Act, editBody } from "./edit-body";
+import { useEdit } from "./use-edit";
 
 /** From this many devices on, the number is to be typed. */
 const TYPE_FROM = 500;
@@ -19,43 +19,15 @@ const FIELD_OF: Partial<Record<Act, string>> = {
 };
 
 export function EditPanel({ target, onDone }: { target: Schemas["EditTargetRequest"]; onDone: () => void }) {
-  const client = useQueryClient();
   const [act, setAct] = useState<Act>("add_tags");
   const [key, setKey] = useState("");
   const [value, setValue] = useState("");
   const [typed, setTyped] = useState("");
   const [running, setRunning] = useState<number | null>(null);
-  const request = useDebounced(editBody(act, key, value, target), 250);
-  const preview = useQuery({
-    queryKey: ["preview", "edit", request],
-    queryFn: () => body(api.POST("/api/v1/edits/preview", { body: request as Schemas["EditRequestRequest"] })),
-    enabled: request !== null,
-    retry: false,
+  const { told, refusal, apply } = useEdit(editBody(act, key, value, target), (edit) => {
+    if (edit.state === "running") setRunning(edit.id);
+    else onDone();
   });
-  const apply = useMutation({
-    mutationFn: () => body(api.POST("/api/v1/edits", { body: request as Schemas["EditRequestRequest"] })),
-    onSuccess: (edit) => {
-      client.invalidateQueries({ queryKey: ["fleet"] });
-      client.invalidateQueries({ queryKey: ["values"] });
-      client.invalidateQueries({ queryKey: ["device"] });
-      if (edit.state === "running") setRunning(edit.id);
-      else onDone();
-      toast(edit.state === "running" ? `${edit.sentence}: begun` : edit.sentence, {
-        action: { label: "Undo", onClick: () => undo.mutate(edit.id) },
-        duration: 15_000,
-      });
-    },
-  });
-  const undo = useMutation({
-    mutationFn: (id: number) => body(api.POST("/api/v1/edits/{edit_id}/undo", { params: { path: { edit_id: id } } })),
-    onSuccess: (edit) => {
-      client.invalidateQueries({ queryKey: ["fleet"] });
-      client.invalidateQueries({ queryKey: ["device"] });
-      toast(`Undone: ${edit.sentence}`);
-    },
-    onError: (error) => toast.error(error.message),
-  });
-  const told = request ? preview.data : undefined;
   const must = told && told.changing >= TYPE_FROM ? String(told.changing) : "";
   return (
     <form
@@ -85,7 +57,7 @@ export function EditPanel({ target, onDone }: { target: Schemas["EditTargetReque
       {act !== "clear" && act !== "retire" && act !== "admit" && (
         <ValueInput field={act === "set" ? key : (FIELD_OF[act] ?? "")} value={value} onChange={setValue} act={act} />
       )}
-      <Problem error={request ? preview.error : null} />
+      <Problem error={refusal} />
       {told && <Told told={told} />}
       {must && (
         <Labelled label={`Type ${must} to go on`}>
@@ -164,20 +136,7 @@ function Told({ told }: { told: Schemas["EditPreview"] }) {
         <strong>{count(told.changing)}</strong> of {counted(told.targeted, "device")} change
         {told.changing < told.targeted && "; the others are so already"}.
       </p>
-      {told.groups.map((g) => (
-        <div key={g.id}>
-          <strong>{g.name}</strong>
-          {g.joins > 0 && <> gains {count(g.joins)}</>}
-          {g.joins > 0 && g.leaves > 0 && ","}
-          {g.leaves > 0 && <> loses {count(g.leaves)}</>}
-          {g.uses.map((u) => (
-            <span key={u.kind + u.id} className="block text-soft text-xs">
-              {u.sentence} uses it
-            </span>
-          ))}
-        </div>
-      ))}
-      {told.changing > 0 && told.groups.length === 0 && <p className="text-soft">No group gains or loses a device.</p>}
+      {told.changing > 0 && <Effects groups={told.groups} />}
     </div>
   );
 }

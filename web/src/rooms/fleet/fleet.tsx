@@ -9,12 +9,12 @@ import { DeviceTable } from "@/parts/device-table";
 import { count, counted } from "@/parts/format";
 import { RuleEditor } from "@/parts/rule-editor";
 import { useDebounced } from "@/parts/use-debounced";
+import { useSelection } from "@/parts/use-selection";
 import { EditPanel } from "./edit-panel";
 import { Grid } from "./grid";
 import { KeptViews } from "./kept-views";
 import { Columns, Exports } from "./list-tools";
 import { both, narrowed, wordsRule } from "./narrow";
-import { useSelection } from "./use-selection";
 import { Values } from "./values";
 
 const SIDE_FIELDS = ["model", "site", "uplink", "tag", "power", "presence"];

@@ -1,8 +1,10 @@
 /** Bringing devices in from a file: what it would do is shown first; nothing is written until it is accepted. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
+import { useState } from "react";
+import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { attributes as attributesQuery, broughtIn } from "@/api/queries";
+import { attributes as attributesQuery, broughtIn, keptMappings } from "@/api/queries";
 import { importRoute } from "@/app/router";
 import { Bar, Button, Card, Confirm, Problem } from "@/parts/controls";
 import { count, counted } from "@/parts/format";
@@ -254,10 +256,75 @@ function Mapping({ data }: { data: Import }) {
         ))}
       </div>
       <Problem error={map.error} />
+      <KeepMapping data={data} onUse={(mapping) => map.mutate(mapping)} />
       <p className="mt-2 text-soft text-xs">
         An empty cell clears an attribute, a site or a custodian. What devices report themselves is not taken from
         files.
       </p>
     </Card>
+  );
+}
+
+/** What the columns mean, kept under a name: used by itself for a file with the same columns, or by a press. */
+function KeepMapping({ data, onUse }: { data: Import; onUse: (mapping: Record<string, string>) => void }) {
+  const client = useQueryClient();
+  const { data: kept } = useQuery(keptMappings);
+  const [name, setName] = useState("");
+  const again = () => client.invalidateQueries({ queryKey: keptMappings.queryKey });
+  const keep = useMutation({
+    mutationFn: () =>
+      body(
+        api.POST("/api/v1/imports/{import_id}/keep-mapping", {
+          params: { path: { import_id: data.id } },
+          body: { name },
+        }),
+      ),
+    onSuccess: (made) => {
+      setName("");
+      again();
+      toast(`Kept as “${made.name}”; a file with the same columns is read by it`);
+    },
+  });
+  const forget = useMutation({
+    mutationFn: (id: number) =>
+      body(api.DELETE("/api/v1/import-mappings/{mapping_id}", { params: { path: { mapping_id: id } } })),
+    onSuccess: again,
+  });
+  const usable = (mapping: Record<string, string>) =>
+    Object.fromEntries(Object.entries(mapping).filter(([h, k]) => k && data.headings.includes(h)));
+  return (
+    <div className="mt-3 space-y-1 border-rule border-t pt-2">
+      {kept?.map((k) => (
+        <p key={k.id} className="flex items-baseline gap-2">
+          <span className="mr-auto truncate">{k.name}</span>
+          <Button kind="quiet" disabled={data.state !== "checked"} onClick={() => onUse(usable(k.mapping))}>
+            Use
+          </Button>
+          <Button kind="quiet" className="text-brick!" onClick={() => forget.mutate(k.id)}>
+            Forget
+          </Button>
+        </p>
+      ))}
+      <form
+        className="flex gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          if (name.trim()) keep.mutate();
+        }}
+      >
+        <input
+          className="field min-w-0 flex-1"
+          aria-label="Name to keep these columns under"
+          placeholder="keep them as…"
+          value={name}
+          maxLength={80}
+          onChange={(e) => setName(e.target.value)}
+        />
+        <Button type="submit" disabled={!name.trim() || Object.keys(data.mapping).length === 0 || keep.isPending}>
+          Keep
+        </Button>
+      </form>
+      <Problem error={keep.error ?? forget.error} />
+    </div>
   );
 }

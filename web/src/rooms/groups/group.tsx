@@ -15,16 +15,19 @@ import { RuleEditor } from "@/parts/rule-editor";
 import { useDebounced } from "@/parts/use-debounced";
 import { Ask } from "./ask";
 import { DeleteGroup } from "./delete-group";
+import { DescribeGroup } from "./describe-group";
+import { GroupLine } from "./group-line";
 import { MakeStatic } from "./make-static";
 import { MembersCurve } from "./members-curve";
+import { Consequence, SaveRule } from "./saving";
 import { Sieve } from "./sieve";
 import { StaticGroup } from "./static-group";
 import { WorthALook } from "./worth-a-look";
 
 export function GroupPage() {
   const { id } = groupRoute.useParams();
-  const { rule } = groupRoute.useSearch();
-  if (id === "new") return <RuleGroup key={`new${rule ?? ""}`} group={null} startRule={rule ?? ""} />;
+  const { rule, folder } = groupRoute.useSearch();
+  if (id === "new") return <RuleGroup key={`new${rule ?? ""}`} group={null} startRule={rule ?? ""} folder={folder} />;
   return <Known key={id} id={Number(id)} />;
 }
 
@@ -42,11 +45,19 @@ function Known({ id }: { id: number }) {
 
 type Tab = "in" | "joining" | "leaving" | "missed";
 
-function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null; startRule: string }) {
+function RuleGroup({
+  group,
+  startRule,
+  folder = null,
+}: {
+  group: Schemas["GroupDetail"] | null;
+  startRule: string;
+  folder?: number | null;
+}) {
   const client = useQueryClient();
   const navigate = useNavigate();
   const { now, zone } = useClock();
-  const [name, setName] = useState(group?.name ?? "");
+  const [name, setName] = useState("");
   const [rule, setRule] = useState(startRule);
   const [tab, setTab] = useState<Tab>("in");
   const settled = useDebounced(rule, 180);
@@ -64,14 +75,17 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
   const shown = refusal || !rule.trim() ? undefined : preview.data;
   const sifted = useQuery({ ...sieveQuery(settled), enabled: settled.trim() !== "" && preview.isSuccess });
   const sieve = refusal || !rule.trim() ? undefined : sifted.data;
-  const edited = group ? rule !== group.rule || name !== group.name : rule.trim() !== "" || name !== "";
+  const edited = group ? rule !== group.rule : rule.trim() !== "" || name !== "";
   const save = useMutation({
     mutationFn: () =>
       group
         ? body(
-            api.PATCH("/api/v1/groups/{group_id}", { params: { path: { group_id: group.id } }, body: { name, rule } }),
+            api.PATCH("/api/v1/groups/{group_id}", {
+              params: { path: { group_id: group.id } },
+              body: { rule, joins_accepted: shown?.joins ?? 0, leaves_accepted: shown?.leaves ?? 0 },
+            }),
           )
-        : body(api.POST("/api/v1/groups", { body: { name, rule, kind: "rule" } })),
+        : body(api.POST("/api/v1/groups", { body: { name, rule, kind: "rule", folder_id: folder } })),
     onSuccess: (saved) => {
       client.setQueryData(groupQuery(saved.id).queryKey, saved);
       client.invalidateQueries({ queryKey: ["group"] });
@@ -81,7 +95,7 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
     },
   });
   const pickByHand = useMutation({
-    mutationFn: () => body(api.POST("/api/v1/groups", { body: { name, kind: "static" } })),
+    mutationFn: () => body(api.POST("/api/v1/groups", { body: { name, kind: "static", folder_id: folder } })),
     onSuccess: (made) => {
       client.invalidateQueries({ queryKey: ["group"] });
       navigate({ to: "/groups/$id", params: { id: String(made.id) }, search: {} });
@@ -107,26 +121,29 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
   );
   const missed = sieve?.missed.map((m) => m.device);
   const rows = { in: shown?.devices, joining: shown?.joining, leaving: shown?.leaving, missed }[tab] ?? [];
-  const action = saveWords(group, shown);
   return (
     <div className="grid min-h-0 grid-cols-[1fr_284px] max-lg:grid-cols-1">
       <div className="flex min-h-0 flex-col gap-3 px-5 py-3">
         <div className="flex items-start gap-3">
           <div className="min-w-0 flex-1">
-            <h1 className="sr-only">{group ? group.name : "New group"}</h1>
-            <input
-              aria-label="Name of the group"
-              className="w-full rounded-sm border border-transparent bg-transparent font-bold font-display text-[1.45rem] placeholder:text-soft hover:border-rule"
-              placeholder="Name the new group"
-              value={name}
-              maxLength={80}
-              onChange={(e) => setName(e.target.value)}
-            />
-            <p className="text-soft">
-              By rule
-              {!group && (
-                <>
-                  , or{" "}
+            {group ? (
+              <>
+                <h1 className="text-[1.45rem]">{group.name}</h1>
+                <GroupLine group={group} />
+              </>
+            ) : (
+              <>
+                <h1 className="sr-only">New group</h1>
+                <input
+                  aria-label="Name of the group"
+                  className="w-full rounded-sm border border-transparent bg-transparent font-bold font-display text-[1.45rem] placeholder:text-soft hover:border-rule"
+                  placeholder="Name the new group"
+                  value={name}
+                  maxLength={80}
+                  onChange={(e) => setName(e.target.value)}
+                />
+                <p className="text-soft">
+                  By rule, or{" "}
                   <Button
                     kind="quiet"
                     disabled={!name.trim() || pickByHand.isPending}
@@ -135,37 +152,29 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
                     pick its devices by hand
                   </Button>
                   {!name.trim() && "once it has a name"}
-                </>
-              )}
-              {group?.folder && (
-                <>
-                  {" "}
-                  · in <em>{group.folder}</em>
-                </>
-              )}
-              {group && group.uses.length > 0 && <> · used by {group.uses.map((u) => u.sentence).join(", ")}</>}
-              {group?.note && <> · {group.note}</>}
-            </p>
+                </p>
+              </>
+            )}
           </div>
+          {group && !edited && <DescribeGroup group={group} />}
           {group && !edited && <MakeStatic group={group} />}
           {group && !edited && <DeleteGroup group={group} />}
           {edited && (
             <Button
               onClick={() => {
                 setRule(group?.rule ?? "");
-                setName(group?.name ?? "");
+                setName("");
               }}
             >
               Discard
             </Button>
           )}
-          <Button
-            kind="main"
-            disabled={!edited || !name.trim() || !shown || save.isPending || rule !== settled}
-            onClick={() => save.mutate()}
-          >
-            {action}
-          </Button>
+          <SaveRule
+            group={group}
+            shown={shown}
+            disabled={!edited || (!group && !name.trim()) || !shown || save.isPending || rule !== settled}
+            onSave={() => save.mutate()}
+          />
         </div>
         <RuleEditor label="Rule" value={rule} onChange={setRule} problems={refusal?.errors ?? []} autoFocus={!group} />
         <Problem error={save.error ?? pickByHand.error} />
@@ -233,35 +242,6 @@ function RuleGroup({ group, startRule }: { group: Schemas["GroupDetail"] | null;
           </>
         )}
       </aside>
-    </div>
-  );
-}
-
-function saveWords(group: Schemas["GroupDetail"] | null, shown?: Schemas["RulePreview"]): string {
-  if (!group) return shown ? `Save with ${counted(shown.count, "device")}` : "Save";
-  if (!shown || (!shown.joins && !shown.leaves)) return "Save";
-  return `Save: ${count(shown.joins ?? 0)} join, ${count(shown.leaves ?? 0)} leave`;
-}
-
-function Consequence({ group, shown }: { group: Schemas["GroupDetail"] | null; shown?: Schemas["RulePreview"] }) {
-  if (!shown) return <p className="text-soft">Nothing can be saved until the rule can be understood.</p>;
-  if (!group) return <p className="text-soft">A new group of {counted(shown.count, "device")}; nothing uses it yet.</p>;
-  const joins = shown.joins ?? 0;
-  const leaves = shown.leaves ?? 0;
-  if (!joins && !leaves) return <p className="text-soft">Nobody joins and nobody leaves.</p>;
-  return (
-    <div className="space-y-1.5">
-      <p>
-        <strong>{counted(joins, "device")}</strong> join, <strong>{count(leaves)}</strong> leave.
-      </p>
-      {group.uses.map((u) => (
-        <p key={u.kind + u.id}>
-          {u.sentence}: {u.kind === "schedule" && "fires for those who are in at each firing."}
-          {u.kind === "rollout" && "its devices were taken at launch and do not change by this."}
-          {u.kind === "group" && "is evaluated again at once."}
-        </p>
-      ))}
-      {group.uses.length === 0 && <p className="text-soft">Nothing uses this group.</p>}
     </div>
   );
 }

@@ -1,5 +1,6 @@
 /** Members over 30 days, and what saving would make of them. */
 import { useQuery } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
 import { scaleLinear, scaleTime } from "d3-scale";
 import { curveStepAfter, line } from "d3-shape";
 import type { Schemas } from "@/api/client";
@@ -59,6 +60,9 @@ export function MembersCurve({ groupId, would }: { groupId: number; would?: numb
       </svg>
       <p className="flex justify-between text-soft text-xs">
         <span>{instant(first.at, zone, now)}</span>
+        <Link to="/groups/$id/days" params={{ id: String(groupId) }} search={{}} className="slot">
+          Who was in, and when
+        </Link>
         <span>now {count(last.count)}</span>
       </p>
       {changes.length > 0 && (

@@ -57,12 +57,28 @@ function Row({ attribute: a, onOpen }: { attribute: Attribute; onOpen: () => voi
       <td className="px-3 py-1.5">
         {a.type}
         {a.unit && ` in ${a.unit}`}
+        {(a.required || presetText(a.default) !== "") && (
+          <span className="block text-soft text-xs">
+            {[a.required && "required", presetText(a.default) && `else ${presetText(a.default)}`]
+              .filter(Boolean)
+              .join(", ")}
+          </span>
+        )}
         {a.choices.length > 0 && <span className="block text-soft text-xs">{a.choices.join(", ")}</span>}
       </td>
       <td className="px-3 py-1.5">
         <Link to="/fleet" search={{ rule: `${a.key} is set`, columns: a.key }} className="slot">
           {count(a.devices)}
         </Link>
+        {a.required && a.without > 0 && (
+          <Link
+            to="/fleet"
+            search={{ rule: `${a.key} is missing` }}
+            className="block text-brick text-xs hover:underline"
+          >
+            {count(a.without)} without
+          </Link>
+        )}
       </td>
       <td className="px-3 py-1.5">
         <GroupLinks groups={a.groups} />
@@ -86,6 +102,11 @@ function Row({ attribute: a, onOpen }: { attribute: Attribute; onOpen: () => voi
   );
 }
 
+function presetText(value: unknown): string {
+  if (value === null || value === undefined) return "";
+  return typeof value === "boolean" ? (value ? "yes" : "no") : String(value);
+}
+
 function Form({ known, onClose }: { known: Attribute | null; onClose: () => void }) {
   const client = useQueryClient();
   const [label, setLabel] = useState(known?.label ?? "");
@@ -94,6 +115,8 @@ function Form({ known, onClose }: { known: Attribute | null; onClose: () => void
   const [unit, setUnit] = useState(known?.unit ?? "");
   const [choices, setChoices] = useState(known?.choices.join(", ") ?? "");
   const [note, setNote] = useState(known?.note ?? "");
+  const [preset, setPreset] = useState(presetText(known?.default));
+  const [required, setRequired] = useState(known?.required ?? false);
   const words = choices
     .split(",")
     .map((c) => c.trim())
@@ -104,7 +127,15 @@ function Form({ known, onClose }: { known: Attribute | null; onClose: () => void
       .toLowerCase()
       .replace(/[^a-z0-9]+/g, "_")
       .replace(/^[_0-9]+|_+$/g, "");
-  const fields = { label, type, unit, choices: type === "choice" ? words : [], note };
+  const fields = {
+    label,
+    type,
+    unit,
+    choices: type === "choice" ? words : [],
+    note,
+    default: preset.trim() === "" ? null : preset.trim(),
+    required,
+  };
   const asked = useDebounced(JSON.stringify({ type: fields.type, choices: fields.choices }), 300);
   const misfits = useQuery({
     queryKey: ["fleet", "misfits", known?.key, asked],
@@ -173,6 +204,33 @@ function Form({ known, onClose }: { known: Attribute | null; onClose: () => void
             <input className="field" value={note} maxLength={300} onChange={(e) => setNote(e.target.value)} />
           </Labelled>
         </div>
+        <Labelled label="Default" hint="What a new device gets where nothing is said.">
+          {type === "choice" || type === "yes/no" ? (
+            <select className="field" value={preset} onChange={(e) => setPreset(e.target.value)}>
+              <option value="">none</option>
+              {(type === "choice" ? words : ["yes", "no"]).map((w) => (
+                <option key={w}>{w}</option>
+              ))}
+            </select>
+          ) : (
+            <input className="field" value={preset} onChange={(e) => setPreset(e.target.value)} />
+          )}
+        </Labelled>
+        <label className="flex items-start gap-2 pt-6">
+          <input
+            type="checkbox"
+            className="mt-1 accent-[var(--verdigris)]"
+            checked={required}
+            onChange={(e) => setRequired(e.target.checked)}
+          />
+          <span>
+            Required{" "}
+            <span className="block text-soft text-xs">
+              A file without it is refused, and it cannot be cleared.
+              {known !== null && known.without > 0 && ` ${counted(known.without, "device")} have none now.`}
+            </span>
+          </span>
+        </label>
         <div className="col-span-2" aria-live="polite">
           {unfit > 0 && (
             <>

@@ -3,10 +3,19 @@ import { Link } from "@tanstack/react-router";
 import { libraryRoute } from "@/app/router";
 import { Attributes } from "./attributes";
 import { Enrolment } from "./enrolment";
+import { Custodians, Models, Sites } from "./ground";
 import { Images } from "./images";
 import { Tags } from "./tags";
 
-const SHELVES = { images: "Images", attributes: "Attributes", tags: "Tags", enrolment: "Enrolment" } as const;
+const SHELVES = {
+  images: "Images",
+  attributes: "Attributes",
+  tags: "Tags",
+  sites: "Sites",
+  models: "Models",
+  custodians: "Custodians",
+  enrolment: "Enrolment",
+} as const;
 
 export function Library() {
   const { shelf = "images" } = libraryRoute.useSearch();
@@ -32,6 +41,9 @@ export function Library() {
       {shelf === "images" && <Images />}
       {shelf === "attributes" && <Attributes />}
       {shelf === "tags" && <Tags />}
+      {shelf === "sites" && <Sites />}
+      {shelf === "models" && <Models />}
+      {shelf === "custodians" && <Custodians />}
       {shelf === "enrolment" && <Enrolment />}
     </section>
   );

@@ -1,13 +1,16 @@
 /** Tags: what each means, who carries it, which rules name it; rename, merge, delete. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
+import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { tags as tagsQuery } from "@/api/queries";
 import { written } from "@/parts/clauses";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
+import { Effects } from "@/parts/effects";
 import { count, counted } from "@/parts/format";
+import { SLOTS, TagMark } from "@/parts/tag-list";
 import { useDebounced } from "@/parts/use-debounced";
 import { GroupLinks, Removal, ShelfTable } from "./shelf-table";
 
@@ -18,6 +21,7 @@ export function Tags() {
   const [renaming, setRenaming] = useState<Tag | null>(null);
   return (
     <>
+      <NewTag />
       <Problem error={error} />
       <ShelfTable heads={["Tag", "What it means", "Devices", "Named by the rules of"]}>
         {data?.map((tag) => (
@@ -35,7 +39,7 @@ function Row({ tag, onRename }: { tag: Tag; onRename: () => void }) {
   const path = { slug: tag.slug };
   const again = () => client.invalidateQueries({ queryKey: ["fleet"] });
   const describe = useMutation({
-    mutationFn: () => body(api.PUT("/api/v1/tags/{slug}", { params: { path }, body: { note, colour: tag.colour } })),
+    mutationFn: (colour: number) => body(api.PUT("/api/v1/tags/{slug}", { params: { path }, body: { note, colour } })),
     onSuccess: again,
   });
   const remove = useMutation({
@@ -47,7 +51,10 @@ function Row({ tag, onRename }: { tag: Tag; onRename: () => void }) {
   });
   return (
     <tr className="border-rule border-t align-top">
-      <td className="px-3 py-1.5 font-mono">{tag.slug}</td>
+      <td className="whitespace-nowrap px-3 py-1.5">
+        <ColourSlot tag={tag} onPick={(colour) => describe.mutate(colour)} />
+        <span className="font-mono">{tag.slug}</span>
+      </td>
       <td className="px-3 py-1">
         <input
           className="w-full rounded-sm border border-transparent bg-transparent px-1 py-0.5 hover:border-rule"
@@ -56,7 +63,7 @@ function Row({ tag, onRename }: { tag: Tag; onRename: () => void }) {
           value={note}
           maxLength={300}
           onChange={(e) => setNote(e.target.value)}
-          onBlur={() => note !== tag.note && describe.mutate()}
+          onBlur={() => note !== tag.note && describe.mutate(tag.colour)}
         />
         <Problem error={describe.error ?? remove.error} />
       </td>
@@ -83,6 +90,70 @@ function Row({ tag, onRename }: { tag: Tag; onRename: () => void }) {
         </Removal>
       </td>
     </tr>
+  );
+}
+
+/** A tag made before any device has it. */
+function NewTag() {
+  const client = useQueryClient();
+  const [slug, setSlug] = useState("");
+  const make = useMutation({
+    mutationFn: () =>
+      body(api.PUT("/api/v1/tags/{slug}", { params: { path: { slug: slug.trim() } }, body: { note: "", colour: 0 } })),
+    onSuccess: () => {
+      client.invalidateQueries({ queryKey: ["fleet"] });
+      setSlug("");
+    },
+  });
+  return (
+    <form
+      className="mb-2 flex items-baseline gap-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        if (slug.trim()) make.mutate();
+      }}
+    >
+      <p className="mr-auto text-soft">Words for devices; a tag can be typed anywhere and is made by that.</p>
+      <Problem error={make.error} />
+      <input
+        className="field"
+        aria-label="New tag"
+        placeholder="new-tag"
+        value={slug}
+        onChange={(e) => setSlug(e.target.value)}
+      />
+      <Button type="submit" disabled={!slug.trim() || make.isPending}>
+        Make the tag
+      </Button>
+    </form>
+  );
+}
+
+/** The mark of the tag; pressed, the eight to choose from. */
+function ColourSlot({ tag, onPick }: { tag: Tag; onPick: (slot: number) => void }) {
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger
+        aria-label={`Colour of ${tag.slug}`}
+        className="mr-2 inline-block size-[14px] rounded-[3px] border border-rule align-middle"
+        style={tag.colour ? { background: `var(--tag-${tag.colour})` } : undefined}
+      />
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content className="z-50 flex gap-1 rounded-md border border-rule bg-card p-2 shadow-xl">
+          {Array.from({ length: SLOTS }, (_, slot) => (
+            <DropdownMenu.Item
+              // biome-ignore lint/suspicious/noArrayIndexKey: the slots are their numbers
+              key={slot}
+              onSelect={() => onPick(slot)}
+              aria-label={slot ? `colour ${slot}` : "no colour"}
+              className="flex size-[24px] cursor-pointer items-center justify-center rounded-sm border border-rule outline-none data-[highlighted]:border-ink"
+            >
+              {slot ? <TagMark slot={slot} /> : "–"}
+            </DropdownMenu.Item>
+          ))}
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
   );
 }
 
@@ -134,19 +205,7 @@ function Rename({ tag, all, onClose }: { tag: Tag; all: Tag[]; onClose: () => vo
               <strong>{counted(told.rules.length, "rule")}</strong> change
               {told.rules.length > 0 && `: ${told.rules.map((r) => r.name).join(", ")}`}.
             </p>
-            {told.groups.map((g) => (
-              <p key={g.id}>
-                <strong>{g.name}</strong>
-                {g.joins > 0 && ` gains ${count(g.joins)}`}
-                {g.leaves > 0 && ` loses ${count(g.leaves)}`}
-                {g.uses.map((u) => (
-                  <span key={u.kind + u.id} className="block text-saffron-ink">
-                    {u.sentence} uses it
-                  </span>
-                ))}
-              </p>
-            ))}
-            {told.groups.length === 0 && <p className="text-soft">No group gains or loses a device.</p>}
+            <Effects groups={told.groups} />
           </div>
         )}
         <Problem error={rename.error} />

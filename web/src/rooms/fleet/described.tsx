@@ -1,0 +1,91 @@
+/** What operators say of a device: its tags, place, custodian and attributes, each changed where it stands. */
+import { useQuery } from "@tanstack/react-query";
+import type { Schemas } from "@/api/client";
+import { attributes as attributesQuery, custodians as custodiansQuery, sites as sitesQuery } from "@/api/queries";
+import { Card } from "@/parts/controls";
+import { Pairs } from "@/parts/pairs";
+import { TagList } from "@/parts/tag-list";
+import { InPlace } from "./in-place";
+
+type Device = Schemas["DeviceDetail"];
+
+export const inWords = (value: unknown) =>
+  value === undefined || value === null ? "" : typeof value === "boolean" ? (value ? "yes" : "no") : String(value);
+
+export function Described({ device }: { device: Device }) {
+  const { data: attributes } = useQuery(attributesQuery);
+  const { data: sites } = useQuery(sitesQuery);
+  const { data: custodians } = useQuery(custodiansQuery);
+  const about = (change: Partial<Schemas["EditRequestRequest"]>) =>
+    ({ target: { devices: [device.name], rule: "" }, ...change }) as Schemas["EditRequestRequest"];
+  const has = device.attributes as Record<string, unknown>;
+  const none = <span className="text-soft">none</span>;
+  const tags = (text: string) => {
+    const words = text.split(/[,\s;]+/).filter(Boolean);
+    return about({
+      add_tags: words.filter((w) => !device.tags.includes(w)),
+      remove_tags: device.tags.filter((t) => !words.includes(t)),
+    });
+  };
+  return (
+    <Card title="Described" aside="press a value to change it">
+      <Pairs
+        rows={[
+          [
+            "Tags",
+            <InPlace
+              key="tags"
+              label="Tags"
+              field="tag"
+              value={device.tags.join(", ")}
+              shown={<TagList slugs={device.tags} none="none" />}
+              request={tags}
+            />,
+          ],
+          [
+            "Site",
+            <InPlace
+              key="site"
+              label="Site"
+              field="site"
+              value={device.site ?? ""}
+              shown={device.site ?? none}
+              choices={sites?.map((s) => s.name) ?? []}
+              request={(site) => about({ site })}
+            />,
+          ],
+          [
+            "Custodian",
+            <InPlace
+              key="custodian"
+              label="Custodian"
+              field="custodian"
+              value={device.custodian ?? ""}
+              shown={device.custodian ?? none}
+              choices={custodians?.map((c) => c.name) ?? []}
+              request={(custodian) => about({ custodian })}
+            />,
+          ],
+          ...(attributes ?? []).map((a): [string, React.ReactNode] => [
+            a.label,
+            <InPlace
+              key={a.key}
+              label={a.label}
+              field={a.key}
+              value={inWords(has[a.key])}
+              shown={
+                inWords(has[a.key]) ? (
+                  `${inWords(has[a.key])}${a.unit ? ` ${a.unit}` : ""}`
+                ) : (
+                  <span className={a.required ? "text-brick" : "text-soft"}>{a.required ? "required" : "none"}</span>
+                )
+              }
+              choices={a.type === "choice" ? a.choices : a.type === "yes/no" ? ["yes", "no"] : undefined}
+              request={(value) => about(value ? { set_attributes: { [a.key]: value } } : { clear_attributes: [a.key] })}
+            />,
+          ]),
+        ]}
+      />
+    </Card>
+  );
+}

@@ -1,0 +1,61 @@
+/** What a device reports of itself, since when each is so, and asking it to say everything anew. */
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { api, body, type Schemas } from "@/api/client";
+import { device as deviceQuery } from "@/api/queries";
+import { useClock } from "@/app/clock";
+import { Button, Card, Problem } from "@/parts/controls";
+import { fullInstant, instant, relative } from "@/parts/format";
+import { Pairs } from "@/parts/pairs";
+import { inWords } from "./described";
+
+export function Facts({ device: d }: { device: Schemas["DeviceDetail"] }) {
+  const client = useQueryClient();
+  const { now, zone } = useClock();
+  const ask = useMutation({
+    mutationFn: () =>
+      body(api.POST("/api/v1/devices/{device}/ask-to-report", { params: { path: { device: d.name } } })),
+    onSuccess: (asked) => client.setQueryData(deviceQuery(d.name).queryKey, asked),
+  });
+  const since = (d.facts_since ?? {}) as Record<string, string | null>;
+  const facts = Object.entries(d.facts as Record<string, unknown>);
+  return (
+    <Card
+      title="Facts"
+      aside={
+        d.last_check_in ? (
+          <span title={fullInstant(d.last_check_in, zone)}>as of {relative(d.last_check_in, now)}</span>
+        ) : (
+          "never heard"
+        )
+      }
+    >
+      <Pairs
+        rows={facts.map(([key, value]) => [
+          key,
+          <span key={key}>
+            {inWords(value)}
+            {since[key] && (
+              <span className="ml-2 text-soft text-xs" title={fullInstant(since[key], zone)}>
+                since {instant(since[key], zone, now)}
+              </span>
+            )}
+          </span>,
+        ])}
+      />
+      {facts.length === 0 && <p className="text-soft">It has reported none.</p>}
+      <div className="mt-2" aria-live="polite">
+        {d.report_asked_at ? (
+          <p className="text-saffron-ink">
+            Asked {relative(d.report_asked_at, now)} to report everything; it is told at its next call
+            {d.next_check_in && `, expected ${relative(d.next_check_in, now)}`}.
+          </p>
+        ) : (
+          <Button kind="quiet" disabled={ask.isPending || d.admission === "retired"} onClick={() => ask.mutate()}>
+            Ask it to report at its next call
+          </Button>
+        )}
+        <Problem error={ask.error} />
+      </div>
+    </Card>
+  );
+}

@@ -1,0 +1,64 @@
+/** The groups that a device is in, since when, and why: each line of the rule with the device's own value. */
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { useState } from "react";
+import type { Schemas } from "@/api/client";
+import { compared } from "@/api/queries";
+import { useClock } from "@/app/clock";
+import { Card, Problem } from "@/parts/controls";
+import { instant } from "@/parts/format";
+
+type Membership = Schemas["GroupOfDevice"];
+
+export function Why({ device }: { device: Schemas["DeviceDetail"] }) {
+  return (
+    <Card title="Groups, and why">
+      <ul className="space-y-1.5">
+        {device.groups.map((g) => (
+          <InGroup key={g.id} group={g} device={device.name} />
+        ))}
+        {device.groups.length === 0 && <li className="text-soft">It is in no group.</li>}
+      </ul>
+    </Card>
+  );
+}
+
+function InGroup({ group, device }: { group: Membership; device: string }) {
+  const { now, zone } = useClock();
+  const [open, setOpen] = useState(false);
+  const why = useQuery({ ...compared(group.rule, [device]), enabled: open && group.rule !== "" });
+  const lines = why.data?.devices[0]?.clauses ?? [];
+  return (
+    <li>
+      <div className="flex items-baseline gap-2">
+        <Link to="/groups/$id" params={{ id: String(group.id) }} search={{}} className="font-semibold hover:underline">
+          {group.name}
+        </Link>
+        {group.rule && (
+          <button type="button" aria-expanded={open} className="slot text-xs" onClick={() => setOpen(!open)}>
+            why
+          </button>
+        )}
+        <span className="ml-auto shrink-0 text-right text-soft text-xs" title={group.cause}>
+          since {instant(group.since, zone, now)}
+        </span>
+      </div>
+      {!group.rule && <p className="text-soft text-xs">{group.cause}</p>}
+      {open && (
+        <ul className="mt-0.5 border-rule border-l-2 pl-2 text-xs">
+          {lines.map((line) => (
+            <li key={line.text} className="flex items-baseline gap-2">
+              <span aria-hidden className={line.true ? "text-verdigris" : "text-brick"}>
+                {line.true ? "✓" : "✕"}
+              </span>
+              <code className="font-mono">{line.text}</code>
+              <span className="ml-auto text-right text-soft">{line.value}</span>
+            </li>
+          ))}
+          {why.data && <li className="text-soft">{group.cause}</li>}
+          <Problem error={why.error} />
+        </ul>
+      )}
+    </li>
+  );
+}

@@ -1,0 +1,132 @@
+/** Who was in a group at one moment and at another: only then, both, only later. */
+import { useQuery } from "@tanstack/react-query";
+import { Link, useNavigate } from "@tanstack/react-router";
+import { DateTime } from "luxon";
+import type { Schemas } from "@/api/client";
+import { groupDays, groupHistory, group as groupQuery } from "@/api/queries";
+import { useClock } from "@/app/clock";
+import { daysRoute } from "@/app/router";
+import { Labelled, Problem } from "@/parts/controls";
+import { count, fullInstant, instant } from "@/parts/format";
+
+const INPUT = "yyyy-MM-dd'T'HH:mm";
+
+export function GroupDays() {
+  const { id } = daysRoute.useParams();
+  const { from, until } = daysRoute.useSearch();
+  const navigate = useNavigate();
+  const { now, zone } = useClock();
+  const group = useQuery(groupQuery(Number(id)));
+  const history = useQuery(groupHistory(Number(id)));
+  const here = DateTime.fromJSDate(now, { zone });
+  const first = from ?? here.minus({ days: 7 }).startOf("day").toUTC().toISO() ?? "";
+  const days = useQuery(groupDays(Number(id), first, until));
+  const shown = (iso: string) => DateTime.fromISO(iso, { zone }).toFormat(INPUT);
+  const go = (change: { from?: string; until?: string }) =>
+    navigate({ to: "/groups/$id/days", params: { id }, search: { from: first, until, ...change }, replace: true });
+  const read = (value: string) => DateTime.fromISO(value, { zone }).toUTC().toISO() ?? undefined;
+  const words = { first: instant(first, zone, now), second: until ? instant(until, zone, now) : "now" };
+  return (
+    <div className="flex min-h-0 flex-col gap-3 overflow-auto px-5 py-3">
+      <div>
+        <h1 className="text-[1.45rem]">Who was in “{group.data?.name}”</h1>
+        <Link to="/groups/$id" params={{ id }} search={{}} className="slot">
+          Back to the group
+        </Link>
+      </div>
+      <div className="flex flex-wrap items-end gap-4">
+        <Labelled label="At">
+          <input
+            type="datetime-local"
+            className="field"
+            value={shown(first)}
+            max={here.toFormat(INPUT)}
+            onChange={(e) => e.target.value && go({ from: read(e.target.value) })}
+          />
+        </Labelled>
+        <Labelled label="and at">
+          <input
+            type="datetime-local"
+            className="field"
+            value={until ? shown(until) : here.toFormat(INPUT)}
+            max={here.toFormat(INPUT)}
+            onChange={(e) => go({ until: e.target.value ? read(e.target.value) : undefined })}
+          />
+        </Labelled>
+        {until && (
+          <button type="button" className="slot mb-1.5" onClick={() => go({ until: undefined })}>
+            now
+          </button>
+        )}
+        <p className="mb-1.5 text-soft">by your clock, {zone}</p>
+      </div>
+      <Problem error={group.error ?? days.error} />
+      {days.data && (
+        <div className="grid min-h-0 grid-cols-3 gap-4 max-lg:grid-cols-1" aria-live="polite">
+          <Part
+            title={`Only ${words.first}`}
+            tone="text-brick"
+            devices={days.data.only_first}
+            all={days.data.only_first_count}
+          />
+          <Part title="Both times" tone="" devices={days.data.both} all={days.data.both_count} />
+          <Part
+            title={`Only ${words.second}`}
+            tone="text-verdigris"
+            devices={days.data.only_second}
+            all={days.data.only_second_count}
+          />
+        </div>
+      )}
+      {history.data && history.data.changes.length > 0 && (
+        <section>
+          <h2 className="mb-1 text-[1.05rem]">Who joined and left, and why</h2>
+          <ul className="max-h-64 space-y-0.5 overflow-auto">
+            {history.data.changes.map((c) => (
+              <li key={c.at + c.device + c.joined}>
+                <span className="text-soft" title={fullInstant(c.at, zone)}>
+                  {instant(c.at, zone, now)}
+                </span>{" "}
+                <strong className="font-semibold">{c.device}</strong> {c.joined ? "joined" : "left"}: {c.cause}
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
+    </div>
+  );
+}
+
+function Part({
+  title,
+  tone,
+  devices,
+  all,
+}: {
+  title: string;
+  tone: string;
+  devices: Schemas["DeviceRow"][];
+  all: number;
+}) {
+  return (
+    <section className="min-h-0 rounded-md border border-rule bg-card p-3">
+      <h2 className="mb-1 flex items-baseline justify-between text-[1.05rem]">
+        {title} <span className={tone}>{count(all)}</span>
+      </h2>
+      <ul className="max-h-72 overflow-auto">
+        {devices.map((d) => (
+          <li key={d.id} className="flex min-h-[26px] items-baseline gap-2">
+            <Link to="/devices/$name" params={{ name: d.name }} className="font-semibold hover:underline">
+              {d.name}
+            </Link>
+            <span className="truncate text-soft">
+              {d.model} · {d.site}
+            </span>
+          </li>
+        ))}
+        {devices.length === 0 && <li className="text-soft">Nobody.</li>}
+      </ul>
+      {all > devices.length && <p className="text-soft">The first {devices.length}, by name.</p>}
+    </section>
+  );
+}
