@@ -30,7 +30,10 @@ VIEWS = (
     "/library",
     "/library?shelf=attributes",
     "/library?shelf=tags",
+    "/library?shelf=sites",
+    "/library?shelf=custodians",
     "/library?shelf=enrolment",
+    "{group}/days",
     "/record",
 )
 

@@ -37,10 +37,10 @@ export function InPlace({
   ) : (
     <button
       type="button"
-      aria-label={`Change ${label}`}
       className="rounded-sm border border-transparent px-1 text-right hover:border-rule"
       onClick={() => setOpen(true)}
     >
+      <span className="sr-only">Change {label}: </span>
       {shown}
     </button>
   );

@@ -81,7 +81,7 @@ export function GroupDays() {
       {history.data && history.data.changes.length > 0 && (
         <section>
           <h2 className="mb-1 text-[1.05rem]">Who joined and left, and why</h2>
-          <ul className="max-h-64 space-y-0.5 overflow-auto">
+          <ul className="space-y-0.5">
             {history.data.changes.map((c) => (
               <li key={c.at + c.device + c.joined}>
                 <span className="text-soft" title={fullInstant(c.at, zone)}>
