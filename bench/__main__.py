@@ -8,13 +8,14 @@ import django
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "herald.settings")
 django.setup()
 
-from bench import checkins, follow, importing, launch, preview, values  # noqa: E402  Django first
+from bench import checkins, follow, groups, importing, launch, preview, values  # noqa: E402  Django first
 
 BENCHES = {
     "preview": preview.run,
     "values": values.run,
     "import": importing.run,
     "checkins": checkins.run,
+    "groups": groups.run,
     "launch": launch.run,
     "follow": follow.run,
 }

@@ -27,14 +27,18 @@ SHAPES = (
 )
 
 
+def ensure_groups(count: int = 200) -> None:
+    """Make groups by rule, of the ten shapes in turn, until there are so many."""
+    for index in range(Group.objects.by_rule().count(), count):
+        rule = SHAPES[index % 10].format(n=index // 10 + 1)
+        create_group(name=f"Bench {index}", kind="rule", rule=rule, actor=None, now=datetime.now(UTC))
+
+
 def run() -> None:
     """500 changed devices against 200 groups, beside 200 queries for the same devices."""
     ensure_world()
     now = datetime.now(UTC)
-    for index in range(Group.objects.by_rule().count(), 200):
-        create_group(
-            name=f"Bench {index}", kind="rule", rule=SHAPES[index % 10].format(n=index // 10 + 1), actor=None, now=now
-        )
+    ensure_groups()
     ids = list(Device.objects.order_by("?").values_list("id", flat=True)[:500])
 
     while follow_changes(now=now):

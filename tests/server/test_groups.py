@@ -3,11 +3,12 @@
 from datetime import timedelta
 
 import pytest
+from django.db import IntegrityError, connection, transaction
 
 from herald.api.errors import Conflict, Invalid, InvalidRule
 from herald.fleet.models import Device, DeviceChange
 from herald.groups.members import change_members
-from herald.groups.membership import follow_changes, refresh_time_groups
+from herald.groups.membership import follow_changes, reevaluate, refresh_time_groups
 from herald.groups.models import Group, GroupMembership, MembershipEvent
 from herald.groups.services import (
     change_group,
@@ -17,7 +18,7 @@ from herald.groups.services import (
     preview_rule,
     uses_of,
 )
-from tests.factories import NOW, make_device, make_draft, make_rule_group, make_static
+from tests.factories import NOW, make_device, make_devices, make_draft, make_rule_group, make_static
 
 pytestmark = pytest.mark.django_db
 
@@ -160,3 +161,30 @@ def test_members_of_a_rule_group_cannot_be_picked() -> None:
     with pytest.raises(Invalid, match="follow from its rule"):
         change_members(group, add=[make_device().pk], remove=[], actor=None, now=NOW)
     assert GroupMembership.objects.count() == 0
+
+
+def test_the_size_of_a_group_is_kept_true_by_the_database() -> None:
+    def shown() -> dict[str, int]:
+        return {g.name: g.member_count for g in Group.objects.with_counts()}
+
+    devices = make_devices(4, tags=["lab"])
+    group, other = make_rule_group("Lab", "tag = lab"), make_static("Two", devices[:2])
+    make_rule_group("Nobody", "tag = none")
+    assert shown() == {"Lab": 4, "Nobody": 0, "Two": 2}
+    Device.objects.filter(pk=devices[0].pk).update(tags=[])
+    reevaluate([devices[0].pk], now=NOW, cause="it changed")
+    devices[1].delete()
+    assert shown() == {"Lab": 2, "Nobody": 0, "Two": 1}
+    assert {g.name: g.memberships.count() for g in (group, other)} == {"Lab": 2, "Two": 1}
+    delete_group(other, actor=None, now=NOW)
+    assert shown() == {"Lab": 2, "Nobody": 0}
+
+
+def test_the_database_holds_that_members_are_in_a_group_that_exists() -> None:
+    device = make_device()
+    group = make_static("G", [device])
+    with pytest.raises(IntegrityError), transaction.atomic():
+        GroupMembership.objects.create(group_id=999_999, device=device, since=NOW, cause="")
+        connection.check_constraints()
+    with pytest.raises(IntegrityError, match="still has members"), transaction.atomic():
+        Group.objects.filter(pk=group.pk)._raw_delete("default")

@@ -60,10 +60,17 @@ def set_members(group: Group, wanted: "QuerySet[Device]", *, now: datetime, caus
 
 
 def _take_out(memberships: "QuerySet[GroupMembership]", *, now: datetime, cause: str) -> int:
-    rows = list(memberships.values_list("pk", "group_id", "device_id"))
-    _write_events(((g, d) for _, g, d in rows), joined=False, now=now, cause=cause)
-    GroupMembership.objects.filter(id__any=[r[0] for r in rows]).delete()
-    return len(rows)
+    rows = memberships.order_by().values_list(
+        "group_id",
+        "device_id",
+        Value(now, DateTimeField()),
+        Value(False, BooleanField()),
+        Value(cause, CharField()),
+    )
+    left = _insert_from(MembershipEvent, ("group_id", "device_id", "at", "joined", "cause"), rows)
+    if left:
+        memberships.delete()
+    return left
 
 
 def _put_in(group: Group, devices: "QuerySet[Device]", *, now: datetime, cause: str) -> int:

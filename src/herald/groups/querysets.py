@@ -5,7 +5,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Self
 
 from django.db import models
-from django.db.models import Count
+from django.db.models.functions import Coalesce
 
 if TYPE_CHECKING:
     from herald.groups.models import GroupMembership
@@ -16,7 +16,7 @@ class GroupQuerySet(models.QuerySet["Group"]):
         """With `member_count`, in the order of names."""
         return (
             self.select_related("folder", "family", "only_model")
-            .annotate(member_count=Count("memberships"))
+            .annotate(member_count=Coalesce("size__members", 0))
             .order_by("name")
         )
 

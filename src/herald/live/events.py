@@ -83,13 +83,12 @@ async def serve_events(receive: Receive, send: Send) -> None:
     await send({"type": "http.response.start", "status": 200, "headers": headers})
     gone = asyncio.create_task(_wait_for_leave(receive))
     stream = hub.stream()
+    following: asyncio.Future[bytes | None] | None = None
     try:
         while not gone.done():
             following = asyncio.ensure_future(anext(stream, None))
             await asyncio.wait({following, gone}, return_when=asyncio.FIRST_COMPLETED)
             if not following.done():
-                following.cancel()
-                await asyncio.gather(following, return_exceptions=True)
                 return
             chunk = following.result()
             if chunk is None:
@@ -98,6 +97,9 @@ async def serve_events(receive: Receive, send: Send) -> None:
         await send({"type": "http.response.body", "body": b""})
     finally:
         gone.cancel()
+        if following is not None and not following.done():  # also where the server itself ends this
+            following.cancel()
+            await asyncio.gather(following, return_exceptions=True)
         await stream.aclose()
 
 

@@ -15,6 +15,7 @@ import { Grid } from "./grid";
 import { KeptViews } from "./kept-views";
 import { Columns, Exports } from "./list-tools";
 import { both, narrowed, wordsRule } from "./narrow";
+import { PutInGroup } from "./put-in-group";
 import { Values } from "./values";
 
 const SIDE_FIELDS = ["model", "site", "uplink", "tag", "power", "presence"];
@@ -119,6 +120,9 @@ export function Fleet() {
             <Button kind="quiet" onClick={() => selection.edit("chosen")}>
               Edit {count(selection.chosen.size)} chosen…
             </Button>
+          )}
+          {selection.chosen.size > 0 && (
+            <PutInGroup devices={[...selection.chosen.values()]} onDone={selection.clear} />
           )}
           <Button kind="quiet" disabled={!total || !!devices.error} onClick={() => selection.edit("all")}>
             Edit all {count(total)}…

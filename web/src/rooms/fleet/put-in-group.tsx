@@ -1,0 +1,102 @@
+/** Putting the chosen devices into a group that is picked by hand, or into a new one. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useNavigate } from "@tanstack/react-router";
+import { useState } from "react";
+import { toast } from "sonner";
+import { ApiError, api, body } from "@/api/client";
+import { groups as groupsQuery } from "@/api/queries";
+import { Button, Labelled, Modal, Problem } from "@/parts/controls";
+import { count, counted } from "@/parts/format";
+
+export function PutInGroup({ devices, onDone }: { devices: string[]; onDone: () => void }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <>
+      <Button kind="quiet" onClick={() => setOpen(true)}>
+        Put in a group…
+      </Button>
+      {open && (
+        <Choose
+          devices={devices}
+          onClose={() => setOpen(false)}
+          onDone={() => {
+            setOpen(false);
+            onDone();
+          }}
+        />
+      )}
+    </>
+  );
+}
+
+function Choose({ devices, onClose, onDone }: { devices: string[]; onClose: () => void; onDone: () => void }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const { data: groups } = useQuery(groupsQuery);
+  const [to, setTo] = useState("");
+  const [name, setName] = useState("");
+  const byHand = groups?.filter((g) => g.kind === "static") ?? [];
+  const put = useMutation({
+    mutationFn: async (move: boolean) => {
+      if (to === "new") {
+        const made = await body(api.POST("/api/v1/groups", { body: { name, kind: "static", devices } }));
+        return { id: made.id, name: made.name, joined: made.member_count };
+      }
+      const id = Number(to);
+      const done = await body(
+        api.POST("/api/v1/groups/{group_id}/members", {
+          params: { path: { group_id: id } },
+          body: { add: devices, remove: [], move },
+        }),
+      );
+      return { id, name: byHand.find((g) => g.id === id)?.name ?? "", joined: done.joined };
+    },
+    onSuccess: (done) => {
+      client.invalidateQueries({ queryKey: ["group"] });
+      toast(`${counted(done.joined, "device")} put into “${done.name}”`, {
+        action: {
+          label: "Open it",
+          onClick: () => navigate({ to: "/groups/$id", params: { id: String(done.id) }, search: {} }),
+        },
+      });
+      onDone();
+    },
+  });
+  const moves = put.error instanceof ApiError && Array.isArray(put.error.body.moves);
+  return (
+    <Modal open onClose={onClose} title={`Put ${counted(devices.length, "device")} into a group`}>
+      <form
+        className="space-y-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          put.mutate(false);
+        }}
+      >
+        <Labelled label="Group picked by hand">
+          <select className="field" value={to} onChange={(e) => setTo(e.target.value)}>
+            <option value="">choose…</option>
+            <option value="new">a new one</option>
+            {byHand.map((g) => (
+              <option key={g.id} value={g.id}>
+                {g.name} ({count(g.member_count)})
+              </option>
+            ))}
+          </select>
+        </Labelled>
+        {to === "new" && (
+          <Labelled label="Its name">
+            <input className="field" value={name} maxLength={80} onChange={(e) => setName(e.target.value)} />
+          </Labelled>
+        )}
+        <Problem error={put.error} />
+        <div className="flex justify-end gap-2">
+          <Button onClick={onClose}>Leave it</Button>
+          {moves && <Button onClick={() => put.mutate(true)}>Move them here</Button>}
+          <Button kind="main" type="submit" disabled={!to || (to === "new" && !name.trim()) || put.isPending}>
+            Put them in
+          </Button>
+        </div>
+      </form>
+    </Modal>
+  );
+}
