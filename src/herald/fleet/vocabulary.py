@@ -2,7 +2,7 @@
 
 from collections.abc import Collection, Mapping
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 from herald.fleet.models import Custodian, Device, DeviceModel, PropertyDefinition, Site
 from herald.fleet.presence import presence_of
@@ -49,8 +49,11 @@ def load_records(device_ids: Collection[int], vocabulary: Vocabulary, now: datet
     sites = {s.pk: s for s in Site.objects.all()}
     custodians = {c.pk: c for c in Custodian.objects.all()}
     properties = [s for s in vocabulary.fields.values() if s.source != "device"]
+    wanted = [(s.key, s.source == "attribute", _FITS[s.type], s.type is FieldType.YES_NO) for s in properties]
     records = {}
-    for device in Device.objects.by_ids(device_ids):
+    # tuples of what rules may name, not whole devices: half the time
+    for row in Device.objects.by_ids(device_ids).values_list(*_Row._fields):
+        device = _Row(*row)
         model, site = models[device.model_id], sites.get(device.site_id or 0)
         custodian = custodians.get(device.custodian_id or 0)
         record: dict[str, Any] = {
@@ -72,12 +75,34 @@ def load_records(device_ids: Collection[int], vocabulary: Vocabulary, now: datet
             "first_seen": device.first_seen,
             "last_check_in": device.last_check_in,
         }
-        for spec in properties:
-            value = (device.attributes if spec.source == "attribute" else device.facts).get(spec.key)
-            if isinstance(value, _FITS[spec.type]) and isinstance(value, bool) == (spec.type is FieldType.YES_NO):
-                record[spec.key] = value
-        records[device.pk] = record
+        for key, of_attributes, fits, is_yes_no in wanted:
+            value = (device.attributes if of_attributes else device.facts).get(key)
+            if isinstance(value, fits) and isinstance(value, bool) == is_yes_no:
+                record[key] = value
+        records[device.id] = record
     return records
+
+
+class _Row(NamedTuple):
+    """The columns of a device that rules may name."""
+
+    id: int
+    uid: str
+    name: str
+    serial: str
+    model_id: int
+    hardware_revision: str
+    firmware: str | None
+    site_id: int | None
+    time_zone: str
+    custodian_id: int | None
+    tags: list[str]
+    attributes: dict[str, Any]
+    facts: dict[str, Any]
+    admission: str
+    check_in_interval_seconds: int
+    last_check_in: datetime | None
+    first_seen: datetime | None
 
 
 def record_with_groups(record: Mapping[str, Any], groups: Collection[str]) -> Record:

@@ -198,20 +198,20 @@ def _differences(
     vocabulary: Vocabulary,
     now: datetime,
 ) -> tuple[list[tuple[int, int]], list[tuple[int, int]]]:
-    predicates = [(g, predicate_of(g.rule, vocabulary, now)) for g in groups]
+    predicates = [(g.pk, g.name, predicate_of(g.rule, vocabulary, now)) for g in groups]
     joins, leaves = [], []
     for device_id, record in load_records(device_ids, vocabulary, now).items():
         inside = members[device_id]
         names = set(inside.values())
         record["group"] = names  # grows and shrinks as the groups are decided, in their order
-        for group, predicate in predicates:
-            if predicate(record):
-                if group.pk not in inside:
-                    joins.append((group.pk, device_id))
-                    names.add(group.name)
-            elif group.pk in inside:
-                leaves.append((group.pk, device_id))
-                names.discard(group.name)
+        for group_id, name, matches in predicates:
+            if matches(record):
+                if group_id not in inside:
+                    joins.append((group_id, device_id))
+                    names.add(name)
+            elif group_id in inside:
+                leaves.append((group_id, device_id))
+                names.discard(name)
     return joins, leaves
 
 

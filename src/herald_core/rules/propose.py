@@ -89,10 +89,10 @@ def _lines_of(spec: FieldSpec, records: Sequence[Record], inside: Mask, vocabula
 
 
 def _coded(values: Sequence[Any]) -> tuple[NDArray[np.intp], list[Any]]:
-    """Values as numbers of distinct ones; 1 and True are two."""
-    numbers: dict[tuple[type, Any], int] = {}
-    codes = np.fromiter((numbers.setdefault((type(v), v), len(numbers)) for v in values), np.intp, len(values))
-    return codes, [v for _, v in numbers]
+    """Values as numbers of distinct ones. Those of a field are of one type, so none is taken for another."""
+    numbers: dict[Any, int] = {}
+    codes = np.fromiter((numbers.setdefault(v, len(numbers)) for v in values), np.intp, len(values))
+    return codes, list(numbers)
 
 
 def _clauses(spec: FieldSpec, own: Sequence[Any], every: Sequence[Any]) -> Iterator[tuple[Node, float]]:
