@@ -38,7 +38,7 @@ WIDE = "not family = Sill"
 PROBES, PAUSE = 60, 0.35
 CONNECTIONS, RATE, CALLING = 600, 2000, 8000
 SETTLE_SECONDS = 40
-LATENCY_MS = 60  # about what a call takes beside its pause
+LATENCY_MS = 110  # about what a call takes beside its pause
 #: wrk's threads call with another device each time, at a steady pace; every tenth call brings another battery charge
 SCRIPT = """
 local secrets = {}

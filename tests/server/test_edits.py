@@ -10,7 +10,7 @@ from herald.api.errors import Conflict, Invalid, InvalidFields, NobodyThere
 from herald.edits import services
 from herald.edits.change import Asked
 from herald.edits.models import Edit, EditState
-from herald.edits.services import Target, preview_edit, request_edit, undo_edit
+from herald.edits.services import Target, preview_edit, request_edit, request_undo, undo_edit
 from herald.fleet.models import Custodian, Device, PropertyDefinition, Tag
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.membership import follow_changes
@@ -95,13 +95,13 @@ def test_an_edit_is_undone_as_one_step() -> None:
     devices = make_devices(2, tags=["a"], attributes={"crop": "vine"})
     done = edit(Target(rule="tag = a"), set_attributes={"crop": "olive"}, admission="retired", remove_tags=["a"])
 
-    undo_edit(done, actor=None, now=NOW)
+    request_undo(done, actor=None, now=NOW)
 
     for device in devices:
         device.refresh_from_db()
         assert (device.tags, device.attributes, device.admission) == (["a"], {"crop": "vine"}, "admitted")
     with pytest.raises(Conflict):
-        undo_edit(done, actor=None, now=NOW)
+        request_undo(done, actor=None, now=NOW)
 
 
 def test_what_somebody_changed_since_is_not_undone() -> None:
@@ -110,7 +110,7 @@ def test_what_somebody_changed_since_is_not_undone() -> None:
     edit(Target(devices=[first.name]), add_tags=["y"])
 
     with pytest.raises(Conflict, match="1 of 2 devices were changed since"):
-        undo_edit(done, actor=None, now=NOW)
+        request_undo(done, actor=None, now=NOW)
     first.refresh_from_db()
     assert first.tags == ["x", "y"]
 
@@ -185,3 +185,31 @@ def test_the_calls_preview_apply_and_undo() -> None:
     assert client.post("/api/v1/edits", {"add_tags": ["x"]}, format="json").status_code == 422
     client.force_authenticate(make_user("reader"))
     assert client.post("/api/v1/edits", body, format="json").status_code == 403
+
+
+def test_a_large_edit_is_undone_by_a_job_or_stands_and_says_why(monkeypatch: pytest.MonkeyPatch) -> None:
+    from herald.edits import services, tasks
+
+    asked: list[int] = []
+    monkeypatch.setattr(tasks.carry_out_undo, "defer", lambda edit_id: asked.append(edit_id))
+    devices = make_devices(3)
+    everybody = Target(devices=[d.name for d in devices])
+    done = request_edit(Asked(add_tags=["many"]), everybody, actor=None, now=NOW)
+    monkeypatch.setattr(services, "CHUNK", 2)
+
+    assert request_undo(done, actor=None, now=NOW).state == "undoing"
+    with pytest.raises(Conflict, match="being undone"):
+        request_undo(done, actor=None, now=NOW)
+    Device.objects.filter(pk=devices[0].pk).update(tags=["other"])
+    tasks.carry_out_undo(edit_id=done.pk)
+    done.refresh_from_db()
+    assert (done.state, done.reason[:25]) == ("done", "1 of 3 devices were chang")
+    assert Device.objects.get(pk=devices[1].pk).tags == ["many"]
+
+    Device.objects.filter(pk=devices[0].pk).update(tags=["many"])
+    request_undo(done, actor=None, now=NOW)
+    for edit_id in asked[1:]:
+        undo_edit(edit_id, now=NOW)
+        undo_edit(edit_id, now=NOW)  # a repeat after a crash changes nothing
+    done.refresh_from_db()
+    assert (done.state, Device.objects.filter(tags__contains=["many"]).count()) == ("undone", 0)

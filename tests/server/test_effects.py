@@ -8,7 +8,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from herald.edits.change import Asked
-from herald.edits.services import Target, preview_edit, request_edit, undo_edit
+from herald.edits.services import Target, preview_edit, request_edit, request_undo
 from herald.edits.tags import preview_renaming, rename_tag
 from herald.fleet.models import Custodian, Device, PropertyDefinition
 from herald.groups.membership import follow_changes
@@ -89,7 +89,7 @@ def test_an_edit_does_to_groups_what_its_preview_said(fleet: list[dict[str, Any]
             follow_changes(now=NOW)
             assert {(e.group.name, e.joins, e.leaves) for e in told.groups} == _differences(before, _members())
             assert done.device_count == told.changing
-            undo_edit(done, actor=None, now=NOW)
+            request_undo(done, actor=None, now=NOW)
             follow_changes(now=NOW)
             assert before == _members()
             assert states == list(Device.objects.order_by("id").values("tags", "attributes", "site_id"))

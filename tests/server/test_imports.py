@@ -156,7 +156,7 @@ def test_the_import_of_an_export_changes_nothing() -> None:
     client = APIClient()
     client.force_authenticate(make_user())
     columns = "uid,name,serial,model,hardware,site,custodian,tag,admission,asset_no,cost,bought_on,leased"
-    for kind in ("csv", "xlsx"):
+    for kind in ("csv", "xlsx", "jsonl"):
         response = client.get("/api/v1/devices/export", {"columns": columns, "as": kind})
         content = b"".join(response.streaming_content) if response.streaming else response.content
         made = bring(content, f"devices.{kind}")

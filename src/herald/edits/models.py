@@ -13,6 +13,7 @@ class EditState(models.TextChoices):
 
     RUNNING = "running", "Being applied"
     DONE = "done", "Done"
+    UNDOING = "undoing", "Being undone"
     UNDONE = "undone", "Undone"
     FAILED = "failed", "Failed"
 

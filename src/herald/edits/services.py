@@ -122,16 +122,41 @@ def _write_chunk(edit: Edit, now: datetime) -> bool:
     return edit.state == EditState.RUNNING
 
 
-def undo_edit(edit: Edit, *, actor: User | None, now: datetime) -> Edit:
-    """Put back what every device had before, as one step.
+def request_undo(edit: Edit, *, actor: User | None, now: datetime) -> Edit:
+    """Put back what every device had before, as one step: at once for up to `CHUNK` devices, else by a job.
 
     Raises:
         Conflict: it is not done, or somebody changed those values since; with how many devices.
     """
+    from herald.edits.tasks import carry_out_undo
+
     with transaction.atomic():
         edit = Edit.objects.select_for_update().get(pk=edit.pk)
         if edit.state != EditState.DONE:
             raise Conflict(f"This edit is {edit.get_state_display().lower()}, so there is nothing to undo.")
+        edit.state, edit.reason = EditState.UNDOING, ""
+        edit.save(update_fields=["state", "reason"])
+        sentence = f"Undid: {edit.sentence}"[:300]
+        record(now=now, actor=actor, kind="edit", object_id=edit.pk, sentence=sentence)
+        if edit.device_count <= CHUNK:
+            undo_edit(edit.pk, now=now)
+        else:
+            carry_out_undo.defer(edit_id=edit.pk)
+    edit.refresh_from_db()
+    notify("edit", edit.pk)
+    return edit
+
+
+def undo_edit(edit_id: int, *, now: datetime) -> None:
+    """Write what every device had before, in one transaction. Safe to repeat after a crash.
+
+    Raises:
+        Conflict: somebody changed those values since; with how many devices. Nothing is written then.
+    """
+    with transaction.atomic():
+        edit = Edit.objects.select_for_update().filter(pk=edit_id, state=EditState.UNDOING).first()
+        if edit is None:
+            return
         rows = list(EditedDevice.objects.written(edit.pk))
         present = read_states([r.device_id for r in rows], lock=True)
         changed_since = [r for r in rows if present.get(r.device_id) != r.after]
@@ -144,11 +169,14 @@ def undo_edit(edit: Edit, *, actor: User | None, now: datetime) -> Edit:
             write_states({r.device_id: r.before for r in rows[start : start + CHUNK]}, vocabulary, now=now)
         edit.state = EditState.UNDONE
         edit.save(update_fields=["state"])
-        sentence = f"Undid: {edit.sentence}"[:300]
-        record(now=now, actor=actor, kind="edit", object_id=edit.pk, sentence=sentence)
         notify("edit", edit.pk)
         notify("fleet")
-    return edit
+
+
+def keep_edit(edit_id: int, reason: str) -> None:
+    """Note that an edit could not be undone and stands."""
+    Edit.objects.filter(pk=edit_id, state=EditState.UNDOING).update(state=EditState.DONE, reason=reason[:300])
+    notify("edit", edit_id)
 
 
 def fail_edit(edit_id: int, reason: str) -> None:

@@ -16,3 +16,12 @@ def carry_out_edit(edit_id: int) -> None:
             pass
     except DomainError as error:
         services.fail_edit(edit_id, error.detail)
+
+
+@app.task(queue="edits", retry=RetryStrategy(max_attempts=3, wait=2))
+def carry_out_undo(edit_id: int) -> None:
+    """Put back what the devices of a large edit had before."""
+    try:
+        services.undo_edit(edit_id, now=clock.now())
+    except DomainError as error:
+        services.keep_edit(edit_id, error.detail)

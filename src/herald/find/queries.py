@@ -2,6 +2,7 @@
 
 import csv
 import io
+import json
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -157,6 +158,12 @@ def as_csv(columns: Sequence[str], rows: Iterator[list[Any]]) -> Iterator[bytes]
             buffer.seek(0)
             buffer.truncate()
     yield buffer.getvalue().encode()
+
+
+def as_json_lines(columns: Sequence[str], rows: Iterator[list[Any]]) -> Iterator[bytes]:
+    """One JSON object a line, with the same columns and cells."""
+    for row in rows:
+        yield json.dumps(dict(zip(columns, row, strict=True)), ensure_ascii=False, default=str).encode() + b"\n"
 
 
 def as_xlsx(columns: Sequence[str], rows: Iterator[list[Any]]) -> bytes:

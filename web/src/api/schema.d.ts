@@ -1723,7 +1723,7 @@ export interface components {
             reason: string;
         };
         /** @enum {string} */
-        EditRowStateEnum: "running" | "done" | "undone" | "failed";
+        EditRowStateEnum: "running" | "done" | "undoing" | "undone" | "failed";
         /** @description Whom it is for: devices by name or uid, or all that a rule matches. Not both. */
         EditTargetRequest: {
             devices?: string[];
@@ -2925,7 +2925,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description csv if left out */
-                as?: "csv" | "xlsx";
+                as?: "csv" | "jsonl" | "xlsx";
                 /** @description fields between commas */
                 columns?: string;
                 /** @description a field to order by, - before it for the reverse; name if left out */

@@ -54,7 +54,7 @@ class EditUndoAction(APIView):
 
     @extend_schema(operation_id="edits_undo", request=None, responses=EditRow)
     def post(self, request: Request, edit_id: int) -> Response:
-        edit = services.undo_edit(get_object_or_404(Edit, pk=edit_id), actor=request.user, now=clock.now())
+        edit = services.request_undo(get_object_or_404(Edit, pk=edit_id), actor=request.user, now=clock.now())
         return Response(EditRow(edit).data)
 
 

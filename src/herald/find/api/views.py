@@ -17,7 +17,7 @@ from herald.api.errors import Invalid, NotFound
 from herald.api.fields import Strict, next_page, read_limit, valid
 from herald.clock.source import clock
 from herald.find.models import SavedView
-from herald.find.queries import as_csv, as_xlsx, found, grid_of, in_order, table_rows
+from herald.find.queries import as_csv, as_json_lines, as_xlsx, found, grid_of, in_order, table_rows
 from herald.fleet.api.serializers import DevicePage, ValueCount
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.values import value_counts
@@ -77,7 +77,7 @@ class DeviceExportView(APIView):
             WORDS,
             ORDER,
             OpenApiParameter("columns", str, description="fields between commas"),
-            OpenApiParameter("as", str, enum=["csv", "xlsx"], description="csv if left out"),
+            OpenApiParameter("as", str, enum=["csv", "xlsx", "jsonl"], description="csv if left out"),
         ],
         responses={(200, "text/csv"): OpenApiTypes.BINARY},
     )
@@ -91,6 +91,9 @@ class DeviceExportView(APIView):
         if asked.get("as") == "xlsx":
             kind = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
             return _file(HttpResponse(as_xlsx(columns, rows), content_type=kind), "devices.xlsx")
+        if asked.get("as") == "jsonl":
+            lines = as_json_lines(columns, rows)
+            return _file(StreamingHttpResponse(lines, content_type="application/jsonl; charset=utf-8"), "devices.jsonl")
         stream: Iterator[bytes] = as_csv(columns, rows)
         return _file(StreamingHttpResponse(stream, content_type="text/csv; charset=utf-8"), "devices.csv")
 

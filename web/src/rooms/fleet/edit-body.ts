@@ -8,7 +8,7 @@ export const ACTS = {
   clear: "Clear an attribute",
   site: "Move to a site",
   custodian: "Give to a custodian",
-  retire: "Retire",
+  retire: "Retire, or refuse",
   admit: "Admit",
 } as const;
 export type Act = keyof typeof ACTS;

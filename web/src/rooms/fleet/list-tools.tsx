@@ -51,6 +51,9 @@ export function Exports({
       </a>{" "}
       <a className="slot" href={address("xlsx")} download>
         XLSX
+      </a>{" "}
+      <a className="slot" href={address("jsonl")} download>
+        JSON
       </a>
     </span>
   );

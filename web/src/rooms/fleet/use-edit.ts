@@ -21,7 +21,7 @@ export function useEdit(wanted: Schemas["EditRequestRequest"] | null, onApplied:
     mutationFn: (id: number) => body(api.POST("/api/v1/edits/{edit_id}/undo", { params: { path: { edit_id: id } } })),
     onSuccess: (edit) => {
       again();
-      toast(`Undone: ${edit.sentence}`);
+      toast(`${edit.state === "undoing" ? "Being undone" : "Undone"}: ${edit.sentence}`);
     },
     onError: (error) => toast.error(error.message),
   });
