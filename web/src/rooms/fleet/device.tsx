@@ -87,7 +87,6 @@ export function DevicePage() {
             />
           </Card>
           <Described device={d} />
-          <Facts device={d} />
         </div>
         <div className="space-y-4">
           <Card title="In hand">
@@ -147,6 +146,7 @@ export function DevicePage() {
             </ul>
           </Card>
           <Why device={d} />
+          <Facts device={d} />
         </div>
         <Card title="Its story">
           <Timeline entries={timeline.data ?? []} showDevice={false} />

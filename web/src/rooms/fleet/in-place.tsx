@@ -37,7 +37,7 @@ export function InPlace({
   ) : (
     <button
       type="button"
-      className="rounded-sm border border-transparent px-1 text-right hover:border-rule"
+      className="-mr-[5px] rounded-sm border border-transparent px-1 text-right hover:border-rule"
       onClick={() => setOpen(true)}
     >
       <span className="sr-only">Change {label}: </span>
