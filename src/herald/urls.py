@@ -16,7 +16,7 @@ from herald.edits.api import views as edits
 from herald.find.api import views as find
 from herald.fleet.api import views as fleet
 from herald.groups.api import views as groups
-from herald.images.api.views import ImageListView
+from herald.images.api import views as images
 from herald.imports.api import views as imports
 from herald.now.views import NowApiView
 from herald.record.api.views import RecordListView
@@ -109,7 +109,12 @@ urlpatterns = [
     _call("imports/<int:import_id>/accept", imports.ImportAcceptAction),
     _call("imports/<int:import_id>/cancel", imports.ImportCancelAction),
     _call("imports/<int:import_id>/wrong", imports.ImportWrongView),
-    _call("images", ImageListView),
+    _call("images", images.ImageListView),
+    _call("images/<int:image_id>/approve", images.ImageApproveAction),
+    _call("images/<int:image_id>/withdraw", images.ImageWithdrawAction),
+    _call("images/<int:image_id>/withdraw/preview", images.ImageWithdrawPreview),
+    _call("uploads", images.UploadListView),
+    _call("uploads/<uuid:upload_id>", images.UploadView),
     _call("rollouts", rollouts.RolloutListView),
     _call("rollouts/<int:rollout_id>", rollouts.RolloutView),
     _call("rollouts/<int:rollout_id>/preflight", rollouts.PreflightAction),

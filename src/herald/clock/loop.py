@@ -18,6 +18,7 @@ from herald.clock.source import clock
 from herald.commands.services import turn_schedules
 from herald.deliveries import services as deliveries
 from herald.groups.membership import follow_changes, refresh_time_groups
+from herald.images.uploads import forget_old_uploads
 from herald.rollouts.turn import turn_rollouts
 
 TURN_SECONDS = 1.0
@@ -34,6 +35,7 @@ def turn() -> None:
     deliveries.recall_lapsed(now=now)
     turn_rollouts(now=now)
     turn_schedules(now=now)
+    forget_old_uploads(now=now)
     TimeBase.objects.update(last_seen=now)
 
 

@@ -1,5 +1,8 @@
 """Firmware images."""
 
+import uuid
+
+from django.conf import settings
 from django.contrib.postgres.fields import ArrayField
 from django.db import models
 from django.db.models import Q
@@ -48,6 +51,11 @@ class Image(models.Model):
     #: how long a device must report good health on the version before it counts as confirmed
     soak_minutes = models.PositiveIntegerField(default=0)
     status = models.CharField(max_length=10, choices=ImageStatus, default=ImageStatus.NEW)
+    added_at = models.DateTimeField(null=True)
+    added_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+    approved_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+    #: why it was withdrawn
+    reason = models.CharField(max_length=300, blank=True)
 
     objects = ImageQuerySet.as_manager()
 
@@ -56,6 +64,10 @@ class Image(models.Model):
             models.CheckConstraint(condition=Q(status__in=ImageStatus.values), name="image_status_known"),
             models.CheckConstraint(condition=Q(sha256__regex=r"^[0-9a-f]{64}$"), name="image_hash_is_sha256"),
             models.CheckConstraint(condition=~Q(status="approved", signature=""), name="image_approved_is_signed"),
+            models.CheckConstraint(
+                condition=Q(approved_by=None) | Q(added_by=None) | ~Q(approved_by=models.F("added_by")),
+                name="image_approved_by_another",
+            ),
         )
         indexes = (models.Index(fields=["sha256"], name="image_hash"),)
 
@@ -77,4 +89,20 @@ class ImageModel(models.Model):
                 name="image_once_per_model_and_version",
                 violation_error_message="There is an image of this version for this model already.",
             ),
+        )
+
+
+class Upload(models.Model):
+    """A file on its way in, piece by piece; `received_bytes` are safe on disk."""
+
+    id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    file_name = models.CharField(max_length=200)
+    size_bytes = models.PositiveBigIntegerField()
+    received_bytes = models.PositiveBigIntegerField(default=0)
+    last_at = models.DateTimeField()
+    started_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+
+    class Meta:
+        constraints = (
+            models.CheckConstraint(condition=Q(received_bytes__lte=models.F("size_bytes")), name="upload_within_size"),
         )

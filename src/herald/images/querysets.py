@@ -11,7 +11,11 @@ if TYPE_CHECKING:
 class ImageQuerySet(models.QuerySet["Image"]):
     def listed(self) -> Self:
         """Newest versions first within each family."""
-        return self.prefetch_related("device_models").order_by("family", "-version_key")
+        return (
+            self.select_related("added_by", "approved_by")
+            .prefetch_related("device_models")
+            .order_by("family", "-version_key")
+        )
 
     def approved(self) -> Self:
         return self.filter(status="approved")

@@ -10,3 +10,4 @@ class RolloutsConfig(AppConfig):
 
     def ready(self) -> None:
         import_module("herald.rollouts.uses")  # it tells the groups what it uses of them
+        import_module("herald.rollouts.image_uses")  # and the images what sends them

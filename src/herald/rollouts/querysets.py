@@ -22,6 +22,10 @@ class RolloutQuerySet(models.QuerySet["Rollout"]):
         held = ["running", "paused", "halted", "stopped"]
         return self.filter(state__in=held, ended_at__isnull=True).order_by("id")
 
+    def of_image(self, image_id: int) -> Self:
+        """Rollouts of the image, not ended."""
+        return self.filter(image_id=image_id, ended_at__isnull=True).order_by("id")
+
     def using_group(self, group_id: int) -> Self:
         """Rollouts, not ended, that name the group."""
         named = models.Q(include=group_id) | models.Q(exclude=group_id) | models.Q(rings__group=group_id)

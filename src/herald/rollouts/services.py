@@ -268,10 +268,12 @@ def resume(rollout: Rollout, *, actor: User | None, now: datetime) -> None:
     """Go on after a pause or a halt.
 
     Raises:
-        Conflict: it is neither paused nor halted.
+        Conflict: it is neither paused nor halted, or its image was withdrawn.
     """
     with transaction.atomic():
         rollout = _locked(rollout, RolloutState.PAUSED, RolloutState.HALTED, doing="resumed")
+        if rollout.image.status == ImageStatus.WITHDRAWN:
+            raise Conflict(f"{rollout.image} was withdrawn ({rollout.image.reason}), so it is sent no more.")
         before, reason = rollout.state, rollout.reason
         rollout.state, rollout.reason = RolloutState.RUNNING, ""
         if before == RolloutState.HALTED:

@@ -587,6 +587,58 @@ export interface paths {
         /** @description Images by family, the newest version first. */
         get: operations["images_list"];
         put?: never;
+        /** @description Images by family, the newest version first. */
+        post: operations["images_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/images/{image_id}/approve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Sign an image, by another person than added it. */
+        post: operations["images_approve"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/images/{image_id}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let an image be sent no more. */
+        post: operations["images_withdraw"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/images/{image_id}/withdraw/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What withdrawing an image would change. */
+        get: operations["images_withdraw_preview"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -1405,6 +1457,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/uploads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Begin to bring a file in. */
+        post: operations["uploads_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/uploads/{upload_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One file on its way in. */
+        get: operations["uploads_retrieve"];
+        /** @description One file on its way in. */
+        put: operations["uploads_append"];
+        post?: never;
+        /** @description One file on its way in. */
+        delete: operations["uploads_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/views": {
         parameters: {
             query?: never;
@@ -1877,6 +1965,34 @@ export interface components {
             speed: number;
             demo: boolean;
         };
+        /** @description An image of a file that has come in whole. */
+        ImageDraftRequest: {
+            /** Format: uuid */
+            upload: string;
+            models: string[];
+            version: string;
+            /** @default stable */
+            channel?: string;
+            hardware_revisions?: string[];
+            /** @default  */
+            notes?: string;
+            /** Format: date */
+            released_on?: string | null;
+            /** Format: date */
+            expires_on?: string | null;
+            /** @default  */
+            min_version?: string;
+            /** @default  */
+            max_version?: string;
+            /** Format: double */
+            free_space_mb?: number | null;
+            /** Format: double */
+            min_battery_pct?: number | null;
+            /** @default 10 */
+            expected_minutes?: number;
+            /** @default 0 */
+            soak_minutes?: number;
+        };
         /** @description An image. `fits` counts the devices of its models, `runs` those on its version. */
         ImageRow: {
             readonly id: number;
@@ -1903,11 +2019,19 @@ export interface components {
             expected_minutes: number;
             soak_minutes: number;
             status: components["schemas"]["ImageStatusEnum"];
+            added_by: string | null;
+            approved_by: string | null;
+            reason: string;
             readonly fits: number;
             readonly runs: number;
         };
         /** @enum {string} */
         ImageStatusEnum: "new" | "approved" | "withdrawn";
+        ImageUseRow: {
+            kind: string;
+            id: number;
+            sentence: string;
+        };
         /** @description `all_or_nothing` false takes the good rows and leaves the wrong ones. */
         ImportAcceptanceRequest: {
             /** @default true */
@@ -2535,6 +2659,23 @@ export interface components {
         };
         /** @enum {string} */
         TypeEnum: "text" | "choice" | "number" | "yes/no" | "date" | "version";
+        /** @description A file on its way in. The next piece begins at `received_bytes`. */
+        UploadRow: {
+            /** Format: uuid */
+            readonly id: string;
+            file_name: string;
+            /** Format: int64 */
+            size_bytes: number;
+            /** Format: int64 */
+            received_bytes: number;
+            /** @default 8388608 */
+            readonly piece_bytes: number;
+        };
+        /** @description A serializer that refuses fields it does not know, naming them. */
+        UploadStartRequest: {
+            file_name: string;
+            size_bytes: number;
+        };
         ValueCount: {
             value: string;
             count: number;
@@ -2559,6 +2700,15 @@ export interface components {
             reason: string;
             /** Format: date-time */
             until: string | null;
+        };
+        /** @description What withdrawing an image changes: `uses` stop, `running` devices keep the version. */
+        WithdrawalPreview: {
+            uses: components["schemas"]["ImageUseRow"][];
+            running: number;
+        };
+        /** @description A serializer that refuses fields it does not know, naming them. */
+        WithdrawalReasonRequest: {
+            reason: string;
         };
         /** @description A cell that cannot be taken; `row` is its line in the file. */
         WrongRow: {
@@ -3607,6 +3757,96 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ImageRow"][];
+                };
+            };
+        };
+    };
+    images_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImageDraftRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImageRow"];
+                };
+            };
+        };
+    };
+    images_approve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                image_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImageRow"];
+                };
+            };
+        };
+    };
+    images_withdraw: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                image_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WithdrawalReasonRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImageRow"];
+                };
+            };
+        };
+    };
+    images_withdraw_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                image_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WithdrawalPreview"];
                 };
             };
         };
@@ -4914,6 +5154,98 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["NewToken"];
                 };
+            };
+        };
+    };
+    uploads_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UploadStartRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UploadRow"];
+                };
+            };
+        };
+    };
+    uploads_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                upload_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UploadRow"];
+                };
+            };
+        };
+    };
+    uploads_append: {
+        parameters: {
+            query: {
+                /** @description where this piece begins */
+                offset: number;
+            };
+            header?: never;
+            path: {
+                upload_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UploadRow"];
+                };
+            };
+        };
+    };
+    uploads_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                upload_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -1,0 +1,77 @@
+"""Files on their way in: in pieces, so that a cut line goes on where it was cut."""
+
+import os
+import shutil
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from django.conf import settings
+from django.db import transaction
+
+from herald.access.models import User
+from herald.api.errors import Conflict, Invalid
+from herald.images.models import Upload
+
+MAX_BYTES = 2 * 1024**3
+PIECE_BYTES = 8 * 1024**2
+SPARE_BYTES = 64 * 1024**2  # left free on the disk beside the file
+FORGOTTEN_AFTER = timedelta(days=1)
+
+
+def path_of(upload: Upload) -> Path:
+    """Where the pieces are kept."""
+    return Path(settings.IMAGES_DIR) / "uploads" / str(upload.pk)
+
+
+def begin_upload(file_name: str, size_bytes: int, *, actor: User | None, now: datetime) -> Upload:
+    """Make room for a file.
+
+    Raises:
+        Invalid: it is empty or too large. Conflict: the disk has no room for it.
+    """
+    if not 0 < size_bytes <= MAX_BYTES:
+        raise Invalid("/size_bytes", f"A file has 1 byte to {MAX_BYTES // 1024**3} GB.")
+    folder = Path(settings.IMAGES_DIR) / "uploads"
+    folder.mkdir(parents=True, exist_ok=True)
+    free = shutil.disk_usage(folder).free
+    if free < size_bytes + SPARE_BYTES:
+        raise Conflict(f"The server's disk has {free // 1024**2} MB left, which this file would not leave enough of.")
+    return Upload.objects.create(file_name=file_name[:200], size_bytes=size_bytes, last_at=now, started_by=actor)
+
+
+def append(upload_id: object, offset: int, piece: bytes, *, now: datetime) -> Upload:
+    """Write the piece that comes next. What a crash left half written beyond `received_bytes` is written anew.
+
+    Raises:
+        Conflict: another piece comes next; `received` says from where. Invalid: it is too long.
+    """
+    with transaction.atomic():
+        upload = Upload.objects.select_for_update().get(pk=upload_id)
+        if offset != upload.received_bytes:
+            raise Conflict(f"The next piece begins at byte {upload.received_bytes}.", received=upload.received_bytes)
+        if len(piece) > PIECE_BYTES or offset + len(piece) > upload.size_bytes:
+            raise Invalid("/offset", "The piece is longer than what is to come.")
+        handle = os.open(path_of(upload), os.O_WRONLY | os.O_CREAT, 0o600)
+        with os.fdopen(handle, "wb") as file:
+            file.truncate(offset)
+            file.seek(offset)
+            file.write(piece)
+            file.flush()
+            os.fsync(file.fileno())
+        upload.received_bytes, upload.last_at = offset + len(piece), now
+        upload.save(update_fields=["received_bytes", "last_at"])
+    return upload
+
+
+def abandon(upload: Upload) -> None:
+    """Forget a file that is not wanted any more, and what is there of it."""
+    path_of(upload).unlink(missing_ok=True)
+    upload.delete()
+
+
+def forget_old_uploads(*, now: datetime) -> int:
+    """Abandon the files of which nothing came for a day; how many."""
+    old = list(Upload.objects.filter(last_at__lt=now - FORGOTTEN_AFTER))
+    for upload in old:
+        abandon(upload)
+    return len(old)
