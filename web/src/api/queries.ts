@@ -169,6 +169,11 @@ export const deviceTimeline = (word: string) =>
     refetchInterval: 5 * SECOND,
   });
 export const images = queryOptions({ queryKey: ["images"], queryFn: () => body(api.GET("/api/v1/images")) });
+export const imageWithdrawal = (id: number) =>
+  queryOptions({
+    queryKey: ["images", id, "withdrawal"],
+    queryFn: () => body(api.GET("/api/v1/images/{image_id}/withdraw/preview", { params: { path: { image_id: id } } })),
+  });
 export const rollouts = queryOptions({
   queryKey: ["rollout", "list"],
   queryFn: () => body(api.GET("/api/v1/rollouts")),

@@ -1,24 +1,47 @@
 /** Images: what they fit, what they need and who runs them. */
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { images as imagesQuery } from "@/api/queries";
-import { Bar, Empty, Problem } from "@/parts/controls";
+import { Bar, Button, Empty, Problem } from "@/parts/controls";
 import { count, megabytes } from "@/parts/format";
+import { AddImage } from "./add-image";
+import { ImageActs } from "./image-acts";
 
 export function Images() {
   const { data, error } = useQuery(imagesQuery);
+  const [adding, setAdding] = useState(false);
   const families = [...new Set(data?.map((i) => i.family))];
   return (
     <>
-      <p className="mb-4 text-soft">Firmware images, newest first, with how much of the fleet runs them.</p>
+      <div className="mb-3 flex items-baseline">
+        <p className="text-soft">Firmware images, newest first, with how much of the fleet runs them.</p>
+        <Button className="ml-auto" onClick={() => setAdding(true)}>
+          Add an image
+        </Button>
+      </div>
+      {adding && <AddImage onClose={() => setAdding(false)} />}
       <Problem error={error} />
-      {data?.length === 0 && <Empty title="No image yet">Images come in with the demo, or through the API.</Empty>}
+      {data?.length === 0 && (
+        <Empty title="No image yet">
+          Add the first one: its file, the models it fits, and what it needs of a device.
+        </Empty>
+      )}
       {families.map((family) => (
         <section key={family} className="mb-5">
           <h2 className="mb-1.5 text-[1.05rem]">{family}</h2>
           <table className="w-full table-fixed rounded-md border border-rule bg-card">
             <thead>
               <tr className="text-left text-soft">
-                {["Version", "Status", "Installs over", "Models, revisions", "Needs", "Size", "Runs on"].map((h) => (
+                {[
+                  "Version",
+                  "Status",
+                  "Installs over",
+                  "Models, revisions",
+                  "Needs",
+                  "Size",
+                  "Runs on",
+                  "What to do",
+                ].map((h) => (
                   <th key={h} className="px-3 py-1.5 font-normal">
                     {h}
                   </th>
@@ -38,6 +61,12 @@ export function Images() {
                       className={`px-3 py-1.5 ${i.status === "approved" ? "" : i.status === "withdrawn" ? "text-brick" : "text-saffron-ink"}`}
                     >
                       {i.status}
+                      <div className="text-soft text-xs">
+                        {i.reason ||
+                          (i.status === "new"
+                            ? i.added_by && `added by ${i.added_by}`
+                            : i.approved_by && `by ${i.approved_by}`)}
+                      </div>
                     </td>
                     <td className="px-3 py-1.5 font-mono">{i.min_version ? `≥ ${i.min_version}` : "any"}</td>
                     <td className="px-3 py-1.5">
@@ -59,6 +88,9 @@ export function Images() {
                       <div className="mt-1">
                         <Bar share={i.fits ? i.runs / i.fits : 0} label={`${i.runs} of ${i.fits} devices`} />
                       </div>
+                    </td>
+                    <td className="px-3 py-1">
+                      <ImageActs image={i} />
                     </td>
                   </tr>
                 ))}

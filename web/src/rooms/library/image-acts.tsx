@@ -1,0 +1,104 @@
+/** What can be done with an image: approve it, by another person than added it; withdraw it, with what that stops. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { toast } from "sonner";
+import { api, body, type Schemas } from "@/api/client";
+import { imageWithdrawal, session } from "@/api/queries";
+import { Button, Labelled, Modal, Problem } from "@/parts/controls";
+import { counted } from "@/parts/format";
+
+type Image = Schemas["ImageRow"];
+
+export function ImageActs({ image }: { image: Image }) {
+  const client = useQueryClient();
+  const { data: me } = useQuery(session);
+  const [withdrawing, setWithdrawing] = useState(false);
+  const approve = useMutation({
+    mutationFn: () => body(api.POST("/api/v1/images/{image_id}/approve", { params: { path: { image_id: image.id } } })),
+    onSuccess: (done) => {
+      client.invalidateQueries({ queryKey: ["images"] });
+      toast(`${done.name} is approved and signed`);
+    },
+  });
+  const mine = image.added_by !== null && image.added_by === me?.user?.name;
+  return (
+    <>
+      {image.status === "new" && (
+        <Button
+          disabled={mine || approve.isPending}
+          title={mine ? "You added it; somebody else must approve it." : undefined}
+          onClick={() => approve.mutate()}
+        >
+          Approve
+        </Button>
+      )}
+      {image.status !== "withdrawn" && (
+        <Button kind="quiet" className="-ml-3 text-brick!" onClick={() => setWithdrawing(true)}>
+          Withdraw…
+        </Button>
+      )}
+      <Problem error={approve.error} />
+      {withdrawing && <Withdraw image={image} onClose={() => setWithdrawing(false)} />}
+    </>
+  );
+}
+
+function Withdraw({ image, onClose }: { image: Image; onClose: () => void }) {
+  const client = useQueryClient();
+  const { data, error } = useQuery(imageWithdrawal(image.id));
+  const [reason, setReason] = useState("");
+  const withdraw = useMutation({
+    mutationFn: () =>
+      body(
+        api.POST("/api/v1/images/{image_id}/withdraw", {
+          params: { path: { image_id: image.id } },
+          body: { reason },
+        }),
+      ),
+    onSuccess: () => {
+      client.invalidateQueries({ queryKey: ["images"] });
+      client.invalidateQueries({ queryKey: ["rollout"] });
+      toast(`${image.name} is withdrawn`);
+      onClose();
+    },
+  });
+  return (
+    <Modal open onClose={onClose} title={`Withdraw ${image.name}?`}>
+      <form
+        className="space-y-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          withdraw.mutate();
+        }}
+      >
+        <div className="space-y-1" aria-live="polite">
+          {data && (
+            <>
+              {data.uses.map((u) => (
+                <p key={u.kind + u.id}>
+                  {u.sentence}:{" "}
+                  {u.sentence.includes("(running)") ? "halts; who is installing finishes." : "cannot go on with it."}
+                </p>
+              ))}
+              {data.uses.length === 0 && <p>Nothing sends it now.</p>}
+              <p className="text-soft">
+                {counted(data.running, "device runs", "devices run")} it and {data.running === 1 ? "keeps" : "keep"} it.
+                It cannot be approved again.
+              </p>
+            </>
+          )}
+          <Problem error={error ?? withdraw.error} />
+        </div>
+        <Labelled label="Why">
+          <input className="field" value={reason} maxLength={300} onChange={(e) => setReason(e.target.value)} />
+        </Labelled>
+        <div className="flex justify-end gap-2">
+          <Button onClick={onClose}>Leave it</Button>
+          <Button kind="danger" type="submit" disabled={!reason.trim() || !data || withdraw.isPending}>
+            Withdraw {image.name}
+          </Button>
+        </div>
+      </form>
+    </Modal>
+  );
+}
