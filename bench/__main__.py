@@ -8,9 +8,10 @@ import django
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "herald.settings")
 django.setup()
 
-from bench import checkins, follow, groups, importing, launch, preview, values  # noqa: E402  Django first
+from bench import checkins, cohorts, follow, groups, importing, launch, preview, values  # noqa: E402  Django first
 
 BENCHES = {
+    "cohorts": cohorts.run,
     "preview": preview.run,
     "values": values.run,
     "import": importing.run,

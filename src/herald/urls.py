@@ -20,6 +20,7 @@ from herald.images.api import views as images
 from herald.imports.api import views as imports
 from herald.now.views import NowApiView
 from herald.record.api.views import RecordListView
+from herald.rollouts.api import holding
 from herald.rollouts.api import views as rollouts
 
 
@@ -124,6 +125,10 @@ urlpatterns = [
     _call("rollouts/<int:rollout_id>/resume", rollouts.ResumeAction),
     _call("rollouts/<int:rollout_id>/stop", rollouts.StopAction),
     _call("rollouts/<int:rollout_id>/open-gate", rollouts.OpenGateAction),
+    _call("rollouts/<int:rollout_id>/shared-by-failed", holding.SharedByFailedView),
+    _call("rollouts/<int:rollout_id>/hold", holding.HoldAction),
+    _call("rollouts/<int:rollout_id>/hold/preview", holding.HoldPreviewView),
+    _call("rollouts/<int:rollout_id>/release", holding.ReleaseAction),
     _call("rollouts/<int:rollout_id>/deliveries", rollouts.RolloutDeliveriesView),
     _call("rollouts/<int:rollout_id>/marks", rollouts.RolloutMarksView),
     _call("rollouts/<int:rollout_id>/progress", rollouts.RolloutProgressView),

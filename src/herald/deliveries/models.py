@@ -45,6 +45,8 @@ class Delivery(models.Model):
     last_error = models.CharField(max_length=60, blank=True)
     last_error_text = models.CharField(max_length=300, blank=True)
     results = models.JSONField(default=dict)
+    #: why somebody holds it back; while it waits it is not offered
+    held = models.CharField(max_length=120, blank=True)
 
     objects = DeliveryQuerySet.as_manager()
 

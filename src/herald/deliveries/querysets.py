@@ -68,7 +68,7 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         )
         return (
             self.waiting()
-            .filter(not_before__lte=now, not_after__gt=now, device__admission="admitted")
+            .filter(not_before__lte=now, not_after__gt=now, device__admission="admitted", held="")
             .filter(~Exists(other))
             .order_by(due_in.desc(nulls_last=True), "id")
         )
@@ -103,6 +103,11 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
     def errors_with_counts(self, rollout_id: int) -> list[tuple[str, int]]:
         rows = self.of_rollout(rollout_id).exclude(last_error="").order_by()
         return list(rows.values_list("last_error").annotate(n=Count("id")).order_by("-n"))
+
+    def held_with_counts(self, rollout_id: int) -> list[tuple[str, int]]:
+        """Why devices that wait are held back, and how many for each reason."""
+        rows = self.of_rollout(rollout_id).waiting().exclude(held="").order_by()
+        return list(rows.values_list("held").annotate(n=Count("id")).order_by("-n"))
 
     def mid_install(self, rollout_id: int) -> int:
         """Devices beyond recall."""

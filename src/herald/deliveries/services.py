@@ -247,6 +247,11 @@ def recall(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) -> in
     return move(deliveries, Event.RECALL, now=now, cause=cause, offer_until=None)
 
 
+def hold(deliveries: "QuerySet[Delivery]", *, reason: str) -> int:
+    """Hold waiting deliveries back with a reason, or let them go with none; how many."""
+    return deliveries.update(held=reason)
+
+
 def write_deliveries(rows: Sequence[Delivery]) -> None:
     """Write new deliveries, waiting or found done."""
     copy_rows(rows)

@@ -61,6 +61,8 @@ def _waiting(delivery: Delivery, next_call: datetime | None, now: datetime, situ
         return Waiting(reason=f"the rollout is {rollout.state}")
     if rollout is not None and delivery.ring is not None and delivery.ring.opened_at is None:
         return Waiting(reason=f"the gate before ring {delivery.ring.position}")
+    if delivery.held:
+        return Waiting(reason=f"somebody to release it: {delivery.held}")
     if delivery.not_before > now:
         why = "the pause after a failed attempt" if delivery.attempt > 1 else "its time"
         return Waiting(reason=why, until=delivery.not_before)

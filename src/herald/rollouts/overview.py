@@ -93,6 +93,7 @@ def detail(rollout: Rollout, now: datetime) -> dict[str, Any]:
         "left_out": left_out,
         "mid_install": Delivery.objects.mid_install(rollout.pk),
         "errors": [{"error": e, "count": n} for e, n in errors],
+        "held": [{"reason": r, "count": n} for r, n in Delivery.objects.held_with_counts(rollout.pk)],
     }
 
 

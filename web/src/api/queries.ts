@@ -195,6 +195,14 @@ export const progress = (id: number) =>
     queryKey: ["rollout", id, "progress"],
     queryFn: () => body(api.GET("/api/v1/rollouts/{rollout_id}/progress", ofRollout(id))),
   });
+export const sharedByFailed = (id: number, failed: number) =>
+  queryOptions({
+    queryKey: ["rollout-shared", id, failed],
+    queryFn: () => body(api.GET("/api/v1/rollouts/{rollout_id}/shared-by-failed", ofRollout(id))),
+    enabled: failed > 0,
+    placeholderData: keepPreviousData,
+    staleTime: 30 * SECOND,
+  });
 export const rolloutTimeline = (id: number) =>
   queryOptions({
     queryKey: ["rollout", id, "timeline"],

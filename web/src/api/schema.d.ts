@@ -924,6 +924,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rollouts/{rollout_id}/hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Hold devices back until they are released. */
+        post: operations["rollouts_hold"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/hold/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What holding devices back would do. */
+        post: operations["rollouts_hold_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rollouts/{rollout_id}/launch": {
         parameters: {
             query?: never;
@@ -1043,6 +1077,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rollouts/{rollout_id}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let held devices go on. */
+        post: operations["rollouts_release"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rollouts/{rollout_id}/resume": {
         parameters: {
             query?: never;
@@ -1054,6 +1105,23 @@ export interface paths {
         put?: never;
         /** @description Go on after a pause or a halt. */
         post: operations["rollouts_resume"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/shared-by-failed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What the failed devices of a rollout share. */
+        get: operations["rollouts_shared_by_failed"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1580,6 +1648,21 @@ export interface components {
         };
         /** @enum {unknown} */
         BlankEnum: "";
+        /** @description A condition that the failed share: tried devices with it and without, and the waiting ones that match. */
+        CauseRow: {
+            rule: string;
+            failed_with: number;
+            tried_with: number;
+            failed_without: number;
+            tried_without: number;
+            /** Format: double */
+            risk_ratio: number;
+            /** Format: double */
+            p: number;
+            /** Format: double */
+            q: number;
+            waiting: number;
+        };
         Changed: {
             joined: number;
             left: number;
@@ -1715,6 +1798,7 @@ export interface components {
             /** Format: date-time */
             not_after: string;
             results: unknown;
+            held: string;
         };
         /** @description One device with everything known of it. */
         DeviceDetail: {
@@ -1964,6 +2048,30 @@ export interface components {
             /** Format: double */
             speed: number;
             demo: boolean;
+        };
+        /** @description How many waiting devices somebody holds back for a reason. */
+        HeldCount: {
+            reason: string;
+            count: number;
+        };
+        /** @description Which devices of the rollout: by name, or all that a rule matches. */
+        HoldBodyRequest: {
+            /** @default  */
+            rule?: string;
+            devices?: string[];
+            reason: string;
+        };
+        /** @description `waiting` are not offered until released, `recalled` offers are taken back, `finishing` are beyond recall. */
+        HoldEffect: {
+            waiting: number;
+            recalled: number;
+            finishing: number;
+        };
+        /** @description Which devices of the rollout: by name, or all that a rule matches. */
+        HoldQuestionRequest: {
+            /** @default  */
+            rule?: string;
+            devices?: string[];
         };
         /** @description An image of a file that has come in whole. */
         ImageDraftRequest: {
@@ -2298,6 +2406,9 @@ export interface components {
             object_id: number;
             sentence: string;
         };
+        ReleaseEffect: {
+            released: number;
+        };
         /** @description One ring: `group_id` with kind group, `share_pct` (of those left) with share, `number` with number. */
         RingDraftBodyRequest: {
             name: string;
@@ -2397,6 +2508,7 @@ export interface components {
             errors: {
                 [key: string]: unknown;
             }[];
+            held: components["schemas"]["HeldCount"][];
         };
         /** @description A rollout as it is written down. Times of day are by each device's own clock. */
         RolloutDraftBodyRequest: {
@@ -2552,6 +2664,12 @@ export interface components {
             in_ring: number;
             /** Format: double */
             in_all: number;
+        };
+        /** @description What the failed share with each other and not with the confirmed; no cause is a finding too. */
+        SharedByFailed: {
+            failed: number;
+            confirmed: number;
+            causes: components["schemas"]["CauseRow"][];
         };
         /** @description Two sets of devices: counts, and the first devices of each part. */
         SideBySide: {
@@ -4347,6 +4465,56 @@ export interface operations {
             };
         };
     };
+    rollouts_hold: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HoldEffect"];
+                };
+            };
+        };
+    };
+    rollouts_hold_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["HoldQuestionRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HoldEffect"];
+                };
+            };
+        };
+    };
     rollouts_launch: {
         parameters: {
             query?: never;
@@ -4501,6 +4669,31 @@ export interface operations {
             };
         };
     };
+    rollouts_release: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["HoldQuestionRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseEffect"];
+                };
+            };
+        };
+    };
     rollouts_resume: {
         parameters: {
             query?: never;
@@ -4518,6 +4711,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Effect"];
+                };
+            };
+        };
+    };
+    rollouts_shared_by_failed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SharedByFailed"];
                 };
             };
         };

@@ -56,6 +56,7 @@ class DeliveryRow(serializers.ModelSerializer[Delivery]):
             "not_before",
             "not_after",
             "results",
+            "held",
         )
 
     def get_what(self, delivery: Delivery) -> str:

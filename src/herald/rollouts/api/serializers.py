@@ -95,6 +95,13 @@ class RolloutRow(serializers.Serializer[Any]):
     ended_at = serializers.DateTimeField(allow_null=True)
 
 
+class HeldCount(serializers.Serializer[Any]):
+    """How many waiting devices somebody holds back for a reason."""
+
+    reason = serializers.CharField()
+    count = serializers.IntegerField()
+
+
 class RolloutDetail(RolloutRow):
     """A rollout with its settings, as they can be edited while it is a draft."""
 
@@ -113,6 +120,7 @@ class RolloutDetail(RolloutRow):
     left_out = serializers.IntegerField()
     mid_install = serializers.IntegerField()
     errors = serializers.ListField(child=serializers.DictField())
+    held = HeldCount(many=True)
 
 
 class OutcomeCount(serializers.Serializer[Any]):
@@ -184,3 +192,48 @@ class RingMarks(serializers.Serializer[Any]):
 class ProgressPoint(serializers.Serializer[Any]):
     at = serializers.DateTimeField()
     confirmed = serializers.IntegerField()
+
+
+class HoldQuestion(Strict):
+    """Which devices of the rollout: by name, or all that a rule matches."""
+
+    rule = serializers.CharField(allow_blank=True, trim_whitespace=False, default="")
+    devices = serializers.ListField(child=serializers.CharField(max_length=80), default=list, max_length=10_000)
+
+
+class HoldBody(HoldQuestion):
+    reason = serializers.CharField(max_length=120, allow_blank=True)
+
+
+class HoldEffect(serializers.Serializer[Any]):
+    """`waiting` are not offered until released, `recalled` offers are taken back, `finishing` are beyond recall."""
+
+    waiting = serializers.IntegerField()
+    recalled = serializers.IntegerField()
+    finishing = serializers.IntegerField()
+
+
+class ReleaseEffect(serializers.Serializer[Any]):
+    released = serializers.IntegerField()
+
+
+class CauseRow(serializers.Serializer[Any]):
+    """A condition that the failed share: tried devices with it and without, and the waiting ones that match."""
+
+    rule = serializers.CharField()
+    failed_with = serializers.IntegerField(source="cause.failed_with")
+    tried_with = serializers.IntegerField(source="cause.tried_with")
+    failed_without = serializers.IntegerField(source="cause.failed_without")
+    tried_without = serializers.IntegerField(source="cause.tried_without")
+    risk_ratio = serializers.FloatField(source="cause.risk_ratio")
+    p = serializers.FloatField(source="cause.p")
+    q = serializers.FloatField(source="cause.q")
+    waiting = serializers.IntegerField()
+
+
+class SharedByFailed(serializers.Serializer[Any]):
+    """What the failed share with each other and not with the confirmed; no cause is a finding too."""
+
+    failed = serializers.IntegerField()
+    confirmed = serializers.IntegerField()
+    causes = CauseRow(many=True)

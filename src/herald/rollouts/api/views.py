@@ -58,12 +58,12 @@ class RolloutView(APIView):
 
     @extend_schema(operation_id="rollouts_change", request=RolloutDraftBody, responses=RolloutDetail)
     def put(self, request: Request, rollout_id: int) -> Response:
-        services.save_draft(_draft(request), actor=request.user, now=clock.now(), rollout=_find(rollout_id))
+        services.save_draft(_draft(request), actor=request.user, now=clock.now(), rollout=find_rollout(rollout_id))
         return Response(_detail(rollout_id))
 
     @extend_schema(operation_id="rollouts_delete", responses={204: None})
     def delete(self, request: Request, rollout_id: int) -> Response:
-        services.delete_draft(_find(rollout_id))
+        services.delete_draft(find_rollout(rollout_id))
         return Response(status=204)
 
 
@@ -74,7 +74,7 @@ class PreflightAction(APIView):
 
     @extend_schema(operation_id="rollouts_preflight", request=None, responses=PreflightView)
     def post(self, request: Request, rollout_id: int) -> Response:
-        rollout = _find(rollout_id)
+        rollout = find_rollout(rollout_id)
         plan = services.preflight(rollout, now=clock.now())
         return Response(PreflightView(overview.preflight_view(rollout, plan)).data)
 
@@ -88,7 +88,7 @@ class PreflightDevicesView(APIView):
         responses=OutcomeDevice(many=True),
     )
     def get(self, request: Request, rollout_id: int) -> Response:
-        plan = services.preflight(_find(rollout_id), now=clock.now())
+        plan = services.preflight(find_rollout(rollout_id), now=clock.now())
         wanted = request.query_params.get("outcome", "")
         ids = [d.id for d in plan.devices if d.outcome.value == wanted][: read_limit(request.query_params.get("limit"))]
         devices = Device.objects.by_ids(ids).with_names().order_by("name")
@@ -101,7 +101,7 @@ class LaunchAction(APIView):
     @extend_schema(operation_id="rollouts_launch", request=LaunchBody, responses={202: RolloutDetail})
     def post(self, request: Request, rollout_id: int) -> Response:
         expected = valid(LaunchBody(data=request.data))["devices"]
-        services.request_launch(_find(rollout_id), expected=expected, actor=request.user, now=clock.now())
+        services.request_launch(find_rollout(rollout_id), expected=expected, actor=request.user, now=clock.now())
         return Response(_detail(rollout_id), status=202)
 
 
@@ -110,7 +110,7 @@ class PauseAction(APIView):
 
     @extend_schema(operation_id="rollouts_pause", request=None, responses=Effect)
     def post(self, request: Request, rollout_id: int) -> Response:
-        finishing = services.pause(_find(rollout_id), actor=request.user, now=clock.now())
+        finishing = services.pause(find_rollout(rollout_id), actor=request.user, now=clock.now())
         return _effect(rollout_id, 0, finishing)
 
 
@@ -119,7 +119,7 @@ class ResumeAction(APIView):
 
     @extend_schema(operation_id="rollouts_resume", request=None, responses=Effect)
     def post(self, request: Request, rollout_id: int) -> Response:
-        services.resume(_find(rollout_id), actor=request.user, now=clock.now())
+        services.resume(find_rollout(rollout_id), actor=request.user, now=clock.now())
         return _effect(rollout_id, 0, Delivery.objects.in_hand_of_rollout(rollout_id))
 
 
@@ -128,7 +128,7 @@ class StopAction(APIView):
 
     @extend_schema(operation_id="rollouts_stop", request=None, responses=Effect)
     def post(self, request: Request, rollout_id: int) -> Response:
-        withdrawn, finishing = services.stop(_find(rollout_id), actor=request.user, now=clock.now())
+        withdrawn, finishing = services.stop(find_rollout(rollout_id), actor=request.user, now=clock.now())
         return _effect(rollout_id, withdrawn, finishing)
 
 
@@ -137,7 +137,7 @@ class OpenGateAction(APIView):
 
     @extend_schema(operation_id="rollouts_open_gate", request=None, responses=Effect)
     def post(self, request: Request, rollout_id: int) -> Response:
-        services.open_gate(_find(rollout_id), actor=request.user, now=clock.now())
+        services.open_gate(find_rollout(rollout_id), actor=request.user, now=clock.now())
         return _effect(rollout_id, 0, Delivery.objects.in_hand_of_rollout(rollout_id))
 
 
@@ -157,7 +157,7 @@ class RolloutDeliveriesView(APIView):
         responses=DeliveryPage,
     )
     def get(self, request: Request, rollout_id: int) -> Response:
-        rollout, params = _find(rollout_id), request.query_params
+        rollout, params = find_rollout(rollout_id), request.query_params
         position = params.get("ring", "")
         ring = rollout.rings.filter(position=int(position)).first() if position.isdigit() else None
         found = Delivery.objects.of_rollout(rollout.pk).with_filters(
@@ -183,7 +183,7 @@ class RolloutMarksView(APIView):
 
     @extend_schema(operation_id="rollouts_marks", responses=RingMarks(many=True))
     def get(self, request: Request, rollout_id: int) -> Response:
-        return Response(RingMarks(overview.marks(_find(rollout_id)), many=True).data)
+        return Response(RingMarks(overview.marks(find_rollout(rollout_id)), many=True).data)
 
 
 class RolloutProgressView(APIView):
@@ -191,7 +191,7 @@ class RolloutProgressView(APIView):
 
     @extend_schema(operation_id="rollouts_progress", responses=ProgressPoint(many=True))
     def get(self, request: Request, rollout_id: int) -> Response:
-        return Response(ProgressPoint(overview.progress(_find(rollout_id)), many=True).data)
+        return Response(ProgressPoint(overview.progress(find_rollout(rollout_id)), many=True).data)
 
 
 class RolloutTimelineView(APIView):
@@ -220,16 +220,17 @@ class RolloutTimelineView(APIView):
         return Response(TimelineEntry(latest, many=True).data)
 
 
-def _find(rollout_id: int) -> Rollout:
+def find_rollout(rollout_id: int) -> Rollout:
+    """The rollout with what its views show; 404 where there is none."""
     return get_object_or_404(Rollout.objects.listed(), pk=rollout_id)
 
 
 def _detail(rollout_id: int) -> Any:
-    return RolloutDetail(overview.detail(_find(rollout_id), clock.now())).data
+    return RolloutDetail(overview.detail(find_rollout(rollout_id), clock.now())).data
 
 
 def _effect(rollout_id: int, withdrawn: int, finishing: int) -> Response:
-    state = _find(rollout_id).state
+    state = find_rollout(rollout_id).state
     return Response(Effect({"state": state, "withdrawn": withdrawn, "finishing": finishing}).data)
 
 

@@ -10,8 +10,10 @@ import { Sentence } from "@/parts/sentence";
 import { Timeline } from "@/parts/timeline";
 import { Actions } from "./actions";
 import { DeliveryTable } from "./delivery-table";
+import { Held } from "./held";
 import { Lane } from "./lane";
 import { Progress } from "./progress";
+import { Shared } from "./shared";
 import { standing } from "./strip";
 
 export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
@@ -65,9 +67,13 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
             />
           ))}
         </section>
-        <Card title="Latest" className="max-h-[30rem] overflow-auto">
-          <Timeline entries={(events.data ?? []).slice(0, 30)} />
-        </Card>
+        <div className="space-y-3">
+          <Shared rollout={rollout} />
+          <Held rollout={rollout} />
+          <Card title="Latest" className="max-h-[30rem] overflow-auto">
+            <Timeline entries={(events.data ?? []).slice(0, 30)} />
+          </Card>
+        </div>
       </div>
       <DeliveryTable rollout={rollout} />
     </div>

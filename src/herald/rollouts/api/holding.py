@@ -1,0 +1,69 @@
+"""Calls about what failed devices share, and about holding devices back."""
+
+from drf_spectacular.utils import extend_schema
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from herald.api.fields import valid
+from herald.clock.source import clock
+from herald.rollouts import holding
+from herald.rollouts.api.serializers import (
+    HoldBody,
+    HoldEffect,
+    HoldQuestion,
+    ReleaseEffect,
+    SharedByFailed,
+)
+from herald.rollouts.api.views import find_rollout
+
+
+class SharedByFailedView(APIView):
+    """What the failed devices of a rollout share."""
+
+    @extend_schema(operation_id="rollouts_shared_by_failed", responses=SharedByFailed)
+    def get(self, request: Request, rollout_id: int) -> Response:
+        return Response(SharedByFailed(holding.failed_share(find_rollout(rollout_id), now=clock.now())).data)
+
+
+class HoldPreviewView(APIView):
+    """What holding devices back would do."""
+
+    changes_nothing = True
+
+    @extend_schema(operation_id="rollouts_hold_preview", request=HoldQuestion, responses=HoldEffect)
+    def post(self, request: Request, rollout_id: int) -> Response:
+        asked = valid(HoldQuestion(data=request.data))
+        told = holding.preview_hold(
+            find_rollout(rollout_id), rule=asked["rule"], names=asked["devices"], now=clock.now()
+        )
+        return Response(HoldEffect(told).data)
+
+
+class HoldAction(APIView):
+    """Hold devices back until they are released."""
+
+    @extend_schema(operation_id="rollouts_hold", request=HoldBody, responses=HoldEffect)
+    def post(self, request: Request, rollout_id: int) -> Response:
+        asked = valid(HoldBody(data=request.data))
+        done = holding.hold(
+            find_rollout(rollout_id),
+            rule=asked["rule"],
+            names=asked["devices"],
+            reason=asked["reason"],
+            actor=request.user,
+            now=clock.now(),
+        )
+        return Response(HoldEffect(done).data)
+
+
+class ReleaseAction(APIView):
+    """Let held devices go on."""
+
+    @extend_schema(operation_id="rollouts_release", request=HoldQuestion, responses=ReleaseEffect)
+    def post(self, request: Request, rollout_id: int) -> Response:
+        asked = valid(HoldQuestion(data=request.data))
+        released = holding.release(
+            find_rollout(rollout_id), rule=asked["rule"], names=asked["devices"], actor=request.user, now=clock.now()
+        )
+        return Response(ReleaseEffect({"released": released}).data)

@@ -1,0 +1,83 @@
+"""What the failed devices share: found where it is, and not where it is not."""
+
+from random import Random
+from typing import Any
+
+import numpy as np
+import pytest
+from scipy.stats import fisher_exact, hypergeom
+
+from herald_core.cohorts import adjusted, risk_ratio, shared_causes
+from herald_core.rules import Vocabulary, to_text
+
+WORDS = Vocabulary.with_fields(())
+
+
+def fleet(count: int, seed: int) -> list[dict[str, Any]]:
+    rng = Random(seed)
+    return [
+        {
+            "model": rng.choice(["Sill 400", "Sill 380", "Rill V2"]),
+            "hardware": rng.choice(["A", "B"]),
+            "firmware": rng.choice(["5.0.9", "5.1.6", "5.10.0"]),
+            "site": rng.choice(["Amber", "Juniper", "Marrow"]),
+            "tag": frozenset(rng.sample(["frost-zone", "lab"], rng.randrange(0, 3))),
+        }
+        for _ in range(count)
+    ]
+
+
+def failing(records: list[dict[str, Any]], rate: Any, seed: int = 1) -> list[bool]:
+    rng = Random(seed)
+    return [rng.random() < rate(r) for r in records]
+
+
+@pytest.mark.parametrize(
+    ("rate", "rule"),
+    [
+        (lambda r: 0.5 if r["site"] == "Marrow" else 0.01, "site = Marrow"),
+        (lambda r: 0.5 if r["firmware"] in ("5.0.9", "5.1.6") else 0.01, "firmware < 5.10.0"),
+        (lambda r: 0.5 if "lab" in r["tag"] else 0.01, "tag = lab"),
+        (lambda r: 0.6 if r["site"] == "Amber" and r["hardware"] == "A" else 0.01, "hardware = A and site = Amber"),
+    ],
+)
+def test_a_cause_is_named_first(rate: Any, rule: str) -> None:
+    records = fleet(900, 3)
+    failed = failing(records, rate)
+    found = shared_causes(records, failed, records[:90], WORDS)
+    assert " and ".join(sorted(to_text(c) for c in found[0].clauses)) == rule
+    assert found[0].failed_with + found[0].failed_without == sum(failed)
+    assert found[0].tried_with + found[0].tried_without == 900
+    assert 0 < found[0].untried < 90
+    assert found[0].rate_without < 0.05 < found[0].failed_with / found[0].tried_with
+    assert found[0].risk_ratio > 10
+
+
+def test_two_causes_are_both_named() -> None:
+    records = fleet(1500, 4)
+    failed = failing(records, lambda r: 0.6 if r["site"] == "Marrow" else 0.3 if "lab" in r["tag"] else 0.01)
+    named = [to_text(c.clauses[0]) for c in shared_causes(records, failed, [], WORDS)]
+    assert named[:2] == ["site = Marrow", "tag = lab"]
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_no_cause_is_claimed_where_there_is_none(seed: int) -> None:
+    records = fleet(600, seed)
+    assert shared_causes(records, failing(records, lambda r: 0.05, seed), [], WORDS) == []
+
+
+def test_nobody_failed_everybody_failed_or_nobody_was_tried() -> None:
+    records = fleet(40, 1)
+    for outcome in ([False] * 40, [True] * 40):
+        assert shared_causes(records, outcome, [], WORDS) == []
+    assert shared_causes([], [], records, WORDS) == []
+
+
+def test_the_statistics_are_those_of_the_textbook() -> None:
+    # 8 of 10 failed with it, 2 of 40 without
+    table = [[8, 2], [2, 38]]
+    assert hypergeom.sf(8 - 1, 50, 10, 10) == pytest.approx(fisher_exact(table, alternative="greater").pvalue)
+    assert risk_ratio(8, 10, 10, 50) == pytest.approx((8.5 / 11) / (2.5 / 41))
+    # Benjamini and Hochberg's own example is monotone and never below p
+    p = np.array([0.01, 0.04, 0.03, 0.005])
+    assert adjusted(p) == pytest.approx([0.02, 0.04, 0.04, 0.02])

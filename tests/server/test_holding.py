@@ -1,0 +1,114 @@
+"""Holding devices of a rollout back, and what its failed ones share."""
+
+from datetime import timedelta
+from typing import Any
+
+import pytest
+from rest_framework.test import APIClient
+
+from herald.api.errors import Conflict, Invalid, InvalidRule, NobodyThere
+from herald.deliveries import services as deliveries
+from herald.deliveries.models import Delivery
+from herald.deliveries.waiting import waits_for
+from herald.rollouts.holding import failed_share, hold, preview_hold, release
+from herald.rollouts.models import Rollout
+from herald.rollouts.services import stop
+from herald.rollouts.turn import turn_rollouts
+from tests.factories import NOW, launched, make_devices, make_draft, make_image, make_static, make_user
+
+pytestmark = pytest.mark.django_db
+BY: dict[str, Any] = {"actor": None, "now": NOW}
+
+
+def rollout_of(**kinds: int) -> Rollout:
+    """A launched rollout of devices, so many with each tag."""
+    devices = [d for tag, n in kinds.items() for d in make_devices(n, tags=[tag], firmware="5.1.0")]
+    return launched(make_draft(make_static("G", devices), make_image()))
+
+
+def phases(rollout: Rollout, tag: str) -> list[str]:
+    found = Delivery.objects.of_rollout(rollout.pk).filter(device__tags__contains=[tag])
+    return sorted(found.values_list("phase", flat=True))
+
+
+def test_held_devices_are_not_offered_until_they_are_released() -> None:
+    rollout = rollout_of(lab=2, field=3)
+    first = Delivery.objects.of_rollout(rollout.pk).filter(device__tags__contains=["lab"])[:1]
+    deliveries.offer([d.pk for d in first], until=NOW + timedelta(hours=1), now=NOW)
+
+    told = preview_hold(rollout, rule="tag = lab", names=[], now=NOW)
+    assert (told.waiting, told.recalled, told.finishing) == (1, 1, 0)
+    hold(rollout, rule="tag = lab", names=[], reason="bench is busy", **BY)
+    turn_rollouts(now=NOW)
+
+    assert (phases(rollout, "lab"), phases(rollout, "field")) == (["waiting"] * 2, ["offered"] * 3)
+    waiting = waits_for(Delivery.objects.listed().filter(device__tags__contains=["lab"])[0])
+    assert waiting is not None
+    assert waiting.reason == "somebody to release it: bench is busy"
+
+    assert release(rollout, rule="everything", names=[], **BY) == 2
+    turn_rollouts(now=NOW)
+    assert phases(rollout, "lab") == ["offered"] * 2
+
+
+def test_what_cannot_be_held_is_refused() -> None:
+    rollout = rollout_of(lab=1)
+    name = Delivery.objects.get().device.name
+    with pytest.raises(Invalid, match="why"):
+        hold(rollout, rule="tag = lab", names=[], reason=" ", **BY)
+    with pytest.raises(Invalid, match="Name devices"):
+        hold(rollout, rule="", names=[], reason="x", **BY)
+    with pytest.raises(InvalidRule):
+        hold(rollout, rule="tag lab", names=[], reason="x", **BY)
+    with pytest.raises(NobodyThere):
+        hold(rollout, rule="tag = other", names=[], reason="x", **BY)
+    with pytest.raises(NobodyThere):
+        release(rollout, rule="", names=[name], **BY)
+    hold(rollout, rule="", names=[name], reason="x", **BY)
+    with pytest.raises(NobodyThere):
+        hold(rollout, rule="", names=[name], reason="again", **BY)
+    stop(rollout, **BY)
+    turn_rollouts(now=NOW)
+    with pytest.raises(Conflict, match="stopped"):
+        release(rollout, rule="everything", names=[], **BY)
+
+
+def test_what_the_failed_share_is_named_as_a_rule_with_who_still_waits() -> None:
+    rollout = rollout_of(lab=20, field=60)
+    tried = Delivery.objects.of_rollout(rollout.pk)
+    lab = list(tried.filter(device__tags__contains=["lab"]).values_list("pk", flat=True))
+    field = list(tried.filter(device__tags__contains=["field"]).values_list("pk", flat=True))
+    Delivery.objects.filter(pk__in=lab[:12]).update(phase="failed")
+    Delivery.objects.filter(pk__in=field[:50]).update(phase="confirmed")
+
+    found = failed_share(rollout, now=NOW)
+
+    assert (found.failed, found.confirmed) == (12, 50)
+    assert [(c.rule, c.cause.failed_with, c.cause.tried_with, c.waiting) for c in found.causes] == [
+        ("tag = lab", 12, 12, 8)
+    ]
+
+
+def test_failures_that_have_nothing_in_common_name_no_cause() -> None:
+    rollout = rollout_of(field=60)
+    ids = list(Delivery.objects.of_rollout(rollout.pk).values_list("pk", flat=True))
+    assert failed_share(rollout, now=NOW).causes == []
+    Delivery.objects.filter(pk__in=ids[:3]).update(phase="failed")
+    Delivery.objects.filter(pk__in=ids[3:50]).update(phase="confirmed")
+    assert failed_share(rollout, now=NOW).causes == []
+
+
+def test_the_calls_hold_release_and_say_what_is_shared() -> None:
+    rollout = rollout_of(lab=2)
+    client = APIClient()
+    client.force_authenticate(make_user())
+    url = f"/api/v1/rollouts/{rollout.pk}"
+    assert client.post(f"{url}/hold/preview", {"rule": "tag = lab"}, format="json").data["waiting"] == 2
+    held = client.post(f"{url}/hold", {"rule": "tag = lab", "reason": "later"}, format="json")
+    assert (held.status_code, held.data["waiting"]) == (200, 2)
+    rows = client.get(f"{url}/deliveries").data["deliveries"]
+    assert {r["held"] for r in rows} == {"later"}
+    assert client.post(f"{url}/release", {"rule": "everything"}, format="json").data == {"released": 2}
+    assert client.get(f"{url}/shared-by-failed").data == {"failed": 0, "confirmed": 0, "causes": []}
+    refused = client.post(f"{url}/hold", {"rule": "tag = lab", "reason": ""}, format="json")
+    assert refused.status_code == 422
