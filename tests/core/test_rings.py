@@ -147,3 +147,15 @@ def test_halting_on_a_plain_count() -> None:
 def test_certainty_grows_with_failures_and_shrinks_with_successes() -> None:
     assert certainty_above(0.02, failed=3, tried=10) > certainty_above(0.02, failed=2, tried=10)
     assert certainty_above(0.02, failed=2, tried=400) < certainty_above(0.02, failed=2, tried=40)
+
+
+def test_a_small_ring_is_even_though_it_has_fewer_devices_than_there_are_combinations() -> None:
+    codes_of = np.random.default_rng(5)
+    codes = np.stack([codes_of.integers(0, n, 1200) for n in (9, 3, 6, 5)], axis=1)
+    pool = np.arange(len(codes))
+    for seed in range(10):
+        rng = np.random.default_rng(seed)
+        even = even_draw(pool, codes, 60, rng)
+        plain = rng.choice(len(pool), 60, replace=False)
+        assert len(set(even.tolist())) == 60
+        assert distance(codes[even], codes)[0] < 0.5 * distance(codes[plain], codes)[0]

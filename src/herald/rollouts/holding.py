@@ -104,7 +104,7 @@ def _wanted(rollout: Rollout, rule: str, names: Sequence[str], now: datetime) ->
 
 @dataclass(frozen=True, kw_only=True)
 class FoundCause:
-    """A cause as rule text, with the devices that wait and match it by the rule's own meaning."""
+    """A cause as rule text, with the devices that wait, are not held and match it by the rule's own meaning."""
 
     rule: str
     cause: Cause
@@ -137,7 +137,7 @@ def failed_share(rollout: Rollout, *, now: datetime) -> Shared:
             found = load_records(ids[start : start + CHUNK], vocabulary, now)
             records += [{**found[i], "firmware": tried[i][1] or None} for i in ids[start : start + CHUNK]]
         causes = shared_causes(records, [tried[i][0] for i in ids], [], vocabulary)
-    waiting = Delivery.objects.of_rollout(rollout.pk).filter(phase=Phase.WAITING.value)
+    waiting = Delivery.objects.of_rollout(rollout.pk).filter(phase=Phase.WAITING.value, held="")
     rules = [to_text(And(c.clauses) if len(c.clauses) > 1 else c.clauses[0]) for c in causes]
     return Shared(
         failed=failed,

@@ -129,8 +129,8 @@ def marks(rollout: Rollout) -> list[dict[str, Any]]:
     small = [ring for ring, phases in sizes.items() if sum(phases.values()) <= MARKS_PER_RING]
     by_ring: dict[int, list[dict[str, Any]]] = {ring: [] for ring in small}
     found = Delivery.objects.of_rollout(rollout.pk).filter(ring__in=small).order_by("device__name")
-    for pk, device, phase, ring in found.values_list("id", "device__name", "phase", "ring_id"):
-        by_ring[ring].append({"id": pk, "device": device, "phase": phase})
+    for pk, device, phase, ring, held in found.values_list("id", "device__name", "phase", "ring_id", "held"):
+        by_ring[ring].append({"id": pk, "device": device, "phase": phase, "held": bool(held)})
     return [{"ring": ring, "marks": rows} for ring, rows in sorted(by_ring.items())]
 
 

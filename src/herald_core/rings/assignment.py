@@ -4,11 +4,12 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-DRAWS = 20  # tie-breaks tried for one even draw; the closest to the rest is kept
+DRAWS = 6  # tie-breaks tried for one even draw; the closest to the rest is kept
 
 
 class RingKind(StrEnum):
@@ -79,9 +80,10 @@ def even_draw(
 ) -> NDArray[np.int64]:
     """`count` of the pool, drawn so that the strata's shares look like the pool's.
 
-    Largest remainder over the joint strata: each gets the whole part of its quota, what is left goes
-    to the largest remainders. Of several random tie-breaks the one whose shares in each field are
-    nearest to the pool's is kept.
+    Each joint stratum gets the whole part of its quota. What is left goes, one each, to the strata with a remainder
+    whose values are furthest behind in their own fields: where there are more strata than devices to draw, the
+    largest remainders alone would only ever take the commonest combinations. Of several random tie-breaks the one
+    whose shares in each field are nearest to the pool's is kept.
     """
     if count >= len(pool):
         return pool
@@ -97,15 +99,41 @@ def even_draw(
     extra = count - int(whole.sum())
     best, best_distance = whole, math.inf
     for _ in range(DRAWS):
-        take = whole.copy()
-        ranked = np.lexsort((generator.random(len(sizes)), -np.round(quota - whole, 9)))
-        take[ranked[:extra]] += 1
+        take = _with_remainders(whole, quota, fields, extra, generator)
         largest, _ = distance(fields, fields, take, sizes)
         if largest < best_distance:
             best, best_distance = take, largest
     order = np.lexsort((generator.random(len(pool)), stratum))
     place = np.arange(len(pool)) - np.repeat(np.cumsum(sizes) - sizes, sizes)
     return np.sort(pool[order[place < np.repeat(best, sizes)]])
+
+
+def _with_remainders(
+    whole: NDArray[np.int64],
+    quota: NDArray[np.floating[Any]],
+    fields: NDArray[np.int64],
+    extra: int,
+    generator: np.random.Generator,
+) -> NDArray[np.int64]:
+    """`whole` with `extra` more, at most one a stratum: each to the one that lessens the squared gaps of its fields
+    most, which is the one whose values lack most."""
+    take = whole.copy()
+    lacking = []  # by field and value: how many devices short of the pool's share
+    for column in fields.T:
+        size = int(column.max()) + 1
+        lacking.append(np.bincount(column, weights=quota - whole, minlength=size))
+    remainder = quota - whole
+    score = 0.5 * remainder + 1e-6 * generator.random(len(quota))
+    score[remainder <= 1e-9] = -np.inf
+    for column, short in zip(fields.T, lacking, strict=True):
+        score += short[column]
+    for _ in range(extra):
+        chosen = int(np.argmax(score))
+        take[chosen] += 1
+        score[chosen] = -np.inf
+        for column in fields.T:
+            score[column == column[chosen]] -= 1.0
+    return take
 
 
 def distance(

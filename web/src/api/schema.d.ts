@@ -2192,6 +2192,7 @@ export interface components {
             id: number;
             device: string;
             phase: components["schemas"]["PhaseEnum"];
+            held: boolean;
         };
         /** @description Who is signed in. */
         Me: {

@@ -21,7 +21,7 @@ export function useDeliveryColumns(now: Date): Column<Row>[] {
       width: "minmax(120px, 1fr)",
       cell: (d) => (
         <span className="flex items-center gap-2">
-          <Dial phase={d.phase} /> {LOOK[d.phase].word}
+          <Dial phase={d.phase} held={d.held !== ""} /> {d.held ? "held back" : LOOK[d.phase].word}
           {d.max_attempts > 1 && d.attempt > 1 && <span className="text-soft">try {d.attempt}</span>}
         </span>
       ),

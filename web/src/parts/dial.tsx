@@ -20,8 +20,15 @@ function slice(fill: number): string {
 }
 
 /** The shape of a phase in a 12 × 12 box. */
-export function DialShape({ phase }: { phase: Phase }) {
+export function DialShape({ phase, held = false }: { phase: Phase; held?: boolean }) {
   const { tone, fill } = LOOK[phase];
+  if (held && phase === "waiting")
+    return (
+      <g stroke={STROKE.held} fill="none">
+        <circle cx="6" cy="6" r={R} fill="var(--card)" strokeWidth="1.1" />
+        <path d="M3 6h6" strokeWidth="1.8" strokeLinecap="round" />
+      </g>
+    );
   const color = STROKE[tone];
   if (tone === "failed")
     return (
@@ -41,10 +48,11 @@ export function DialShape({ phase }: { phase: Phase }) {
 }
 
 /** One dial with its word for those who do not see it. */
-export function Dial({ phase, size = 13 }: { phase: Phase; size?: number }) {
+export function Dial({ phase, held = false, size = 13 }: { phase: Phase; held?: boolean; size?: number }) {
+  const word = held && phase === "waiting" ? "held back" : LOOK[phase].word;
   return (
-    <svg width={size} height={size} viewBox="0 0 12 12" role="img" aria-label={LOOK[phase].word} className="shrink-0">
-      <DialShape phase={phase} />
+    <svg width={size} height={size} viewBox="0 0 12 12" role="img" aria-label={word} className="shrink-0">
+      <DialShape phase={phase} held={held} />
     </svg>
   );
 }
@@ -84,8 +92,8 @@ export function DialField({
           transform={`translate(${(i % perRow) * CELL} ${Math.floor(i / perRow) * CELL})`}
           className="cursor-pointer"
         >
-          <title>{`${mark.device}: ${LOOK[mark.phase].word}`}</title>
-          <DialShape phase={mark.phase} />
+          <title>{`${mark.device}: ${mark.held ? "held back" : LOOK[mark.phase].word}`}</title>
+          <DialShape phase={mark.phase} held={mark.held} />
         </g>
       ))}
     </svg>

@@ -180,6 +180,7 @@ class Mark(serializers.Serializer[Any]):
     id = serializers.IntegerField()
     device = serializers.CharField()
     phase = serializers.ChoiceField(choices=PHASES)
+    held = serializers.BooleanField()
 
 
 class RingMarks(serializers.Serializer[Any]):

@@ -73,6 +73,7 @@ function Hold({ rollout, rule, onClose }: { rollout: number; rule: string; onClo
       body(api.POST("/api/v1/rollouts/{rollout_id}/hold", { ...path, body: { rule, devices: [], reason } })),
     onSuccess: (done) => {
       client.invalidateQueries({ queryKey: ["rollout"] });
+      client.invalidateQueries({ queryKey: ["rollout-shared"] });
       toast(`${counted(done.waiting + done.recalled, "device")} held`, {
         action: { label: "Release", onClick: () => release.mutate() },
         duration: 15_000,
