@@ -1,6 +1,7 @@
 """Describing what there is: values changed where they stand, folders, what a group is kept to, sites."""
 
 import re
+from pathlib import Path
 
 from playwright.sync_api import Page, expect
 
@@ -106,3 +107,71 @@ def test_a_site_is_renamed_with_the_rules_that_name_it(signed_in: Page, running:
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_role("row", name=re.compile("Fallow Run"))).to_be_visible()
     assert running.ask(f"groups/{group['id']}")["rule"] == 'site = "Fallow Run"'
+
+
+def test_an_image_comes_in_is_approved_by_another_and_withdrawn(
+    signed_in: Page, running: Running, tmp_path: Path
+) -> None:
+    page = signed_in
+    file = tmp_path / "burrow-9.1.0.bin"
+    file.write_bytes(bytes(range(256)) * 40_000)  # two pieces
+    page.goto(f"{running.url}/library")
+    page.get_by_role("button", name="Add an image").click()
+    page.get_by_label("Image file").set_input_files(file)
+    expect(page.get_by_text("10.2 MB are there.")).to_be_visible()
+    expect(page.get_by_label("Version", exact=True)).to_have_value("9.1.0")
+    page.get_by_label("Family").select_option("Burrow")
+    page.get_by_role("button", name="Add the image").click()
+    row = page.get_by_role("row", name=re.compile(r"^9\.1\.0"))
+    expect(row.get_by_role("button", name="Approve")).to_be_disabled()  # who added it may not
+
+    image = next(i for i in running.ask("images") if i["name"] == "Burrow 9.1.0")
+    assert (image["size_bytes"], image["status"], image["added_by"]) == (10_240_000, "new", "M. Okafor")
+    page.get_by_role("button", name=re.compile("account of")).click()
+    page.get_by_role("menuitem", name="Sign out").click()
+    page.get_by_label("E-mail address").fill("approver@larkfield.example")
+    page.get_by_label("Password").fill("larkfield-demo")
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_role("link", name="Library").click()
+    row.get_by_role("button", name="Approve").click()
+    expect(row).to_contain_text("approved")
+    row.get_by_role("button", name="Withdraw…").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("Nothing sends it now.")
+    dialog.get_by_label("Why").fill("only a trial")
+    dialog.get_by_role("button", name="Withdraw Burrow 9.1.0").click()
+    expect(row).to_contain_text("only a trial")
+
+
+def test_chosen_devices_are_put_into_a_group_and_taken_out(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    page.goto(f"{running.url}/fleet?rule=family%20%3D%20Rill")
+    expect(page.get_by_role("grid", name="Devices")).to_be_visible()
+    for n in range(2):
+        page.get_by_label("Choose this row").nth(n).check()
+    page.get_by_role("button", name="Put in a group…").click()
+    page.get_by_label("Group picked by hand").select_option("new")
+    page.get_by_label("Its name").fill("Two of the valves")
+    page.get_by_role("button", name="Put them in").click()
+    page.get_by_role("button", name="Open it").click()
+    expect(page.get_by_role("heading", name="2 members")).to_be_visible()
+    page.get_by_label("Choose this row").first.check()
+    page.get_by_role("button", name="Take the 1 chosen out").click()
+    expect(page.get_by_role("heading", name="1 member")).to_be_visible()
+
+
+def test_ids_from_a_file_go_in_and_unknown_ones_are_named_and_left_out(
+    signed_in: Page, running: Running, tmp_path: Path
+) -> None:
+    page = signed_in
+    uids = [d["uid"] for d in running.ask("devices?limit=2")["devices"]]
+    group = running.api("POST", "groups", {"name": "From a file", "kind": "static"})
+    file = tmp_path / "list.csv"
+    file.write_text("uid,note\n" + "".join(f"{u},x\n" for u in [*uids, "NOBODY-1"]))
+    page.goto(f"{running.url}/groups/{group['id']}")
+    page.get_by_label("A file of names or ids").set_input_files(file)
+    page.get_by_role("button", name="Put 3 in").click()
+    expect(page.get_by_role("alert")).to_contain_text("No device is called NOBODY-1")
+    page.get_by_role("button", name="Leave 1 unknown one out").click()
+    page.get_by_role("button", name="Put 2 in").click()
+    expect(page.get_by_role("heading", name="2 members")).to_be_visible()

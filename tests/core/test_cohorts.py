@@ -5,6 +5,8 @@ from typing import Any
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from scipy.stats import fisher_exact, hypergeom
 
 from herald_core.cohorts import adjusted, risk_ratio, shared_causes
@@ -81,3 +83,23 @@ def test_the_statistics_are_those_of_the_textbook() -> None:
     # Benjamini and Hochberg's own example is monotone and never below p
     p = np.array([0.01, 0.04, 0.03, 0.005])
     assert adjusted(p) == pytest.approx([0.02, 0.04, 0.04, 0.02])
+
+
+@given(st.lists(st.floats(0, 1), min_size=1, max_size=30))
+def test_adjusted_chances_are_never_smaller_and_keep_their_order(values: list[float]) -> None:
+    p = np.array(values)
+    q = adjusted(p)
+    assert (q >= p - 1e-12).all()
+    assert (q <= 1).all()
+    order = np.argsort(p, kind="stable")
+    assert (np.diff(q[order]) >= -1e-12).all()
+
+
+@given(st.integers(1, 60), st.integers(1, 60), st.data())
+def test_a_risk_is_greater_than_one_only_where_more_of_those_with_it_failed(
+    with_it: int, without: int, data: st.DataObject
+) -> None:
+    bad_with, bad_without = data.draw(st.integers(0, with_it)), data.draw(st.integers(0, without))
+    ratio = risk_ratio(bad_with, with_it, bad_with + bad_without, with_it + without)
+    inverse = risk_ratio(bad_without, without, bad_with + bad_without, with_it + without)
+    assert ratio * inverse == pytest.approx(1)

@@ -1,9 +1,13 @@
 """Holding devices of a rollout back, and what its failed ones share."""
 
+import contextlib
 from datetime import timedelta
 from typing import Any
 
 import pytest
+from django.db import transaction
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from rest_framework.test import APIClient
 
 from herald.api.errors import Conflict, Invalid, InvalidRule, NobodyThere
@@ -112,3 +116,37 @@ def test_the_calls_hold_release_and_say_what_is_shared() -> None:
     assert client.get(f"{url}/shared-by-failed").data == {"failed": 0, "confirmed": 0, "causes": []}
     refused = client.post(f"{url}/hold", {"rule": "tag = lab", "reason": ""}, format="json")
     assert refused.status_code == 422
+
+
+ACTS = st.lists(
+    st.tuples(
+        st.sampled_from(["hold", "release", "turn", "offer"]),
+        st.sampled_from(["tag = lab", "tag = field", "everything", "name contains 1"]),
+    ),
+    max_size=8,
+)
+
+
+@settings(max_examples=25)
+@given(ACTS)
+def test_whatever_is_held_and_released_no_held_device_is_offered_and_the_sums_agree(
+    acts: list[tuple[str, str]],
+) -> None:
+    with transaction.atomic():
+        rollout = rollout_of(lab=3, field=4)
+        of_rollout = Delivery.objects.of_rollout(rollout.pk)
+        for act, rule in acts:
+            told = preview_hold(rollout, rule=rule, names=[], now=NOW)
+            if act == "turn":
+                turn_rollouts(now=NOW)
+            elif act == "hold" and told.waiting + told.recalled:
+                assert hold(rollout, rule=rule, names=[], reason="why", **BY) == told
+            elif act == "release":
+                with contextlib.suppress(NobodyThere):
+                    release(rollout, rule=rule, names=[], **BY)
+            assert not of_rollout.exclude(held="").exclude(phase="waiting").exists()
+            assert of_rollout.count() == 7
+            assert (
+                sum(n for _, n in Delivery.objects.held_with_counts(rollout.pk)) == of_rollout.exclude(held="").count()
+            )
+        transaction.set_rollback(True)

@@ -4,6 +4,9 @@ from datetime import time
 from typing import Any
 
 import pytest
+from django.db import transaction
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from rest_framework.test import APIClient
 
 from herald.api.errors import Conflict, Invalid
@@ -169,3 +172,34 @@ def test_no_rule_is_proposed_for_nobody() -> None:
     refused = client.get(f"/api/v1/groups/{make_static('Empty', []).pk}/proposed-rule")
     assert refused.status_code == 422
     assert "nothing to find" in refused.data["detail"]
+
+
+@settings(max_examples=15)
+@given(st.lists(st.tuples(st.sampled_from(["A", "B"]), st.booleans(), st.booleans()), min_size=2, max_size=12))
+def test_what_a_proposal_says_joins_and_leaves_is_what_saving_it_does(
+    devices: list[tuple[str, bool, bool]],
+) -> None:
+    with transaction.atomic():
+        made = [
+            make_device(hardware_revision=revision, tags=["lab"] if tagged else []) for revision, tagged, _ in devices
+        ]
+        wanted = [d for d, (_, _, inside) in zip(made, devices, strict=True) if inside] or made[:1]
+        group = make_static("Picked", wanted)
+        proposal = propose_rule(group, limit=20, now=NOW)
+        assert proposal.joins + proposal.leaves <= len(made) - len(wanted)  # everybody would be as near
+
+        done = make_by_rule(group, proposal.rule, **BY)
+
+        assert (done.joined, done.left) == (proposal.joins, proposal.leaves)
+        assert group.memberships.count() == len(wanted) + proposal.joins - proposal.leaves
+        transaction.set_rollback(True)
+
+
+def test_a_family_keeps_its_groups_apart_when_one_is_made_with_devices() -> None:
+    a, b = make_devices(2)
+    create_group(name="Slow", kind="static", family="Pace", device_ids=[a.pk], **BY)
+    with pytest.raises(Conflict, match="1 in “Slow”"):
+        create_group(name="Fast", kind="static", family="Pace", device_ids=[a.pk, b.pk], **BY)
+    assert not Group.objects.filter(name="Fast").exists()
+    create_group(name="Fast", kind="static", family="Pace", device_ids=[b.pk], **BY)
+    assert set(Family.objects.get().groups.values_list("name", flat=True)) == {"Slow", "Fast"}
