@@ -18,6 +18,7 @@ from scipy.stats import hypergeom
 
 from herald_core.rules.evaluate import Record, compile_predicate
 from herald_core.rules.fields import FieldSpec, FieldType, Vocabulary
+from herald_core.rules.literals import can_be_written
 from herald_core.rules.tree import Clause, Op
 from herald_core.versions import version_key_or_none
 
@@ -103,7 +104,7 @@ def _clauses(spec: FieldSpec, values: Sequence[Any]) -> Iterator[Clause]:
         for word in sorted(set(chain.from_iterable(v or () for v in values)))[:MOST_VALUES]:
             yield Clause(spec.key, Op.EQ, (word,))
         return
-    distinct = {v for v in values if v is not None}
+    distinct = {v for v in values if can_be_written(v, spec.type)}
     if spec.type is FieldType.NUMBER:
         tenths = np.quantile(sorted(distinct), np.arange(0.1, 1.0, 0.1)) if len(distinct) > 4 else ()
         for limit in np.unique(tenths):

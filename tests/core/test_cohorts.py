@@ -103,3 +103,9 @@ def test_a_risk_is_greater_than_one_only_where_more_of_those_with_it_failed(
     ratio = risk_ratio(bad_with, with_it, bad_with + bad_without, with_it + without)
     inverse = risk_ratio(bad_without, without, bad_with + bad_without, with_it + without)
     assert ratio * inverse == pytest.approx(1)
+
+
+def test_values_that_no_rule_can_name_are_passed_over() -> None:
+    records = [{**r, "firmware": "not a version" if i % 3 else "5.1.0"} for i, r in enumerate(fleet(300, 9))]
+    failed = failing(records, lambda r: 0.6 if r["site"] == "Marrow" else 0.01)
+    assert to_text(shared_causes(records, failed, [], WORDS)[0].clauses[0]) == "site = Marrow"

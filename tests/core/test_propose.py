@@ -96,3 +96,21 @@ def test_what_a_proposal_says_of_itself_is_what_its_rule_does(seed: int, count: 
     assert proposal.missing == len(wanted - found)
     assert proposal.extra == len(found - wanted)
     assert proposal.missing + proposal.extra <= count - len(wanted), "no worse than taking everybody"
+
+
+def test_words_that_need_quotes_and_versions_that_are_none_do_not_break_a_rule() -> None:
+    records = [
+        {"site": 'The "old" mill', "firmware": "not a version", "tag": frozenset({"a"})},
+        {"site": "and", "firmware": "5.1.0", "tag": frozenset()},
+        {"site": "and", "firmware": "", "tag": frozenset({"a", "b"})},
+    ]
+    for wanted in ({0}, {1}, {2}, {1, 2}):
+        proposal = propose(records, wanted, WORDS)
+        assert (proposal.missing, proposal.extra) == (0, 0)
+        assert matched(to_text(proposal.rule), records) == wanted
+
+
+def test_a_rule_that_would_need_a_long_list_is_said_in_another_way() -> None:
+    records = [{"site": f"Site {i}", "model": "Sill 400" if i < 30 else "Rill V2"} for i in range(60)]
+    text = to_text(propose(records, range(30), WORDS).rule)
+    assert text == 'model = "Sill 400"'

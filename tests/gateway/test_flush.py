@@ -324,3 +324,26 @@ def test_a_device_that_will_not_call_cannot_be_asked() -> None:
     for device in (make_device(admission="retired"), make_device(secret_hash=None)):
         with pytest.raises(Conflict, match="cannot be asked"):
             ask_to_report(device, actor=None, now=NOW)
+
+
+FACTS = st.dictionaries(st.sampled_from(["battery", "uplink", "boots"]), st.sampled_from([1, 2, "a", True]), max_size=3)
+
+
+@settings(max_examples=30)
+@given(st.lists(st.one_of(st.none(), FACTS), min_size=1, max_size=6))
+def test_the_time_of_a_fact_is_that_of_the_call_that_first_said_so(calls: list[dict[str, Any] | None]) -> None:
+    with transaction.atomic():
+        device = make_device()
+        known: dict[str, Any] = {}
+        since: dict[str, Any] = {}
+        for hour, facts in enumerate(calls):
+            at = NOW + timedelta(hours=hour)
+            answer_to(device, now=at, **({} if facts is None else {"facts": facts}))
+            if facts is not None:
+                same = {k for k, v in facts.items() if k in known and known[k] == v and type(known[k]) is type(v)}
+                since = {k: since[k] if k in same else at for k in facts}
+                known = facts
+            device.refresh_from_db()
+            assert device.facts == known
+            assert {k: datetime.fromisoformat(t) for k, t in device.facts_since.items()} == since
+        transaction.set_rollback(True)

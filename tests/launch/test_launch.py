@@ -16,7 +16,7 @@ import pytest
 from herald_launch import install, supervise
 from herald_launch.instance import Choices, Instance
 from herald_launch.postgres import Cluster
-from herald_launch.steps import ROOT, StepFailed, free_port, port_is_free, run
+from herald_launch.steps import ROOT, StepFailed, free_port, is_outgoing, port_is_free, run
 from herald_launch.supervise import Supervisor, child_pids, supervisor_pid
 
 
@@ -282,3 +282,18 @@ def test_settings_that_do_not_fit_are_named(environment: dict[str, str], says: s
     )
     assert done.returncode != 0
     assert says in done.stderr
+
+
+def test_a_gateway_is_moved_off_a_port_that_an_outgoing_connection_may_hold(tmp_path: Path) -> None:
+    from herald_launch.__main__ import _choose
+    from herald_launch.instance import Choices, Instance
+
+    first, _ = map(int, Path("/proc/sys/net/ipv4/ip_local_port_range").read_text().split())
+    instance = Instance(tmp_path)
+    instance.prepare_folders()
+    instance.keep(Choices(port=8000, gateway_port=first + 7, devices=1, speed=1.0, fleet=False))
+    chosen = _choose(instance, port=8000, devices=1, speed=1.0, fleet=False, fresh=False).gateway_port
+    assert not is_outgoing(chosen)
+    assert instance.choices.gateway_port == chosen
+    again = _choose(instance, port=8000, devices=1, speed=1.0, fleet=False, fresh=False)
+    assert again.gateway_port == chosen  # it keeps the one that it has

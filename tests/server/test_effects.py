@@ -110,3 +110,20 @@ def test_a_tag_merge_does_to_groups_what_its_preview_said(fleet: list[dict[str, 
             assert {(e.group.name, e.joins, e.leaves) for e in told.groups} == _differences(before, _members())
             assert not Device.objects.filter(tags__overlap=[old]).exists()
         transaction.set_rollback(True)
+
+
+def test_a_zone_of_its_own_stays_though_it_was_the_zone_of_the_site() -> None:
+    utc, hill = make_site("Here", "UTC"), make_site("Hill", "Asia/Kolkata")
+    follows = make_device(site=utc)
+    own = make_device(site=utc, own_time_zone="UTC", time_zone="UTC")
+    group = make_rule_group("Indian time", 'time_zone = "Asia/Kolkata"')
+    both = Target(devices=[follows.name, own.name])
+
+    told = preview_edit(Asked(site=hill.name), both, now=NOW)
+    assert [(e.group.name, e.joins, e.leaves) for e in told.groups] == [("Indian time", 1, 0)]
+
+    request_edit(Asked(site=hill.name), both, actor=None, now=NOW)
+    follow_changes(now=NOW)
+    assert list(group.memberships.values_list("device__name", flat=True)) == [follows.name]
+    own.refresh_from_db()
+    assert (own.site, own.time_zone) == (hill, "UTC")

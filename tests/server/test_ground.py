@@ -3,6 +3,9 @@
 from typing import Any
 
 import pytest
+from django.db import transaction
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from rest_framework.test import APIClient
 
 from herald.api.errors import Conflict, Invalid, InvalidFields
@@ -147,3 +150,45 @@ def test_custodians_are_one_name_each() -> None:
     Custodian.objects.create(name="north", email="n@example.com")
     with pytest.raises(InvalidFields, match="custodian called “north”"):
         make_thing(CUSTODIANS, {"name": "north", "email": "x@example.com"}, **BY)
+
+
+CHANGES = st.one_of(
+    st.fixed_dictionaries({"name": st.sampled_from(["Hill", "Dale", "Shore"])}),
+    st.fixed_dictionaries({"region": st.sampled_from(["", "North", "South"])}),
+    st.fixed_dictionaries({"time_zone": st.sampled_from(["UTC", "Asia/Kolkata", "Europe/Lisbon"])}),
+)
+RULES = (
+    "site = Hill",
+    "site != Dale",
+    "region = North and not site = Shore",
+    'time_zone = "Asia/Kolkata"',
+    'group = "G0" or region is missing',
+)
+
+
+@settings(max_examples=25)
+@given(st.lists(st.sampled_from(["", "North", "South"]), min_size=1, max_size=3), CHANGES, st.integers(1, 3))
+def test_what_a_preview_of_a_site_says_of_groups_is_what_changing_it_does(
+    regions: list[str], change: dict[str, str], per_site: int
+) -> None:
+    with transaction.atomic():
+        sites = [
+            Site.objects.create(name=name, region=region, time_zone="UTC")
+            for name, region in zip(("Hill", "Moor", "Fen"), regions, strict=False)
+        ]
+        for site in sites:
+            make_device(site=site, own_time_zone="UTC", time_zone="UTC")
+            make_devices(per_site, site=site)
+        groups = [make_rule_group(f"G{i}", rule) for i, rule in enumerate(RULES)]
+        before = {g.pk: names(g) for g in groups}
+
+        told = preview_change(SITES, sites[0], change, now=NOW)
+        change_thing(SITES, sites[0], change, **BY)
+        follow_changes(now=NOW)
+
+        effects = {e.group.pk: (e.joins, e.leaves) for e in told.groups}
+        for group in groups:
+            after = names(group)
+            happened = (len(after - before[group.pk]), len(before[group.pk] - after))
+            assert happened == effects.get(group.pk, (0, 0)), Group.objects.get(pk=group.pk).rule
+        transaction.set_rollback(True)

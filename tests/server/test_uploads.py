@@ -7,6 +7,9 @@ from typing import Any
 
 import pytest
 from django.db import IntegrityError, transaction
+from hypothesis import given
+from hypothesis import settings as hypothesis_settings
+from hypothesis import strategies as st
 from rest_framework.test import APIClient
 
 from herald.api.errors import Conflict, Invalid
@@ -167,3 +170,30 @@ def test_the_calls_bring_an_image_in() -> None:
     assert other.get(f"/api/v1/images/{image['id']}/withdraw/preview").data == {"uses": [], "running": 0}
     gone = other.post(f"/api/v1/images/{image['id']}/withdraw", {"reason": "no"}, format="json")
     assert (gone.data["status"], gone.data["reason"]) == ("withdrawn", "no")
+
+
+@hypothesis_settings(max_examples=30)
+@given(
+    st.binary(min_size=1, max_size=60),
+    st.lists(st.tuples(st.sampled_from(["next", "again", "ahead", "cut"]), st.integers(1, 20)), max_size=25),
+)
+def test_whatever_is_cut_repeated_or_out_of_order_the_file_is_what_was_sent(
+    content: bytes, acts: list[tuple[str, int]]
+) -> None:
+    with transaction.atomic():
+        upload = uploads.begin_upload("f", len(content), actor=None, now=NOW)
+        for act, size in acts:
+            at = Upload.objects.get(pk=upload.pk).received_bytes
+            if act == "next":
+                uploads.append(upload.pk, at, content[at : at + size], now=NOW)
+            elif act == "cut" and uploads.path_of(upload).exists():
+                with uploads.path_of(upload).open("ab") as file:
+                    file.write(b"?" * size)  # a crash between the write and its commit
+            elif act in ("again", "ahead") and at:
+                with pytest.raises(Conflict):
+                    uploads.append(upload.pk, at - 1 if act == "again" else at + 1, b"x", now=NOW)
+        at = Upload.objects.get(pk=upload.pk).received_bytes
+        done = uploads.append(upload.pk, at, content[at:], now=NOW)
+        assert done.received_bytes == len(content)
+        assert uploads.path_of(done).read_bytes() == content
+        transaction.set_rollback(True)

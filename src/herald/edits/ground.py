@@ -96,16 +96,18 @@ def preview_change(kind: Kind, thing: Thing, fields: Fields, *, now: datetime) -
     rules = groups_reading(kind.word, thing.name) if renamed != thing.name else []
     after_values = {kind.shown[k]: _as_seen(v) for k, v in fields.items() if k in kind.shown}
 
+    referring = Device.objects.filter(**{kind.word: thing}).order_by("id")
+    own_zones = set(referring.exclude(own_time_zone="").values_list("pk", flat=True))
+
     def after(records: Records) -> Records:
         changed = {}
         for pk, seen in records.items():
-            values = dict(after_values)
-            if kind is SITES and seen.get("time_zone") != getattr(thing, "time_zone", None):
-                values.pop("time_zone", None)  # it has one of its own
-            changed[pk] = {**seen, **values}
+            changed[pk] = {**seen, **after_values}
+            if pk in own_zones:
+                changed[pk]["time_zone"] = seen.get("time_zone")
         return changed
 
-    ids = list(Device.objects.filter(**{kind.word: thing}).order_by("id").values_list("pk", flat=True))
+    ids = list(referring.values_list("pk", flat=True))
     rewritten = {g.pk: rename_value(g.rule, kind.word, thing.name, renamed, vocabulary) for g in rules}
     return Effects(
         devices=len(ids),

@@ -10,7 +10,7 @@ from herald.access.models import User
 from herald.api.errors import Conflict, Invalid, NobodyThere
 from herald.edits.change import Asked, from_json, read_change, to_json, words_of
 from herald.edits.models import Edit, EditedDevice, EditState
-from herald.fleet.editing import Tables, after_edit, ensure_tags, read_states, write_states
+from herald.fleet.editing import Tables, after_edit, ensure_tags, read_states, with_own_zone, write_states
 from herald.fleet.services import device_ids
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.effects import GroupEffect, Records, effects_of
@@ -211,7 +211,10 @@ def _effects(ids: Sequence[int], change: Change, now: datetime) -> list[GroupEff
     tables = Tables(load_vocabulary())
 
     def after(records: Records) -> Records:
-        states = read_states(list(records))
-        return {pk: after_edit(records[pk], edited(state, change), tables) for pk, state in states.items()}
+        states, own = read_states(list(records)), with_own_zone(list(records))
+        return {
+            pk: after_edit(records[pk], edited(state, change), tables, own_zone=pk in own)
+            for pk, state in states.items()
+        }
 
     return effects_of(ids, after, fields_touched(change), now=now)

@@ -114,8 +114,14 @@ def make_devices(uids: Mapping[str, State], vocabulary: Vocabulary, *, now: date
     DeviceChange.objects.note(Device.objects.filter(uid__any=list(uids)).values_list("pk", flat=True), now)
 
 
-def after_edit(record: Mapping[str, Any], state: State, tables: "Tables") -> dict[str, Any]:
-    """A device's record as rules would see it once the state were written."""
+def with_own_zone(device_ids: Collection[int]) -> frozenset[int]:
+    """Those of the devices whose zone is their own, whatever their site's."""
+    own = Device.objects.by_ids(device_ids).exclude(own_time_zone="")
+    return frozenset(own.values_list("pk", flat=True))
+
+
+def after_edit(record: Mapping[str, Any], state: State, tables: "Tables", *, own_zone: bool) -> dict[str, Any]:
+    """A device's record as rules would see it once the state were written; `own_zone` says that it has one."""
     site, custodian = tables.sites.get(state["site"]), tables.custodians.get(state["custodian"])
     result = {k: v for k, v in record.items() if k not in tables.attribute_keys}
     result |= {k: v for k, v in state["attributes"].items() if k in tables.attribute_keys}
@@ -128,8 +134,8 @@ def after_edit(record: Mapping[str, Any], state: State, tables: "Tables") -> dic
         "custodian": custodian.name if custodian else None,
         "custodian_tag": frozenset(custodian.tags) if custodian else frozenset(),
     }
-    if record.get("time_zone") == tables.zone_by_site_name.get(record.get("site"), "UTC"):
-        result["time_zone"] = site.time_zone if site else "UTC"  # it has none of its own
+    if not own_zone:
+        result["time_zone"] = site.time_zone if site else "UTC"
     return result
 
 
@@ -138,7 +144,6 @@ class Tables:
 
     def __init__(self, vocabulary: Vocabulary) -> None:
         self.sites = {s.pk: s for s in Site.objects.all()}
-        self.zone_by_site_name = {s.name: s.time_zone for s in self.sites.values()}
         self.custodians = {c.pk: c for c in Custodian.objects.all()}
         self.attribute_keys = {s.key for s in vocabulary.fields.values() if s.source == "attribute"}
 

@@ -54,6 +54,21 @@ def read_literal(token: Token, spec: FieldSpec, op: Op) -> Value:
             return nfc(token.value)
 
 
+def can_be_written(value: object, kind: FieldType) -> bool:
+    """Whether a value that a device has can stand in a rule about a field of this type."""
+    match kind:
+        case FieldType.VERSION:
+            return isinstance(value, str) and is_version(value)
+        case FieldType.DATE:
+            try:
+                return isinstance(value, str) and _FIRST_DAY <= date.fromisoformat(value) <= _LAST_DAY
+            except ValueError:
+                return False
+        case FieldType.NUMBER | FieldType.YES_NO | FieldType.SET:
+            return True
+    return isinstance(value, str) and value != ""
+
+
 def _duration(token: Token) -> timedelta:
     match = _DURATION.match(token.value) if token.kind is Kind.WORD else None
     if match is None:

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from herald_core.rules.evaluate import Record, compile_predicate
 from herald_core.rules.fields import FieldSpec, FieldType, Vocabulary
+from herald_core.rules.literals import can_be_written
 from herald_core.rules.tree import And, Clause, Everything, Node, Not, Op, Or
 from herald_core.versions import version_key_or_none
 
@@ -100,7 +101,8 @@ def _clauses(spec: FieldSpec, own: Sequence[Any], every: Sequence[Any]) -> Itera
     if spec.type is FieldType.SET:
         yield from _set_clauses(spec, own, every)
         return
-    key, mine = spec.key, [v for v in own if v is not None]
+    key, mine = spec.key, [v for v in own if can_be_written(v, spec.type)]
+    every = [v for v in every if v is None or can_be_written(v, spec.type)]
     literals = [_literal(spec, v) for v in mine]
     for literal in literals[:40]:
         yield Clause(key, Op.EQ, (literal,)), 1.0
