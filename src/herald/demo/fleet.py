@@ -93,6 +93,7 @@ def _make(
         first_seen=now - timedelta(days=rng.uniform(60, 900)),
         secret_hash=hash_secret(secret),
     )
+    device.facts_since = _facts_since(device)
     return device, Simulated(
         uid=uid,
         secret=secret,
@@ -125,6 +126,14 @@ def _facts(rng: random.Random, index: int, estate: Estate, line: Line) -> dict[s
     if uplink != "ethernet":
         facts["signal_dbm"] = -rng.randrange(55, 112)
     return facts
+
+
+def _facts_since(device: Device) -> dict[str, str]:
+    """What a device was built with since it was first seen; what drifts, since its last call."""
+    built = device.first_seen or device.last_check_in
+    drifting = device.last_check_in or built
+    moments = {k: built if k in ("power", "uplink") else drifting for k in device.facts}
+    return {k: at.isoformat() for k, at in moments.items() if at is not None}
 
 
 def _tags(rng: random.Random, line: Line) -> list[str]:
