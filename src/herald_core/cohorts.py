@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from scipy.stats import hypergeom
 
 from herald_core.rules.evaluate import Record, compile_predicate
-from herald_core.rules.fields import FieldSpec, FieldType, Vocabulary
+from herald_core.rules.fields import SAYS_NO_KIND, FieldSpec, FieldType, Vocabulary
 from herald_core.rules.literals import can_be_written
 from herald_core.rules.tree import Clause, Op
 from herald_core.versions import version_key_or_none
@@ -28,8 +28,6 @@ MOST_VALUES = 40  # of a field; more different ones name devices rather than kin
 FEWEST_FAILED = 3  # that a condition must hold for, to be told from chance
 #: A pair must be this many times less likely than a single condition to be preferred over it.
 PAIR_HANDICAP = 100.0
-#: Fields that name single devices, or are the failure's consequence rather than its cause.
-LEFT_OUT = frozenset({"uid", "name", "serial", "group", "presence", "admission", "first_seen", "last_check_in"})
 
 _NO_TIME = datetime.min.replace(tzinfo=UTC)
 Mask = NDArray[np.bool_]
@@ -88,7 +86,7 @@ def shared_causes(
 def _conditions(tried: Sequence[Record], untried: Sequence[Record], vocabulary: Vocabulary) -> Iterator[_Condition]:
     seen: set[bytes] = set()
     for spec in vocabulary.fields.values():
-        if spec.key in LEFT_OUT or spec.type in (FieldType.TIME, FieldType.GROUP):
+        if spec.key in SAYS_NO_KIND:
             continue
         for clause in _clauses(spec, [r.get(spec.key) for r in tried]):
             matches = compile_predicate(clause, vocabulary, _NO_TIME)

@@ -35,12 +35,11 @@ def turn() -> None:
     deliveries.recall_lapsed(now=now)
     turn_rollouts(now=now)
     turn_schedules(now=now)
-    forget_old_uploads(now=now)
     TimeBase.objects.update(last_seen=now)
 
 
 class _Follower:
-    """Follows changed devices at once, and time-dependent groups every minute."""
+    """Follows changed devices at once; every minute time-dependent groups, and uploads that nobody goes on with."""
 
     def __init__(self) -> None:
         self.refreshed = 0.0
@@ -50,6 +49,7 @@ class _Follower:
             pass
         if time.monotonic() - self.refreshed >= TIME_GROUPS_SECONDS:
             refresh_time_groups(now=clock.now())
+            forget_old_uploads(now=clock.now())
             self.refreshed = time.monotonic()
 
 

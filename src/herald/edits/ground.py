@@ -116,28 +116,27 @@ def preview_change(kind: Kind, thing: Thing, fields: Fields, *, now: datetime) -
     )
 
 
-def change_thing(kind: Kind, thing: Thing, fields: Fields, *, actor: User | None, now: datetime) -> Effects:
-    """Change a thing, on its devices and in the rules that name it; what that did.
+def change_thing(kind: Kind, thing: Thing, fields: Fields, *, actor: User | None, now: datetime) -> Thing:
+    """Change a thing, on its devices and in the rules that name it.
 
     Raises:
         InvalidFields: a field does not fit, or the name is taken.
     """
     with transaction.atomic():
         thing = kind.table._default_manager.select_for_update().get(pk=thing.pk)
-        done = preview_change(kind, thing, fields, now=now)
         before = {k: getattr(thing, k) for k in fields}
         old = thing.name
+        devices = Device.objects.filter(**{kind.word: thing}).count()
         for name, value in _checked(kind, fields, thing).items():
             setattr(thing, name, value)
         editing.write_thing(thing)
         editing.follow_thing(thing, now=now)
-        if thing.name != old:
-            replace_in_rules(kind.word, old, thing.name, now=now)
-        sentence = f"Changed the {kind.word} “{old}”: {done.devices} devices, {len(done.rules)} rules"
+        rules = replace_in_rules(kind.word, old, thing.name, now=now) if thing.name != old else []
+        sentence = f"Changed the {kind.word} “{old}”: {devices} devices, {len(rules)} rules"
         after = {k: getattr(thing, k) for k in fields}
         record(now=now, actor=actor, kind=kind.word, object_id=thing.pk, sentence=sentence, before=before, after=after)
         notify("fleet")
-    return done
+    return thing
 
 
 def delete_thing(kind: Kind, thing: Thing, *, actor: User | None, now: datetime) -> None:

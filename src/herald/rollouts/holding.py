@@ -137,7 +137,6 @@ def failed_share(rollout: Rollout, *, now: datetime) -> Shared:
             found = load_records(ids[start : start + CHUNK], vocabulary, now)
             records += [{**found[i], "firmware": tried[i][1] or None} for i in ids[start : start + CHUNK]]
         causes = shared_causes(records, [tried[i][0] for i in ids], [], vocabulary)
-    waiting = Delivery.objects.of_rollout(rollout.pk).filter(phase=Phase.WAITING.value, held="")
     rules = [to_text(And(c.clauses) if len(c.clauses) > 1 else c.clauses[0]) for c in causes]
     return Shared(
         failed=failed,
@@ -146,9 +145,7 @@ def failed_share(rollout: Rollout, *, now: datetime) -> Shared:
             FoundCause(
                 rule=rule,
                 cause=cause,
-                waiting=waiting.filter(
-                    device__in=matching(read_rule(rule, vocabulary), vocabulary, now).order_by().values("pk")
-                ).count(),
+                waiting=_wanted(rollout, rule, (), now).filter(phase=Phase.WAITING.value, held="").count(),
             )
             for rule, cause in zip(rules, causes, strict=True)
         ],

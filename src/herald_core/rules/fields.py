@@ -87,6 +87,9 @@ BUILT_IN: tuple[FieldSpec, ...] = (
 
 BUILT_IN_KEYS = frozenset(spec.key for spec in BUILT_IN)
 
+#: Fields that name single devices or change by themselves: nothing is found out about kinds of devices by them.
+SAYS_NO_KIND = frozenset({"uid", "name", "serial", "group", "presence", "admission", "first_seen", "last_check_in"})
+
 #: Fields whose value changes as time passes, without anything being reported.
 TIME_DEPENDENT = frozenset({"presence"})
 

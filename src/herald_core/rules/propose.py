@@ -15,14 +15,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from herald_core.rules.evaluate import Record, compile_predicate
-from herald_core.rules.fields import FieldSpec, FieldType, Vocabulary
+from herald_core.rules.fields import SAYS_NO_KIND, FieldSpec, FieldType, Vocabulary
 from herald_core.rules.literals import can_be_written
 from herald_core.rules.tree import And, Clause, Everything, Node, Not, Op, Or
 from herald_core.versions import version_key_or_none
 
 _NO_TIME = datetime.min.replace(tzinfo=UTC)  # no line that is tried depends on it
-#: Fields that name single devices, or that change by themselves: no rule is made of them.
-LEFT_OUT = frozenset({"uid", "name", "serial", "group", "presence", "admission", "first_seen", "last_check_in"})
 MOST_VALUES = 3000  # a field with more different values says too little about a set
 LONGEST_LIST = 8
 MOST_LINES = 4
@@ -72,7 +70,7 @@ def propose(records: Sequence[Record], wanted: Collection[int], vocabulary: Voca
 
 
 def _usable(vocabulary: Vocabulary) -> Iterator[FieldSpec]:
-    return (spec for key, spec in vocabulary.fields.items() if key not in LEFT_OUT)
+    return (spec for key, spec in vocabulary.fields.items() if key not in SAYS_NO_KIND)
 
 
 def _lines_of(spec: FieldSpec, records: Sequence[Record], inside: Mask, vocabulary: Vocabulary) -> Iterator[_Line]:

@@ -60,3 +60,9 @@ export function city(zone: string): string {
 export function megabytes(bytes: number): string {
   return `${(bytes / 1e6).toFixed(1)} MB`;
 }
+
+/** A value of a fact or an attribute as it is read: yes and no for what is true or false, nothing for none. */
+export function inWords(value: unknown): string {
+  if (value === null || value === undefined) return "";
+  return typeof value === "boolean" ? (value ? "yes" : "no") : String(value);
+}

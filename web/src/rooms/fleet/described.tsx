@@ -3,14 +3,12 @@ import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "@/api/client";
 import { attributes as attributesQuery, custodians as custodiansQuery, sites as sitesQuery } from "@/api/queries";
 import { Card } from "@/parts/controls";
+import { inWords } from "@/parts/format";
 import { Pairs } from "@/parts/pairs";
 import { TagList } from "@/parts/tag-list";
 import { InPlace } from "./in-place";
 
 type Device = Schemas["DeviceDetail"];
-
-export const inWords = (value: unknown) =>
-  value === undefined || value === null ? "" : typeof value === "boolean" ? (value ? "yes" : "no") : String(value);
 
 export function Described({ device }: { device: Device }) {
   const { data: attributes } = useQuery(attributesQuery);

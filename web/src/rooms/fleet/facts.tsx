@@ -4,9 +4,8 @@ import { api, body, type Schemas } from "@/api/client";
 import { device as deviceQuery } from "@/api/queries";
 import { useClock } from "@/app/clock";
 import { Button, Card, Problem } from "@/parts/controls";
-import { fullInstant, instant, relative } from "@/parts/format";
+import { fullInstant, instant, inWords, relative } from "@/parts/format";
 import { Pairs } from "@/parts/pairs";
-import { inWords } from "./described";
 
 export function Facts({ device: d }: { device: Schemas["DeviceDetail"] }) {
   const client = useQueryClient();

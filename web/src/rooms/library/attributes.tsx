@@ -6,7 +6,7 @@ import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { attributes as attributesQuery } from "@/api/queries";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
-import { count, counted } from "@/parts/format";
+import { count, counted, inWords } from "@/parts/format";
 import { useDebounced } from "@/parts/use-debounced";
 import { GroupLinks, Removal, ShelfTable } from "./shelf-table";
 
@@ -57,11 +57,9 @@ function Row({ attribute: a, onOpen }: { attribute: Attribute; onOpen: () => voi
       <td className="px-3 py-1.5">
         {a.type}
         {a.unit && ` in ${a.unit}`}
-        {(a.required || presetText(a.default) !== "") && (
+        {(a.required || inWords(a.default) !== "") && (
           <span className="block text-soft text-xs">
-            {[a.required && "required", presetText(a.default) && `else ${presetText(a.default)}`]
-              .filter(Boolean)
-              .join(", ")}
+            {[a.required && "required", inWords(a.default) && `else ${inWords(a.default)}`].filter(Boolean).join(", ")}
           </span>
         )}
         {a.choices.length > 0 && <span className="block text-soft text-xs">{a.choices.join(", ")}</span>}
@@ -102,11 +100,6 @@ function Row({ attribute: a, onOpen }: { attribute: Attribute; onOpen: () => voi
   );
 }
 
-function presetText(value: unknown): string {
-  if (value === null || value === undefined) return "";
-  return typeof value === "boolean" ? (value ? "yes" : "no") : String(value);
-}
-
 function Form({ known, onClose }: { known: Attribute | null; onClose: () => void }) {
   const client = useQueryClient();
   const [label, setLabel] = useState(known?.label ?? "");
@@ -115,7 +108,7 @@ function Form({ known, onClose }: { known: Attribute | null; onClose: () => void
   const [unit, setUnit] = useState(known?.unit ?? "");
   const [choices, setChoices] = useState(known?.choices.join(", ") ?? "");
   const [note, setNote] = useState(known?.note ?? "");
-  const [preset, setPreset] = useState(presetText(known?.default));
+  const [preset, setPreset] = useState(inWords(known?.default));
   const [required, setRequired] = useState(known?.required ?? false);
   const words = choices
     .split(",")
