@@ -8,11 +8,12 @@ import django
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "herald.settings")
 django.setup()
 
-from bench import checkins, cohorts, draws, follow, groups, halting, importing, launch, preview, values  # noqa: E402  Django first
+from bench import checkins, cohorts, draws, follow, forecast, groups, halting, importing, launch, preview, values  # noqa: E402  Django first
 
 BENCHES = {
     "cohorts": cohorts.run,
     "draws": draws.run,
+    "forecast": forecast.run,
     "halting": halting.run,
     "preview": preview.run,
     "values": values.run,

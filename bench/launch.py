@@ -15,7 +15,7 @@ from herald.groups.membership import set_members
 from herald.groups.models import Group
 from herald.images.models import Image
 from herald.images.services import add_image, approve
-from herald.rollouts import audience, services
+from herald.rollouts import audience, drafting, launching
 from herald.rollouts.models import Rollout
 from herald_core.rings.assignment import RingKind, assign
 
@@ -32,12 +32,12 @@ def run() -> None:
         now=now,
     )
     rings = [
-        services.RingDraft(name="Canary", kind=RingKind.SHARE, share_pct=1),
-        services.RingDraft(name="Early", kind=RingKind.SHARE, share_pct=20),
-        services.RingDraft(name="Rest", kind=RingKind.REST),
+        drafting.RingDraft(name="Canary", kind=RingKind.SHARE, share_pct=1),
+        drafting.RingDraft(name="Early", kind=RingKind.SHARE, share_pct=20),
+        drafting.RingDraft(name="Rest", kind=RingKind.REST),
     ]
-    draft = services.RolloutDraft(image=image, include=[group], rings=rings)
-    rollout = services.save_draft(draft, actor=None, now=now)
+    draft = drafting.RolloutDraft(changes=drafting.to(image), include=[group], rings=rings)
+    rollout = drafting.save_draft(draft, actor=None, now=now)
     spent: dict[str, float] = {}
 
     def timed(name: str, real: object) -> object:
@@ -52,14 +52,14 @@ def run() -> None:
 
     with (
         mock.patch.object(audience, "assign", timed("rings", assign)),
-        mock.patch.object(services.deliveries, "write_deliveries", timed("deliveries", write_deliveries)),
+        mock.patch.object(launching.deliveries, "write_deliveries", timed("deliveries", write_deliveries)),
     ):
         started = time.perf_counter()
-        found = services.preflight(rollout, now=now)
+        found = drafting.preflight(rollout, now=now)
         whole = time.perf_counter() - started
         drawn = spent.pop("rings")
         Rollout.objects.filter(pk=rollout.pk).update(state="launching")
-        services.launch(rollout, now=now)
+        launching.launch(rollout, now=now)
     read = _plain_read()
     preflight = whole - drawn
     emit(

@@ -80,6 +80,7 @@ INSTALLED_APPS = [
     "herald.images",
     "herald.edits",
     "herald.find",
+    "herald.calendar",
     "herald.imports",
     "herald.rollouts",
     "herald.commands",
@@ -90,6 +91,7 @@ MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
+    "herald.api.queries.WithoutNul",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
@@ -155,6 +157,7 @@ SPECTACULAR_SETTINGS = {
     "ENUM_NAME_OVERRIDES": {
         "PhaseEnum": "herald.deliveries.models.PHASES",
         "RolloutStateEnum": "herald.rollouts.models.RolloutState",
+        "TargetChoiceEnum": "herald.rollouts.models.TargetChoice",
         "RingKindEnum": "herald.rollouts.models.RingKindChoice",
         "GroupKindEnum": "herald.groups.models.GroupKind",
         "ScheduleStateEnum": "herald.commands.models.ScheduleState",

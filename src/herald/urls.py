@@ -9,6 +9,7 @@ from django.views.decorators.csrf import ensure_csrf_cookie
 from drf_spectacular.views import SpectacularJSONAPIView, SpectacularSwaggerView
 
 from herald.access.api.views import HealthView, SessionView, TokenListView
+from herald.calendar.api import views as calendar
 from herald.commands.api import views as commands
 from herald.deliveries.api import views as deliveries
 from herald.edits.api import codes, describing, ground
@@ -16,11 +17,12 @@ from herald.edits.api import views as edits
 from herald.find.api import views as find
 from herald.fleet.api import views as fleet
 from herald.groups.api import views as groups
+from herald.images.api import paths
 from herald.images.api import views as images
 from herald.imports.api import views as imports
 from herald.now.views import NowApiView
 from herald.record.api.views import RecordListView
-from herald.rollouts.api import holding
+from herald.rollouts.api import acts, forecasts, holding, plans, watching
 from herald.rollouts.api import views as rollouts
 
 
@@ -92,6 +94,7 @@ urlpatterns = [
     _call("sites/<int:pk>/preview", ground.SitePreviewView),
     _call("models", ground.ModelListView),
     _call("models/<int:pk>", ground.ModelView),
+    _call("models/<int:pk>/upgrades", paths.ModelUpgradesView),
     _call("models/<int:pk>/preview", ground.ModelPreviewView),
     _call("custodians", ground.CustodianListView),
     _call("custodians/<int:pk>", ground.CustodianView),
@@ -121,18 +124,35 @@ urlpatterns = [
     _call("rollouts/<int:rollout_id>/preflight", rollouts.PreflightAction),
     _call("rollouts/<int:rollout_id>/preflight/devices", rollouts.PreflightDevicesView),
     _call("rollouts/<int:rollout_id>/launch", rollouts.LaunchAction),
-    _call("rollouts/<int:rollout_id>/pause", rollouts.PauseAction),
-    _call("rollouts/<int:rollout_id>/resume", rollouts.ResumeAction),
-    _call("rollouts/<int:rollout_id>/stop", rollouts.StopAction),
-    _call("rollouts/<int:rollout_id>/open-gate", rollouts.OpenGateAction),
+    _call("rollouts/<int:rollout_id>/pause", acts.PauseAction),
+    _call("rollouts/<int:rollout_id>/resume", acts.ResumeAction),
+    _call("rollouts/<int:rollout_id>/stop", acts.StopAction),
+    _call("rollouts/<int:rollout_id>/open-gate", acts.OpenGateAction),
+    _call("rollouts/rank", acts.RankAction),
+    _call("rollouts/<int:rollout_id>/approve-gate", acts.ApproveGateAction),
+    _call("rollouts/<int:rollout_id>/put-back", acts.PutBackAction),
+    _call("rollouts/<int:rollout_id>/extend", acts.ExtendAction),
+    _call("rollouts/<int:rollout_id>/extend/preview", acts.ExtendPreviewView),
+    _call("rollouts/<int:rollout_id>/push", acts.PushAction),
+    _call("rollouts/<int:rollout_id>/retry", acts.RetryAction),
+    _call("rollouts/<int:rollout_id>/skip", acts.SkipAction),
+    _call("rollouts/<int:rollout_id>/ahead", acts.AheadAction),
+    _call("rollouts/<int:rollout_id>/ahead/preview", acts.AheadPreviewView),
+    _call("rollouts/<int:rollout_id>/take-out", rollouts.TakeOutAction),
+    _call("rollouts/<int:rollout_id>/take-back-in", rollouts.TakeBackInAction),
     _call("rollouts/<int:rollout_id>/shared-by-failed", holding.SharedByFailedView),
     _call("rollouts/<int:rollout_id>/hold", holding.HoldAction),
     _call("rollouts/<int:rollout_id>/hold/preview", holding.HoldPreviewView),
     _call("rollouts/<int:rollout_id>/release", holding.ReleaseAction),
-    _call("rollouts/<int:rollout_id>/deliveries", rollouts.RolloutDeliveriesView),
-    _call("rollouts/<int:rollout_id>/marks", rollouts.RolloutMarksView),
-    _call("rollouts/<int:rollout_id>/progress", rollouts.RolloutProgressView),
-    _call("rollouts/<int:rollout_id>/timeline", rollouts.RolloutTimelineView),
+    _call("rollouts/<int:rollout_id>/deliveries", watching.RolloutDeliveriesView),
+    _call("rollouts/<int:rollout_id>/marks", watching.RolloutMarksView),
+    _call("rollouts/<int:rollout_id>/progress", watching.RolloutProgressView),
+    _call("rollouts/<int:rollout_id>/forecast", forecasts.RolloutForecastView),
+    _call("rollouts/<int:rollout_id>/timeline", watching.RolloutTimelineView),
+    _call("plans", plans.PlanListView),
+    _call("plans/<int:plan_id>", plans.PlanView),
+    _call("freezes", calendar.FreezeListView),
+    _call("freezes/<int:freeze_id>", calendar.FreezeView),
     _call("schedules", commands.ScheduleListView),
     _call("schedules/preview", commands.SchedulePreviewView),
     _call("schedules/<int:schedule_id>", commands.ScheduleView),

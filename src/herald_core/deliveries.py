@@ -51,6 +51,7 @@ class Event(StrEnum):
     WITHDRAW = "withdraw"
     EXPIRE = "expire"
     SUPERSEDE = "supersede"
+    AGAIN = "again"
 
 
 #: Phases in which the order is in the device's hands, in the order in which they come.
@@ -65,6 +66,8 @@ IN_HAND = (
 )
 OPEN = (Phase.WAITING, *IN_HAND)
 CLOSED = tuple(p for p in Phase if p not in OPEN)
+#: Phases in which the device's uplink carries the file, or soon will.
+FETCHES = (Phase.OFFERED, Phase.ACCEPTED, Phase.FETCHING)
 #: Phases in which the server may still take the order back; later ones the device finishes.
 RECALLABLE = (Phase.WAITING, Phase.OFFERED, Phase.ACCEPTED, Phase.FETCHING, Phase.STAGED)
 #: Phases that the server never interrupts.
@@ -98,6 +101,8 @@ TRANSITIONS: Mapping[tuple[Phase, Event], Phase] = {
     **{(phase, Event.WITHDRAW): Phase.WITHDRAWN for phase in RECALLABLE},
     **{(phase, Event.EXPIRE): Phase.EXPIRED for phase in RECALLABLE},
     **{(phase, Event.SUPERSEDE): Phase.SUPERSEDED for phase in RECALLABLE},
+    # a person gives it another attempt
+    **{(phase, Event.AGAIN): Phase.WAITING for phase in (Phase.FAILED, Phase.EXPIRED)},
 }
 
 
@@ -129,6 +134,10 @@ def sources(event: Event) -> tuple[Phase, ...]:
 
 #: Causes that say nothing against the image: the order is given again and no attempt is counted.
 BLAMELESS = frozenset({"too-late", "recalled"})
+#: Causes that another attempt would only meet again.
+HOPELESS = frozenset({"no-space"})
+#: Causes that chance explains: the next attempt needs no pause.
+AT_ONCE = frozenset({"bad-hash"})
 MAX_RETRY_PAUSE = timedelta(hours=6)
 
 
@@ -231,14 +240,16 @@ def steps_of_state(order: InHand, *, firmware: str | None, healthy: bool, now: d
 
 
 def failure(order: InHand, cause: str, detail: str = "") -> Step:
-    """The end of an attempt: another one after a pause, or failed after the last."""
-    if cause in BLAMELESS or order.attempt < order.max_attempts:
+    """The end of an attempt: another one after a pause, or failed after the last, or where trying is hopeless."""
+    if cause in BLAMELESS or (order.attempt < order.max_attempts and cause not in HOPELESS):
         return Step(event=Event.RETRY, to=advance(order.phase, Event.RETRY), cause=cause, detail=detail)
     return Step(event=Event.FAIL, to=advance(order.phase, Event.FAIL), cause=cause, detail=detail)
 
 
-def retry_pause(first: timedelta, attempt: int) -> timedelta:
-    """How long to wait after a failed attempt (counted from 1): doubling, at most six hours."""
+def retry_pause(first: timedelta, attempt: int, cause: str = "") -> timedelta:
+    """How long to wait after a failed attempt (counted from 1): doubling, at most six hours; some causes none."""
+    if cause in AT_ONCE:
+        return timedelta(0)
     return min(MAX_RETRY_PAUSE, first * int(2 ** min(attempt - 1, 10)))
 
 

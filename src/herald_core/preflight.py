@@ -1,117 +1,187 @@
-"""Preflight: what an image would mean for each device of an audience."""
+"""Preflight: what a change table would mean for each device of an audience."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
-from herald_core.versions import version_key
+from herald_core.changes import ChangeTable, Choice
+from herald_core.upgrades import Build, Upgrades
 
 
 class Outcome(StrEnum):
     """What becomes of a device if the rollout is launched."""
 
     STRAIGHT = "straight"
+    VIA = "via"
     LATE = "late"
+    PROMISED = "promised"
+    OUTRANKED = "outranked"
+    FROZEN = "frozen"
     ALREADY = "already"
+    NO_TARGET = "no_target"
+    ROW_LEFT_OUT = "row_left_out"
+    TAKEN_OUT = "taken_out"
     NO_IMAGE = "no_image"
     WRONG_HARDWARE = "wrong_hardware"
     NO_PATH = "no_path"
     DOWNGRADE = "downgrade"
     NO_VERSION = "no_version"
+    NEWER_COMING = "newer_coming"
     NO_SPACE = "no_space"
     LOW_POWER = "low_power"
     NOT_ADMITTED = "not_admitted"
     RETIRED = "retired"
-    PROMISED = "promised"
 
 
 #: Outcomes that take part; all others but ALREADY are left out.
-TAKES_PART = frozenset({Outcome.STRAIGHT, Outcome.LATE, Outcome.PROMISED})
+TAKES_PART = frozenset(
+    {Outcome.STRAIGHT, Outcome.VIA, Outcome.LATE, Outcome.PROMISED, Outcome.OUTRANKED, Outcome.FROZEN}
+)
 
 WORDS: Mapping[Outcome, str] = {
     Outcome.STRAIGHT: "go straight to it",
+    Outcome.VIA: "go by way of other versions",
     Outcome.LATE: "take part, but silent: may be late",
+    Outcome.PROMISED: "take part, after another order that they have now",
+    Outcome.OUTRANKED: "take part, after a rollout of higher rank",
+    Outcome.FROZEN: "take part, but a freeze comes first",
     Outcome.ALREADY: "already on it: confirmed at once, nothing sent",
-    Outcome.NO_IMAGE: "left out: the image is not for this model",
+    Outcome.NO_TARGET: "have no target yet: choose one or leave them out",
+    Outcome.ROW_LEFT_OUT: "left out by the change table",
+    Outcome.TAKEN_OUT: "left out: taken out by hand",
+    Outcome.NO_IMAGE: "left out: no approved image for this model",
     Outcome.WRONG_HARDWARE: "left out: the image is not for this hardware revision",
-    Outcome.NO_PATH: "left out: no direct step from its version",
+    Outcome.NO_PATH: "left out: no way from its version",
     Outcome.DOWNGRADE: "left out: it runs a newer version",
     Outcome.NO_VERSION: "left out: it reports no firmware version",
+    Outcome.NEWER_COMING: "left out: another rollout brings it a newer version",
     Outcome.NO_SPACE: "left out: too little free space",
     Outcome.LOW_POWER: "left out: battery too low",
     Outcome.NOT_ADMITTED: "left out: not admitted",
     Outcome.RETIRED: "left out: retired",
-    Outcome.PROMISED: "take part, after another order that they have now",
 }
-
-
-@dataclass(frozen=True, kw_only=True)
-class ImageNeeds:
-    """What an image asks of a device. Sizes in MB, charge in per cent; None asks nothing."""
-
-    version: str
-    models: frozenset[int]
-    hardware_revisions: frozenset[str] = frozenset()
-    min_version: str = ""
-    max_version: str = ""
-    free_space_mb: float | None = None
-    min_battery_pct: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
-    """A device of the audience, as far as preflight looks. Facts that it does not report are None."""
+    """A device of the audience, as far as preflight looks. Facts that it does not report are None.
+
+    `before` is the version to be put back, as its key; `coming` the newest version that another open rollout
+    brings it, as its key, and `outranked` whether that rollout stands higher.
+    """
 
     id: int
     model_id: int
     hardware_revision: str
     firmware_key: str | None
+    uplink: str
     admission: str
     silent: bool
     free_space_mb: float | None
     battery_pct: float | None
     on_mains: bool
-    in_hand: bool
+    in_hand: bool = False
+    before: str | None = None
+    taken_out: bool = False
+    coming: str | None = None
+    outranked: bool = False
+    frozen: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Route:
+    """The builds that a device gets one after another, the target last; the target alone where it has it already,
+    none where it is left out."""
+
+    outcome: Outcome
+    steps: tuple[Build, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class _Way:
+    """A route with what all of its steps ask together: it depends on the kind of device only."""
+
+    route: Route
+    free_space_mb: float | None
+    min_battery_pct: float | None
 
 
 class Preflight:
-    """Sorts devices for one image; made once, asked for each device."""
+    """Sorts devices for one change table, or for putting back what each had; made once, asked for each device."""
 
-    def __init__(self, needs: ImageNeeds) -> None:
-        self.needs = needs
-        self._target = version_key(needs.version)
-        self._min = version_key(needs.min_version) if needs.min_version else None
-        self._max = version_key(needs.max_version) if needs.max_version else None
+    def __init__(
+        self, upgrades: Upgrades, table: ChangeTable | None, *, downgrades: bool = False, replaces: bool = False
+    ) -> None:
+        """No table puts back the version that each candidate had `before`. With `replaces` the rollout takes the
+        place of any other that is bringing a newer version."""
+        self._upgrades = upgrades
+        self._table = table
+        self._downgrades = downgrades or table is None
+        self._replaces = replaces or table is None
+        self._ways: dict[tuple[int, str, str, str | None, str | None], _Way] = {}
 
-    def outcome(self, device: Candidate) -> Outcome:
-        """The first outcome that applies, the most fundamental first."""
-        needs = self.needs
+    def route(self, device: Candidate) -> Route:
+        """The first outcome that applies, the most fundamental first, and the way to the target."""
         if device.admission == "retired":
-            return Outcome.RETIRED
+            return Route(Outcome.RETIRED)
         if device.admission != "admitted":
-            return Outcome.NOT_ADMITTED
-        if device.model_id not in needs.models:
-            return Outcome.NO_IMAGE
-        if needs.hardware_revisions and device.hardware_revision not in needs.hardware_revisions:
-            return Outcome.WRONG_HARDWARE
-        key = device.firmware_key
-        if key is None:
-            return Outcome.NO_VERSION
-        if key == self._target:
-            return Outcome.ALREADY
-        if key > self._target:
-            return Outcome.DOWNGRADE
-        if (self._min and key < self._min) or (self._max and key > self._max):
-            return Outcome.NO_PATH
-        return self._readiness(device)
+            return Route(Outcome.NOT_ADMITTED)
+        if device.taken_out:
+            return Route(Outcome.TAKEN_OUT)
+        kind = (device.model_id, device.hardware_revision, device.uplink, device.firmware_key, device.before)
+        way = self._ways.get(kind)
+        if way is None:
+            way = self._ways[kind] = self._way(*kind)
+        takes_part = way.route.outcome in TAKES_PART
+        return self._ready(device, way) if takes_part else way.route
 
-    def _readiness(self, device: Candidate) -> Outcome:
-        needs, space, battery = self.needs, device.free_space_mb, device.battery_pct
-        if needs.free_space_mb is not None and space is not None and space < needs.free_space_mb:
-            return Outcome.NO_SPACE
-        least = None if device.on_mains else needs.min_battery_pct
+    def _way(self, model: int, revision: str, uplink: str, key: str | None, before: str | None) -> _Way:
+        route = self._route(model, revision, uplink, key, before)
+        spaces = [b.free_space_mb for b in route.steps if b.free_space_mb is not None]
+        charges = [b.min_battery_pct for b in route.steps if b.min_battery_pct is not None]
+        return _Way(route, max(spaces, default=None), max(charges, default=None))
+
+    def _route(self, model: int, revision: str, uplink: str, key: str | None, before: str | None) -> Route:
+        target = self._target(model, revision, uplink, key, before)
+        if isinstance(target, Outcome):
+            return Route(target)
+        if not target.fits(model, revision):
+            return Route(Outcome.WRONG_HARDWARE)
+        if key is None:
+            return Route(Outcome.NO_VERSION)
+        if key == target.key:
+            return Route(Outcome.ALREADY, (target,))
+        if key > target.key and not self._downgrades:
+            return Route(Outcome.DOWNGRADE)
+        steps = self._upgrades.graph(model, revision).path(key, target)
+        if steps is None:
+            return Route(Outcome.NO_PATH)
+        return Route(Outcome.STRAIGHT if len(steps) == 1 else Outcome.VIA, steps)
+
+    def _target(self, model: int, revision: str, uplink: str, key: str | None, before: str | None) -> Build | Outcome:
+        if self._table is None:
+            builds = self._upgrades.graph(model, revision).builds
+            return next((b for b in builds if b.key == before), Outcome.NO_IMAGE)
+        row = self._table.row(model, uplink, key)
+        if row is None:
+            return Outcome.NO_TARGET
+        if row.choice is Choice.LEAVE_OUT:
+            return Outcome.ROW_LEFT_OUT
+        return self._table.target(row, model, revision) or Outcome.NO_IMAGE
+
+    def _ready(self, device: Candidate, way: _Way) -> Route:
+        route, space, battery = way.route, device.free_space_mb, device.battery_pct
+        if device.coming is not None and device.coming > route.steps[-1].key and not self._replaces:
+            return Route(Outcome.NEWER_COMING)
+        if way.free_space_mb is not None and space is not None and space < way.free_space_mb:
+            return Route(Outcome.NO_SPACE)
+        least = None if device.on_mains else way.min_battery_pct
         if least is not None and battery is not None and battery < least:
-            return Outcome.LOW_POWER
+            return Route(Outcome.LOW_POWER)
         if device.silent:
-            return Outcome.LATE
-        return Outcome.PROMISED if device.in_hand else Outcome.STRAIGHT
+            return replace(route, outcome=Outcome.LATE)
+        if device.outranked and not self._replaces:
+            return replace(route, outcome=Outcome.OUTRANKED)
+        if device.frozen:
+            return replace(route, outcome=Outcome.FROZEN)
+        return replace(route, outcome=Outcome.PROMISED) if device.in_hand else route

@@ -11,6 +11,7 @@ from herald_launch.steps import PYTHON, ROOT, StepFailed, run, say
 FOLDER = ROOT / "var" / "bench"
 NAMES = {
     "draws": "how even a drawn ring is, beside a random draw",
+    "forecast": "how often the band of a forecast holds the true end, and how long it takes",
     "halting": "how often rollouts halt at given failure rates, beside a plain count",
     "cohorts": "whether planted causes of failures are found, and none where there is none",
     "preview": "a rule on 100,000 devices, beside hand-written SQL",

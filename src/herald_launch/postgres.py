@@ -31,6 +31,8 @@ SETTINGS = (
     "max_wal_size=4GB",
 )
 START_TRIES = 3
+#: a server that was killed reads its log again before it answers
+RECOVERY_SECONDS = 60.0
 
 
 class Cluster:
@@ -65,7 +67,7 @@ class Cluster:
         self.folder.mkdir(parents=True, exist_ok=True)
         with self._locked():
             self._clear_stale()
-            if self.is_up():
+            if self.is_up() or self._comes_up():
                 return
             if not (self.data / "PG_VERSION").exists():
                 self._init()
@@ -77,7 +79,18 @@ class Cluster:
                 if self._try_start(port):
                     (self.folder / "port").write_text(str(port))
                     return
+                if self._comes_up():  # another was a moment faster
+                    return
             raise StepFailed("PostgreSQL would not start:\n" + "\n".join(log.read_text().splitlines()[-5:]))
+
+    def _comes_up(self) -> bool:
+        """Wait for a server that somebody started before, and that may still be recovering; whether it answers."""
+        until = time.monotonic() + RECOVERY_SECONDS
+        while self._owner_pid() is not None and time.monotonic() < until:
+            if self._answers():
+                return True
+            time.sleep(0.2)
+        return False
 
     def _init(self) -> None:
         say("making a private PostgreSQL cluster")

@@ -13,7 +13,7 @@ from herald_launch.supervise import supervisor_pid
 
 FOLDER = ROOT / "docs" / "screenshots"
 SIZE: ViewportSize = {"width": 1280, "height": 800}
-SETTLE_MS = 1200
+SETTLE_MS = 3000
 #: View, address, theme. {running}, {draft} … stand for the first rollout in that state.
 VIEWS = (
     ("now", "/", "light"),

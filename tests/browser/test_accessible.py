@@ -28,6 +28,7 @@ VIEWS = (
     "/import/new",
     "/overlaps?groups={pair}",
     "/library",
+    "/library?shelf=freezes",
     "/library?shelf=attributes",
     "/library?shelf=tags",
     "/library?shelf=sites",

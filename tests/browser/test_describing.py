@@ -93,7 +93,7 @@ def test_devices_are_found_put_in_and_a_rule_is_proposed_for_them(signed_in: Pag
     page.get_by_role("button", name="Let the group follow it…").click()
     page.get_by_role("alertdialog").get_by_role("button", name="Follow the rule").click()
     expect(page.get_by_text("By rule", exact=False).first).to_be_visible()
-    assert running.ask(f"groups/{group['id']}")["kind"] == "rule"
+    running.until(f"groups/{group['id']}", lambda g: g["kind"] == "rule")
 
 
 def test_a_site_is_renamed_with_the_rules_that_name_it(signed_in: Page, running: Running) -> None:

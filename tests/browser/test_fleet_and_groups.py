@@ -62,7 +62,11 @@ def test_merging_a_tag_warns_what_it_moves_and_the_members_follow(signed_in: Pag
     running.api(
         "POST",
         "rollouts",
-        {"image_id": running.image("Drum 3.0.4"), "include": [group["id"]], "rings": [{"name": "All", "kind": "rest"}]},
+        {
+            "changes": [{"choice": "image", "image_id": running.image("Drum 3.0.4")}],
+            "include": [group["id"]],
+            "rings": [{"name": "All", "kind": "rest"}],
+        },
     )
 
     page.goto(f"{running.url}/library?shelf=tags")

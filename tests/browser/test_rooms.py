@@ -90,7 +90,7 @@ def test_pausing_says_its_consequence_and_resuming_goes_on(signed_in: Page, runn
     page = signed_in
     rollout = running.launch(
         {
-            "image_id": running.image("Burrow 0.10.0"),
+            "changes": [{"choice": "image", "image_id": running.image("Burrow 0.10.0")}],
             "include": [running.group("Soil probe hubs")],
             "rings": [{"name": "Everyone", "kind": "rest"}],
             "at_once": 1,

@@ -83,7 +83,7 @@ def test_a_failing_image_halts_itself_and_waits_for_a_decision(signed_in: Page, 
     page = signed_in
     rollout = running.launch(
         {
-            "image_id": running.image("Drum 3.0.4"),
+            "changes": [{"choice": "image", "image_id": running.image("Drum 3.0.4")}],
             "include": [running.group("Pump drives")],
             "rings": [{"name": "Everyone", "kind": "rest"}],
             "max_attempts": 1,

@@ -18,6 +18,7 @@ from herald.fleet.services import ask_to_report
 from herald.gateway.flush import Arrival, counters, flush
 from herald.gateway.messages import Answer, Refused, read_check_in
 from herald.rollouts.models import Rollout
+from herald.rollouts.turn import turn_rollouts
 from herald_core.versions import version_key
 from tests.factories import NOW, launched, make_device, make_devices, make_draft, make_image, make_static
 
@@ -59,6 +60,25 @@ def test_facts_and_firmware_are_stored_and_marked() -> None:
     assert device.last_check_in == NOW
     assert DeviceChange.objects.get().device_id == device.pk
     assert (answer.order, answer.admission, answer.next_check_in_seconds) == (None, "admitted", 900)
+
+
+def test_an_order_carries_the_notice_and_after_a_step_the_next_one_is_offered_anew() -> None:
+    make_image("5.0.1", b"stone", min_version="4.8.0")
+    device = make_device(firmware="4.9.2")
+    image = make_image("5.2.1", min_version="5.0.0")
+    rollout = launched(make_draft(make_static("G", [device]), image, notice="Valves stay shut."))
+    turn_rollouts(now=NOW)
+    answer = answer_to(device)
+    assert answer.order is not None
+    assert (answer.order.version, answer.order.notice) == ("5.0.1", "Valves stay shut.")
+    done = Delivery.objects.get()
+    answer_to(device, report=said(done, "installing", 1))
+    answer = answer_to(device, firmware="5.0.1", report=said(done, "confirming", 2))
+    assert (answer.order, answer.withdrawn) == (None, [f"{done.pk}.1"])
+    turn_rollouts(now=NOW)
+    again = answer_to(device)
+    assert again.order is not None and again.order.version == "5.2.1"
+    assert [d.phase for d in Delivery.objects.of_rollout(rollout.pk)] == ["offered"]
 
 
 def test_nothing_new_marks_nothing() -> None:
@@ -154,14 +174,27 @@ def test_replayed_late_and_foreign_reports_change_nothing() -> None:
 def test_a_failure_is_tried_again_after_a_pause_then_counts() -> None:
     device = make_device()
     _, delivery = offered(device)
-    answer_to(device, report=said(delivery, "failed", 1, error="bad-hash", error_text="other bytes"))
+    answer_to(device, report=said(delivery, "failed", 1, error="flash-verify", error_text="other bytes"))
     delivery.refresh_from_db()
-    assert (delivery.phase, delivery.attempt, delivery.last_error) == ("waiting", 2, "bad-hash")
+    assert (delivery.phase, delivery.attempt, delivery.last_error) == ("waiting", 2, "flash-verify")
     assert delivery.not_before == NOW + timedelta(minutes=10)
     deliveries.offer([delivery.pk], until=NOW + timedelta(hours=1), now=NOW)
-    answer_to(device, report=said(delivery, "failed", 1, error="bad-hash"))
+    answer_to(device, report=said(delivery, "failed", 1, error="flash-verify"))
     delivery.refresh_from_db()
     assert delivery.phase == "failed"
+
+
+@pytest.mark.parametrize(("error", "phase", "pause"), [("bad-hash", "waiting", 0), ("no-space", "failed", None)])
+def test_what_chance_explains_is_tried_at_once_and_what_is_hopeless_never(
+    error: str, phase: str, pause: int | None
+) -> None:
+    device = make_device()
+    _, delivery = offered(device)
+    answer_to(device, report=said(delivery, "failed", 1, error=error))
+    delivery.refresh_from_db()
+    assert (delivery.phase, delivery.last_error) == (phase, error)
+    if pause is not None:
+        assert delivery.not_before == NOW + timedelta(minutes=pause)
 
 
 def test_coming_back_on_the_old_version_is_a_failure() -> None:

@@ -100,6 +100,17 @@ def test_a_killed_cluster_starts_again(cluster: Cluster) -> None:
     assert cluster.is_up()
 
 
+def test_a_server_that_somebody_else_is_starting_is_waited_for(cluster: Cluster) -> None:
+    cluster.start()
+    port = cluster.port
+    cluster.stop()
+    options = f"-p {port} -c listen_addresses=127.0.0.1 -c unix_socket_directories="
+    command = ["pg_ctl", "-D", str(cluster.data), "-W", "-s", "-l", str(cluster.folder / "log"), "-o", options, "start"]
+    assert cluster._run(command).returncode == 0
+    cluster.start()
+    assert cluster.is_up() and cluster.port == port
+
+
 def test_a_stale_pid_of_another_program_is_never_signalled(cluster: Cluster) -> None:
     cluster.start()
     cluster.stop()

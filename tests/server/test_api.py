@@ -10,7 +10,7 @@ from herald.api import errors
 from herald.clock.source import clock
 from herald.fleet.models import Device
 from herald.groups.models import Group
-from herald.rollouts import services
+from herald.rollouts import launching
 from herald.rollouts.models import Rollout
 from tests.factories import NOW, make_device, make_devices, make_image, make_rule_group, make_static, make_user
 
@@ -173,7 +173,8 @@ def test_unknown_devices_and_fields_are_named(api: APIClient) -> None:
 
 def draft_body(group: Group, **change: Any) -> dict[str, Any]:
     rings = [{"name": "Canary", "kind": "number", "number": 1}, {"name": "Rest", "kind": "rest"}]
-    return {"image_id": make_image().pk, "include": [group.pk], "rings": rings, **change}
+    changes = [{"choice": "image", "image_id": make_image().pk}]
+    return {"changes": changes, "include": [group.pk], "rings": rings, **change}
 
 
 def test_a_rollout_from_draft_to_stop(api: APIClient) -> None:
@@ -190,7 +191,7 @@ def test_a_rollout_from_draft_to_stop(api: APIClient) -> None:
     assert refused["reached"] == 3
     launched = api.post(f"{url}/launch", {"devices": 3}, format="json")
     assert (launched.status_code, launched.json()["state"]) == (202, "launching")
-    services.launch(Rollout.objects.get(), now=NOW)
+    launching.launch(Rollout.objects.get(), now=NOW)
     listed = api.get(f"{url}/deliveries", {"phase": "waiting", "limit": 2}).json()
     assert (listed["count"], len(listed["deliveries"])) == (3, 2)
     assert listed["deliveries"][0]["waits_for"]["reason"]
@@ -215,7 +216,11 @@ def test_an_empty_audience_is_refused_at_launch(api: APIClient) -> None:
     [
         ({"rings": [{"name": "X", "kind": "circle"}]}, "/rings/0/kind"),
         ({"include": [999]}, "/include"),
-        ({"image_id": 999}, "/image_id"),
+        ({"changes": [{"choice": "image", "image_id": 999}]}, "/changes/0/image_id"),
+        ({"changes": [{"choice": "image"}]}, "/changes/0/image_id"),
+        ({"changes": [{"choice": "within"}]}, "/changes/0/within"),
+        ({"changes": [{"choice": "newest", "from_version": "a b"}]}, "/changes/0/from_version"),
+        ({"plan_version_id": 999}, "/plan_version_id"),
         ({"failure_limit_pct": 0}, "/failure_limit_pct"),
         ({"at_once": -1}, "/at_once"),
         ({"window_start": "25:00", "window_end": "26:00"}, "/window_start"),

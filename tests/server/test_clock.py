@@ -121,11 +121,11 @@ def test_a_loop_goes_on_after_a_turn_that_failed() -> None:
 def test_the_job_of_launching_is_queued_with_the_launch_and_safe_to_repeat() -> None:
     from procrastinate.contrib.django.models import ProcrastinateJob
 
-    from herald.rollouts import services
+    from herald.rollouts import launching
     from herald.rollouts.tasks import carry_out_launch
 
     rollout = make_draft(make_static("G", make_devices(2)))
-    services.request_launch(rollout, expected=2, actor=None, now=NOW)
+    launching.request_launch(rollout, expected=2, actor=None, now=NOW)
     job = ProcrastinateJob.objects.get(status="todo")
     assert (job.task_name, job.args, job.lock) == (
         carry_out_launch.name,
@@ -144,11 +144,11 @@ def test_a_refused_launch_queues_nothing() -> None:
     from procrastinate.contrib.django.models import ProcrastinateJob
 
     from herald.api.errors import CountMismatch
-    from herald.rollouts import services
+    from herald.rollouts import launching
 
     rollout = make_draft(make_static("G", make_devices(2)))
     with pytest.raises(CountMismatch):
-        services.request_launch(rollout, expected=7, actor=None, now=NOW)
+        launching.request_launch(rollout, expected=7, actor=None, now=NOW)
     assert not ProcrastinateJob.objects.exists()
 
 

@@ -32,7 +32,7 @@ def test_the_demo_loads_and_is_the_same_every_time(settings: Any, tmp_path: Path
     assert [d["uid"] for d in manifest["devices"]] == [s.uid for s in simulated]
     assert Group.objects.count() >= 22
     assert set(GroupMembership.objects.values_list("group_id", flat=True))
-    assert set(Rollout.objects.values_list("state", flat=True)) == {"running", "draft", "finished", "halted"}
+    assert set(Rollout.objects.values_list("state", flat=True)) == {"running", "draft", "finished", "halted", "stopped"}
     for image in Image.objects.all():
         assert (Path(settings.IMAGES_DIR) / image.sha256).stat().st_size == image.size_bytes
     assert Image.objects.filter(status="withdrawn").exists()

@@ -34,7 +34,7 @@ FIELDS = {
     "rules/explain": ("rule", "device"),
     "groups": ("name", "kind", "rule", "note", "folder_id", "devices"),
     "rollouts": (
-        "image_id",
+        "changes",
         "include",
         "exclude",
         "rings",
@@ -72,7 +72,7 @@ def test_any_body_is_answered(world: tuple[APIClient, Group, Rollout], data: st.
     path = data.draw(st.sampled_from(sorted(FIELDS)))
     good = {
         "include": [group.pk],
-        "image_id": rollout.image_id,
+        "changes": [{"choice": "image", "image_id": rollout.changes.get().image_id}],
         "when": "daily",
         "time_of_day": "05:30",
         "rule": "tag = lab",

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
-from herald.rollouts import overview, services
+from herald.rollouts import drafting, overview, services
 from herald.rollouts.models import LeftOut, Rollout
 from herald.rollouts.turn import turn_rollouts
 from herald_core.deliveries import Event
@@ -103,7 +103,7 @@ def test_preflight_shows_how_a_drawn_ring_looks_beside_all() -> None:
     make_devices(8)
     Device.objects.update(facts={"uplink": "cellular"})
     rollout = make_draft(make_static("G", list(Device.objects.all())), rings=RINGS)
-    view = overview.preflight_view(rollout, services.preflight(rollout, now=NOW))
+    view = overview.preflight_view(rollout, drafting.preflight(rollout, now=NOW))
     assert [r["devices"] for r in view["rings"]] == [2, 3, 3]
     assert {s["field"] for s in view["rings"][0]["shares"]} == {"model", "uplink", "site", "from version"}
     assert view["rings"][2]["shares"] == []
@@ -113,7 +113,7 @@ def test_preflight_shows_how_a_drawn_ring_looks_beside_all() -> None:
 
 def test_devices_that_no_ring_takes_are_counted_and_left_out() -> None:
     rollout = make_draft(make_static("G", make_devices(5)), rings=[ring("Some", RingKind.NUMBER, number=2)])
-    found = services.preflight(rollout, now=NOW)
+    found = drafting.preflight(rollout, now=NOW)
     assert (found.reached, found.in_no_ring) == (2, 3)
     launched(rollout)
     assert LeftOut.objects.filter(rollout=rollout).count() == 3

@@ -10,13 +10,14 @@ from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.fleet.models import Device
 from herald.record.models import RecordEntry
-from herald.rollouts import overview, services
+from herald.rollouts import drafting, launching, overview, services
 from herald.rollouts.models import LeftOut, Rollout
 from herald.rollouts.sentence import rollout_sentence
 from herald.rollouts.turn import turn_rollouts
 from herald_core.deliveries import Event, Phase
 from herald_core.preflight import Outcome
 from herald_core.rings.assignment import RingKind
+from herald_core.versions import version_key
 from tests.factories import (
     NOW,
     launched,
@@ -49,26 +50,24 @@ def finish(rollout: Rollout, *, phase: Phase, now: datetime, most: int = 1000) -
         else:
             deliveries.move(one, Event.RETURN, now=now, cause="back")
             deliveries.move(one, Event.CONFIRM, now=now, cause="good")
-            Device.objects.filter(pk=delivery.device_id).update(
-                firmware="5.2.1", firmware_key=rollout.image.version_key
-            )
+            Device.objects.filter(pk=delivery.device_id).update(firmware="5.2.1", firmware_key=version_key("5.2.1"))
 
 
 def test_an_empty_audience_is_nobody() -> None:
     rollout = make_draft(make_static("Empty", []))
     with pytest.raises(NobodyThere, match="audience is empty"):
-        services.request_launch(rollout, expected=0, actor=None, now=NOW)
+        launching.request_launch(rollout, expected=0, actor=None, now=NOW)
     other = make_static("Same", make_devices(2))
-    rollout = make_draft(other, rollout.image, exclude=[other])
+    rollout = make_draft(other, rollout.changes.get().image, exclude=[other])
     with pytest.raises(NobodyThere):
-        services.request_launch(rollout, expected=0, actor=None, now=NOW)
+        launching.request_launch(rollout, expected=0, actor=None, now=NOW)
     assert Delivery.objects.count() == 0
 
 
 def test_launch_wants_the_number_of_devices() -> None:
     rollout = make_draft(make_static("G", make_devices(3)))
     with pytest.raises(CountMismatch, match="reach 3 devices, and 30 was typed") as caught:
-        services.request_launch(rollout, expected=30, actor=None, now=NOW)
+        launching.request_launch(rollout, expected=30, actor=None, now=NOW)
     assert caught.value.extra["reached"] == 3
     assert Rollout.objects.get().state == "draft"
 
@@ -79,7 +78,7 @@ def test_an_image_that_is_not_approved_is_not_sent() -> None:
     image.status = "withdrawn"
     image.save()
     with pytest.raises(Conflict, match="withdrawn"):
-        services.request_launch(rollout, expected=1, actor=None, now=NOW)
+        launching.request_launch(rollout, expected=1, actor=None, now=NOW)
 
 
 def test_the_audience_adds_up() -> None:
@@ -97,7 +96,7 @@ def test_the_audience_adds_up() -> None:
     ]
     image = make_image(min_version="5.0", hardware_revisions=["B"], free_space_mb=30, min_battery_pct=20)
     rollout = make_draft(make_static("G", devices), image)
-    found = services.preflight(rollout, now=NOW)
+    found = drafting.preflight(rollout, now=NOW)
     assert found.outcomes == {
         Outcome.STRAIGHT: 1,
         Outcome.LATE: 1,
@@ -126,18 +125,18 @@ def test_a_silent_device_is_not_drawn_for_a_canary() -> None:
 
 def test_launching_twice_writes_nothing_twice() -> None:
     rollout = launched(make_draft(make_static("G", make_devices(3))))
-    assert services.launch(rollout, now=NOW) is None
+    assert launching.launch(rollout, now=NOW) is None
     assert Delivery.objects.count() == 3
     with pytest.raises(Conflict, match="cannot be launched"):
-        services.request_launch(rollout, expected=3, actor=None, now=NOW)
+        launching.request_launch(rollout, expected=3, actor=None, now=NOW)
 
 
 def test_a_launch_that_finds_nobody_any_more_goes_back_to_draft() -> None:
     group = make_static("G", make_devices(1))
     rollout = make_draft(group)
-    services.request_launch(rollout, expected=1, actor=None, now=NOW)
+    launching.request_launch(rollout, expected=1, actor=None, now=NOW)
     Device.objects.update(admission="retired")
-    assert services.launch(rollout, now=NOW) is None
+    assert launching.launch(rollout, now=NOW) is None
     rollout.refresh_from_db()
     assert (rollout.state, Delivery.objects.count()) == ("draft", 0)
     assert "none would take part" in rollout.reason
@@ -254,7 +253,7 @@ def test_stop_withdraws_what_no_device_has_begun() -> None:
 def test_a_device_has_at_most_one_order_in_hand() -> None:
     devices = make_devices(2)
     first = launched(make_draft(make_static("A", devices)))
-    second = launched(make_draft(make_static("B", devices), make_image("5.3.0", b"other")))
+    second = launched(make_draft(make_static("B", devices), first.changes.get().image))
     turn_rollouts(now=NOW)
     assert phases(first) == {"offered": 2}
     assert phases(second) == {"waiting": 2}
@@ -275,7 +274,7 @@ def test_what_time_ran_out_for_expires_and_the_silent_time_out() -> None:
 def test_a_device_that_reached_the_version_by_itself_is_found_done() -> None:
     device = make_device()
     rollout = launched(make_draft(make_static("G", [device]), window_start=time(5), window_end=time(6)))
-    Device.objects.update(firmware="v5.2.1", firmware_key=rollout.image.version_key)
+    Device.objects.update(firmware="v5.2.1", firmware_key=version_key("5.2.1"))
     turn_rollouts(now=NOW)
     assert phases(rollout) == {"confirmed": 1}
 

@@ -131,7 +131,7 @@ def test_a_withdrawn_image_stops_what_sends_it_and_stays_where_it_runs() -> None
     offer = Delivery.objects.of_rollout(rollout.pk).values_list("id", flat=True)[:2]
     deliveries.offer(list(offer), until=NOW + timedelta(hours=1), now=NOW)
 
-    told = preview_withdrawal(image)
+    told = preview_withdrawal(image, now=NOW)
     assert (told.running, [(u.kind, u.id) for u in told.uses]) == (1, [("rollout", rollout.pk)])
     with pytest.raises(Invalid, match="why"):
         withdraw(image, " ", actor=None, now=NOW)
@@ -167,7 +167,11 @@ def test_the_calls_bring_an_image_in() -> None:
     assert adder.get(url).status_code == 404
     assert adder.post(f"/api/v1/images/{image['id']}/approve").status_code == 409
     assert other.post(f"/api/v1/images/{image['id']}/approve").data["status"] == "approved"
-    assert other.get(f"/api/v1/images/{image['id']}/withdraw/preview").data == {"uses": [], "running": 0}
+    assert other.get(f"/api/v1/images/{image['id']}/withdraw/preview").data == {
+        "uses": [],
+        "running": 0,
+        "cut_off": 0,
+    }
     gone = other.post(f"/api/v1/images/{image['id']}/withdraw", {"reason": "no"}, format="json")
     assert (gone.data["status"], gone.data["reason"]) == ("withdrawn", "no")
 

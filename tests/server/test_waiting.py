@@ -27,7 +27,7 @@ def fixed_time() -> Any:
 
 
 def one(**filters: Any) -> Delivery:
-    query = Delivery.objects.select_related("device", "ring", "rollout__image", "image", "occurrence")
+    query = Delivery.objects.select_related("device", "ring", "rollout", "image", "occurrence")
     return query.filter(**filters).order_by("id")[0]
 
 
@@ -119,7 +119,7 @@ def test_another_order_in_hand_is_the_reason() -> None:
 def test_a_silent_device_and_a_pause_after_a_failure() -> None:
     started(1)
     turn_rollouts(now=NOW)
-    step = deliveries.failure(deliveries.as_in_hand(one()), "bad-hash")
+    step = deliveries.failure(deliveries.as_in_hand(one()), "flash-verify")
     change = deliveries.Change(delivery=one(), steps=[step])
     deliveries.apply_changes([change], now=NOW)
     retrying = reason(one())

@@ -38,11 +38,15 @@ def next_page(rows: list[Any], limit: int) -> tuple[list[Any], Any]:
     return (rows[:limit], rows[limit - 1]) if len(rows) > limit else (rows, None)
 
 
+def read_number(text: str | None) -> int | None:
+    """A whole number from a query parameter; None where it is missing or no number that an id could be."""
+    return int(text) if text and text.isascii() and text.isdigit() and len(text) <= 18 else None
+
+
 def read_limit(value: str | None, *, default: int = 100, most: int = 1000) -> int:
     """A page size from a query parameter, within bounds."""
-    if value is None or not value.isdigit():
-        return default
-    return max(1, min(most, int(value)))
+    number = read_number(value)
+    return default if number is None else max(1, min(most, number))
 
 
 def valid(serializer: serializers.BaseSerializer[Any]) -> dict[str, Any]:

@@ -1,7 +1,8 @@
 """Deliveries: one order for one device, and everything that happened to it."""
 
+from django.contrib.postgres.fields import ArrayField
 from django.db import models
-from django.db.models import Q
+from django.db.models import F, Q
 
 from herald.deliveries.querysets import DeliveryEventQuerySet, DeliveryQuerySet
 from herald.fleet.models import Device
@@ -24,6 +25,14 @@ class Delivery(models.Model):
         "rollouts.Ring", null=True, on_delete=models.CASCADE, related_name="deliveries", db_index=False
     )
     image = models.ForeignKey(Image, null=True, on_delete=models.PROTECT, db_index=False)
+    #: what the device is to run in the end; `image` is what this step installs
+    target = models.ForeignKey(Image, null=True, on_delete=models.PROTECT, db_index=False, related_name="+")
+    #: which step of how many, counted from 1, and the images still to come, in order
+    hop = models.PositiveSmallIntegerField(default=1)
+    hops = models.PositiveSmallIntegerField(default=1)
+    ahead = ArrayField(models.BigIntegerField(), default=list, blank=True)
+    #: the delivery that stands for its device in the rollout; steps that are done do not
+    current = models.BooleanField(default=True)
     occurrence = models.ForeignKey(
         "commands.Occurrence", null=True, on_delete=models.CASCADE, related_name="deliveries", db_index=False
     )
@@ -47,6 +56,9 @@ class Delivery(models.Model):
     results = models.JSONField(default=dict)
     #: why somebody holds it back; while it waits it is not offered
     held = models.CharField(max_length=120, blank=True)
+    #: somebody wants it done before its ring opens
+    pushed = models.BooleanField(default=False)
+    offered_at = models.DateTimeField(null=True)
 
     objects = DeliveryQuerySet.as_manager()
 
@@ -55,15 +67,27 @@ class Delivery(models.Model):
             models.UniqueConstraint(
                 fields=["device"], condition=Q(phase__in=[p.value for p in IN_HAND]), name="one_order_in_hand"
             ),
-            models.UniqueConstraint(fields=["rollout", "device"], name="delivery_once_per_rollout"),
+            models.UniqueConstraint(
+                fields=["rollout", "device"], condition=Q(current=True), name="delivery_once_per_rollout"
+            ),
+            models.UniqueConstraint(fields=["rollout", "device", "hop"], name="delivery_once_per_hop"),
             models.UniqueConstraint(fields=["occurrence", "device"], name="delivery_once_per_occurrence"),
             models.CheckConstraint(condition=Q(phase__in=[p.value for p in Phase]), name="delivery_phase_known"),
+            # a step that is done and leaves others to come makes room for the next one at once
+            models.CheckConstraint(
+                condition=Q(current=True, hop=F("hops"))
+                | Q(current=True) & ~Q(phase="confirmed")
+                | Q(current=False, phase="confirmed"),
+                name="delivery_steps_follow",
+            ),
+            models.CheckConstraint(condition=Q(hop__gte=1) & Q(hop__lte=F("hops")), name="delivery_hop_within"),
             models.CheckConstraint(
                 condition=Q(
                     kind="install",
                     rollout__isnull=False,
                     ring__isnull=False,
                     image__isnull=False,
+                    target__isnull=False,
                     occurrence__isnull=True,
                 )
                 | Q(kind="command", rollout__isnull=True, image__isnull=True, occurrence__isnull=False),

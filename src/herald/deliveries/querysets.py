@@ -5,12 +5,25 @@ from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any, Self
 
 from django.db import models
-from django.db.models import Count, DateTimeField, DurationField, Exists, ExpressionWrapper, F, OuterRef, Q, Value
+from django.db.models import (
+    Case,
+    Count,
+    DateTimeField,
+    DurationField,
+    Exists,
+    ExpressionWrapper,
+    F,
+    OuterRef,
+    Q,
+    Value,
+    When,
+)
 
-from herald_core.deliveries import IN_HAND, OPEN, Phase
+from herald.fleet.presence import heard_in_time
+from herald_core.deliveries import FETCHES, IN_HAND, OPEN, Phase
 
 if TYPE_CHECKING:
-    pass
+    from herald.deliveries.models import Delivery
 
 
 class DeliveryQuerySet(models.QuerySet["Delivery"]):
@@ -24,7 +37,25 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         return self.filter(phase=Phase.WAITING.value)
 
     def of_rollout(self, rollout_id: int) -> Self:
-        return self.filter(rollout_id=rollout_id)
+        """One for each device of the rollout: the step that it is at."""
+        return self.filter(rollout_id=rollout_id, current=True)
+
+    def first_steps(self, rollout_id: int) -> Self:
+        """The first step of each device of the rollout: `from_version` is what it had before."""
+        return self.filter(rollout_id=rollout_id, hop=1)
+
+    def open_in_others(self, rollout_id: int | None) -> Self:
+        """Open installs of other rollouts that have not ended: what is coming to their devices anyway."""
+        return self.open().filter(kind="install", current=True).exclude(rollout=rollout_id).order_by()
+
+    def older_than_in(self, other: "models.QuerySet[Delivery]") -> Self:
+        """Those whose target is older than what `other` has for the same device."""
+        newer = other.filter(device_id=OuterRef("device_id"), target__version_key__gt=OuterRef("target__version_key"))
+        return self.filter(Exists(newer))
+
+    def with_steps_to_come(self) -> Self:
+        """Steps that are done, of devices that have others to come."""
+        return self.filter(current=False).order_by("id")
 
     def of_schedule(self, schedule_id: int) -> Self:
         return self.filter(occurrence__schedule_id=schedule_id)
@@ -38,14 +69,14 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         return (
             self.in_hand()
             .filter(device_id__any=device_ids)
-            .select_related("image", "occurrence__schedule")
+            .select_related("image", "rollout", "occurrence__schedule")
             .select_for_update(of=("self",))
             .order_by("id")
         )
 
     def counts_by_ring(self, rollout_ids: Collection[int]) -> list[tuple[int, int, str, int]]:
         """Rollout, ring, phase and how many, for all rings of these rollouts."""
-        rows = self.filter(rollout_id__in=list(rollout_ids)).order_by()
+        rows = self.filter(rollout_id__in=list(rollout_ids), current=True).order_by()
         return list(rows.values_list("rollout_id", "ring_id", "phase").annotate(n=Count("id")))
 
     def counts_by_occurrence(self, occurrence_ids: Collection[int]) -> list[tuple[int, str, int]]:
@@ -56,8 +87,8 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         return self.of_rollout(rollout_id).in_hand().count()
 
     def free_to_offer(self, now: datetime) -> Self:
-        """Waiting, due, not expired, of an admitted device that has no other order in hand; those
-        expected to check in soonest first."""
+        """Waiting, due, not expired, of an admitted device that has no other order in hand. Of those that are on time
+        the one to check in next comes first, so that few slots are held by devices that sleep; late ones come last."""
         other = self.model._default_manager.filter(
             device_id=OuterRef("device_id"), phase__in=[p.value for p in IN_HAND]
         )
@@ -70,8 +101,39 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
             self.waiting()
             .filter(not_before__lte=now, not_after__gt=now, device__admission="admitted", held="")
             .filter(~Exists(other))
-            .order_by(due_in.desc(nulls_last=True), "id")
+            .alias(late=Case(When(heard_in_time(now, "device__"), then=0), default=1))
+            .order_by("late", due_in.asc(nulls_last=True), "id")
         )
+
+    def not_outranked(self, rank: int) -> Self:
+        """Those whose device no open rollout of higher rank wants too."""
+        higher = self.model._default_manager.filter(
+            device_id=OuterRef("device_id"), phase__in=[p.value for p in OPEN], rollout__rank__lt=rank
+        )
+        return self.filter(~Exists(higher))
+
+    def images_to_come(self, rollout_id: int) -> set[int]:
+        """The images that open deliveries of the rollout have, or get later."""
+        rows = self.of_rollout(rollout_id).open().order_by().values_list("image_id", "ahead").distinct()
+        return {i for image, ahead in rows for i in (image, *ahead)}
+
+    def waiting_minutes(self) -> list[int]:
+        """The lengths of the installs that wait, in minutes."""
+        rows = self.waiting().order_by().values_list("image__expected_minutes", flat=True)
+        return sorted(rows.distinct())
+
+    def transfers_by_site(self) -> "models.QuerySet[Any, Any]":
+        """Sites, and how many of their devices have a file coming or on offer."""
+        rows = self.filter(phase__in=[p.value for p in FETCHES], kind="install", device__site__isnull=False)
+        return rows.order_by().values_list("device__site_id").annotate(n=Count("id"))
+
+    def in_hand_by_site(self, rollout_id: int) -> "models.QuerySet[Any, Any]":
+        rows = self.of_rollout(rollout_id).in_hand().filter(device__site__isnull=False)
+        return rows.order_by().values_list("device__site_id").annotate(n=Count("id"))
+
+    def offered_since(self, rollout_id: int, moment: datetime) -> int:
+        """How many steps of the rollout were last offered after a moment."""
+        return self.filter(rollout_id=rollout_id, offered_at__gt=moment).count()
 
     def overdue(self, now: datetime) -> Self:
         """Open ones whose time ran out while the server could still take them back."""
@@ -127,7 +189,7 @@ class DeliveryEventQuerySet(models.QuerySet["DeliveryEvent"]):
     def confirmed_times(self, rollout_id: int) -> "models.QuerySet[Any, Any]":
         """When each device of the rollout was confirmed, in order."""
         return (
-            self.filter(delivery__rollout_id=rollout_id, to_phase=Phase.CONFIRMED.value)
+            self.filter(delivery__rollout_id=rollout_id, delivery__current=True, to_phase=Phase.CONFIRMED.value)
             .order_by("at")
             .values_list("at", flat=True)
         )

@@ -1,6 +1,6 @@
 """Every change of a delivery's phase. Each is set-based, guarded by the core's table, and leaves an event."""
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
@@ -8,10 +8,13 @@ from typing import Any
 from django.db import transaction
 from django.db.models import (
     BigIntegerField,
+    BooleanField,
     DateTimeField,
+    ExpressionWrapper,
     F,
     IntegerField,
     JSONField,
+    Q,
     QuerySet,
     TextField,
     Value,
@@ -62,7 +65,12 @@ def _moved(rows: Sequence[tuple[Any, ...]], event: Event, *, now: datetime, caus
     if not rows:
         return 0
     to = advance(Phase(rows[0][1]), event)
-    Delivery.objects.filter(id__any=[r[0] for r in rows]).update(phase=to.value, phase_since=now, **fields)
+    ids = [r[0] for r in rows]
+    if to is Phase.CONFIRMED:
+        fields = {**fields, "current": ExpressionWrapper(Q(hop__gte=F("hops")), BooleanField())}
+    Delivery.objects.filter(id__any=ids).update(phase=to.value, phase_since=now, **fields)
+    if to is Phase.CONFIRMED:
+        _write_next_steps(ids, now)
     DeliveryEvent.objects.bulk_create(
         [
             DeliveryEvent(delivery_id=r[0], at=now, from_phase=r[1], to_phase=to.value, attempt=r[2], cause=cause)
@@ -72,6 +80,35 @@ def _moved(rows: Sequence[tuple[Any, ...]], event: Event, *, now: datetime, caus
     )
     notify_about({r[3] for r in rows}, {r[4] for r in rows})
     return len(rows)
+
+
+def _write_next_steps(confirmed_ids: Sequence[int], now: datetime) -> None:
+    """The next step of each device that has just done one and has others to come."""
+    done = Delivery.objects.filter(id__any=list(confirmed_ids)).with_steps_to_come().select_related("image")
+    write_deliveries(
+        [
+            Delivery(
+                device_id=d.device_id,
+                kind=d.kind,
+                rollout_id=d.rollout_id,
+                ring_id=d.ring_id,
+                image_id=d.ahead[0],
+                target_id=d.target_id,
+                hop=d.hop + 1,
+                hops=d.hops,
+                ahead=d.ahead[1:],
+                phase_since=now,
+                created_at=now,
+                not_before=now,
+                not_after=d.not_after,
+                max_attempts=d.max_attempts,
+                from_version=d.image.version if d.image else "",
+                held=d.held,
+                pushed=d.pushed,
+            )
+            for d in done
+        ]
+    )
 
 
 def notify_about(rollout_ids: Collection[int | None], schedule_ids: Collection[int | None]) -> None:
@@ -95,7 +132,12 @@ def recall_lapsed(*, now: datetime) -> int:
 def offer(delivery_ids: Collection[int], *, until: datetime, now: datetime) -> int:
     """Make the deliveries the orders in hand of their devices."""
     return move(
-        Delivery.objects.filter(id__any=list(delivery_ids)), Event.OFFER, now=now, cause="offered", offer_until=until
+        Delivery.objects.filter(id__any=list(delivery_ids)),
+        Event.OFFER,
+        now=now,
+        cause="offered",
+        offer_until=until,
+        offered_at=now,
     )
 
 
@@ -180,7 +222,9 @@ def apply_changes(changes: Sequence[Change], *, now: datetime) -> None:
         last_error=text("last_error"),
         last_error_text=text("last_error_text"),
         results=JsonMember(results, key),
+        current=Cast(text("current"), BooleanField()),
     )
+    _write_next_steps([c.delivery.pk for c in changes if c.steps and c.steps[-1].to is Phase.CONFIRMED], now)
     DeliveryEvent.objects.bulk_create([event for c in changes for event in _events(c, now)])
     notify_about(
         {c.delivery.rollout_id for c in changes},
@@ -220,12 +264,15 @@ def _row(change: Change, now: datetime) -> dict[str, Any]:
         "last_error": delivery.last_error,
         "last_error_text": delivery.last_error_text,
         "results": change.results or delivery.results,
+        "current": delivery.current,
     }
+    if row["phase"] == Phase.CONFIRMED.value:
+        row["current"] = delivery.hop >= delivery.hops
     for step in steps:
         if step.event in (Event.RETRY, Event.FAIL):
             row |= {"last_error": step.cause[:60], "last_error_text": step.detail[:300]}
         if step.event is Event.RETRY:
-            pause = retry_pause(FIRST_RETRY_PAUSE, delivery.attempt)
+            pause = retry_pause(FIRST_RETRY_PAUSE, delivery.attempt, step.cause)
             row |= {
                 "attempt": delivery.attempt + 1,
                 # an attempt that nobody is to blame for is not counted
@@ -245,6 +292,48 @@ def withdraw(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) -> 
 def recall(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) -> int:
     """Take offers back that no device has accepted; they wait again."""
     return move(deliveries, Event.RECALL, now=now, cause=cause, offer_until=None)
+
+
+def take_steps(steps: Mapping[tuple[int, int], Sequence[int]]) -> None:
+    """Give waiting deliveries another way: for a delivery and the image it gets next, the images after that."""
+    by_way: dict[tuple[int, tuple[int, ...]], list[int]] = {}
+    for (delivery_id, image_id), ahead in steps.items():
+        by_way.setdefault((image_id, tuple(ahead)), []).append(delivery_id)
+    for (image_id, rest), ids in by_way.items():
+        Delivery.objects.filter(id__any=ids).waiting().exclude(image=image_id, ahead=list(rest)).update(
+            image=image_id, ahead=list(rest), hops=F("hop") + len(rest), target=rest[-1] if rest else image_id
+        )
+
+
+def supersede(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) -> int:
+    """Take deliveries back that another order has taken the place of."""
+    return move(deliveries, Event.SUPERSEDE, now=now, cause=cause)
+
+
+def try_again(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) -> int:
+    """Give those that failed or expired another attempt, at once."""
+    return move(
+        deliveries,
+        Event.AGAIN,
+        now=now,
+        cause=cause,
+        attempt=F("attempt") + 1,
+        max_attempts=F("attempt") + 1,
+        report_counter=0,
+        progress=0,
+        not_before=now,
+    )
+
+
+def lengthen(deliveries: "QuerySet[Delivery]", *, hours: int, now: datetime) -> None:
+    """Let waiting deliveries have so many hours from now before they expire, where they had fewer left."""
+    until = now + timedelta(hours=hours)
+    deliveries.waiting().filter(not_after__lt=until).update(not_after=until)
+
+
+def hurry(deliveries: "QuerySet[Delivery]", *, now: datetime) -> int:
+    """Let waiting deliveries go as soon as a window allows: before their ring opens, without the pause of a retry."""
+    return deliveries.waiting().update(pushed=True, not_before=now)
 
 
 def hold(deliveries: "QuerySet[Delivery]", *, reason: str) -> int:

@@ -1,6 +1,7 @@
 """What a delivery waits for, and until when: never a wait without a reason."""
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
@@ -24,11 +25,19 @@ class Waiting:
 
 @dataclass(frozen=True, kw_only=True)
 class Situation:
-    """What is the same for all deliveries of a rollout."""
+    """What is the same for all deliveries of a rollout, and what else is about their devices."""
 
     now: datetime
     in_hand: int = 0
+    #: started in the last hour
+    started: int = 0
     busy_devices: frozenset[int] = frozenset()
+    #: devices that a rollout of higher rank wants too, and its id
+    outranked: Mapping[int, int] = field(default_factory=dict)
+    #: devices held by a freeze, with its name and end
+    frozen: Mapping[int, tuple[str, datetime]] = field(default_factory=dict)
+    #: sites whose uplink carries all the transfers it can
+    full_sites: frozenset[int] = frozenset()
 
 
 def waits_for(delivery: Delivery, situation: Situation | None = None) -> Waiting | None:
@@ -59,7 +68,7 @@ def _waiting(delivery: Delivery, next_call: datetime | None, now: datetime, situ
     rollout = delivery.rollout
     if rollout is not None and rollout.state in ("paused", "halted"):
         return Waiting(reason=f"the rollout is {rollout.state}")
-    if rollout is not None and delivery.ring is not None and delivery.ring.opened_at is None:
+    if rollout is not None and delivery.ring is not None and delivery.ring.opened_at is None and not delivery.pushed:
         return Waiting(reason=f"the gate before ring {delivery.ring.position}")
     if delivery.held:
         return Waiting(reason=f"somebody to release it: {delivery.held}")
@@ -71,19 +80,36 @@ def _waiting(delivery: Delivery, next_call: datetime | None, now: datetime, situ
         return Waiting(reason=f"a call: the device is {presence}", until=delivery.not_after)
     if situation and delivery.device_id in situation.busy_devices:
         return Waiting(reason="another order that the device has in hand")
+    if rollout is not None and situation is not None:
+        held = _held_elsewhere(delivery, situation)
+        if held:
+            return held
     if rollout is not None:
-        held = _held_by_hours(rollout, delivery.device.time_zone, now)
+        held = _held_by_hours(rollout, delivery, now)
         if held:
             return held
         if situation and situation.in_hand >= rollout.at_once:
             return Waiting(reason=f"room: {rollout.at_once} at once is the cap")
+        if situation and rollout.starts_per_hour is not None and situation.started >= rollout.starts_per_hour:
+            return Waiting(reason=f"room: {rollout.starts_per_hour} started per hour is the cap")
     return Waiting(reason="the next turn of the clock", until=next_call)
 
 
-def _held_by_hours(rollout: "Rollout", zone: str, now: datetime) -> Waiting | None:
-    window = rollout.window
+def _held_elsewhere(delivery: Delivery, situation: Situation) -> Waiting | None:
+    if delivery.device_id in situation.frozen:
+        name, ends = situation.frozen[delivery.device_id]
+        return Waiting(reason=f"the end of the freeze “{name}”", until=ends)
+    if delivery.device_id in situation.outranked:
+        return Waiting(reason=f"rollout {situation.outranked[delivery.device_id]}, which ranks higher")
+    if delivery.device.site_id in situation.full_sites:
+        return Waiting(reason="room: the site's uplink carries all it can")
+    return None
+
+
+def _held_by_hours(rollout: "Rollout", delivery: Delivery, now: datetime) -> Waiting | None:
+    window, zone = rollout.window, delivery.device.time_zone
     closes = open_until(window, zone, now)
-    needed = timedelta(minutes=rollout.image.expected_minutes)
+    needed = timedelta(minutes=delivery.image.expected_minutes if delivery.image else 0)
     if closes is None:
         return Waiting(reason="the window, by the device's clock", until=next_opening(window, zone, now))
     if closes.year < 9000 and closes - now <= needed:

@@ -5,6 +5,7 @@ from datetime import datetime, time, timedelta
 from itertools import pairwise
 
 from herald.access.models import User
+from herald.calendar.services import FreezeDraft, save_freeze
 from herald.commands.models import Occurrence, Schedule
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.demo.scenario import SEED
@@ -12,8 +13,10 @@ from herald.groups.audience import members_of
 from herald.groups.models import Group
 from herald.images.models import Image
 from herald.record.services import record
-from herald.rollouts import services
+from herald.rollouts import drafting, launching
 from herald.rollouts.models import Ring, Rollout, RolloutState
+from herald.rollouts.plans import keep_plan
+from herald.rollouts.putting_back import put_back
 from herald.rollouts.sentence import rollout_sentence
 from herald_core.deliveries import Phase
 from herald_core.rings.assignment import RingKind
@@ -23,8 +26,12 @@ _STEPS = (Phase.OFFERED, Phase.ACCEPTED, Phase.FETCHING, Phase.STAGED, Phase.INS
 
 
 def load_history(engineer: User, now: datetime) -> None:
-    """One rollout that ended well, one that halted itself, one draft, and one that is running."""
+    """One rollout that ended well, one that was put back, one that halted itself, one draft, and one that is running;
+    the ring plans they were taken from, and the freeze that is to come."""
+    _plans(engineer, now)
+    _freeze(engineer, now)
     _finished(engineer, now)
+    _put_back(engineer, now)
     _halted(engineer, now)
     _draft(engineer, now)
     _running(engineer, now)
@@ -38,13 +45,73 @@ def _image(family: str, version: str) -> Image:
     return Image.objects.get(family=family, version=version)
 
 
-def _rings(*, soak: int, early: str) -> list[services.RingDraft]:
+def _rings(*, soak: int, early: str) -> list[drafting.RingDraft]:
     return [
-        services.RingDraft(name="Pilot", kind=RingKind.GROUP, group=_group("Field-day pilot"), soak_minutes=soak // 4),
-        services.RingDraft(name="Canary", kind=RingKind.SHARE, share_pct=5, soak_minutes=soak),
-        services.RingDraft(name="Early", kind=RingKind.GROUP, group=_group(early), soak_minutes=soak),
-        services.RingDraft(name="Everyone left", kind=RingKind.REST, soak_minutes=0),
+        drafting.RingDraft(name="Pilot", kind=RingKind.GROUP, group=_group("Field-day pilot"), soak_minutes=soak // 4),
+        drafting.RingDraft(name="Canary", kind=RingKind.SHARE, share_pct=5, soak_minutes=soak),
+        drafting.RingDraft(name="Early", kind=RingKind.GROUP, group=_group(early), soak_minutes=soak),
+        drafting.RingDraft(name="Everyone left", kind=RingKind.REST, soak_minutes=0),
     ]
+
+
+def _plans(engineer: User, now: datetime) -> None:
+    weeks_ago = now - timedelta(weeks=8)
+    careful = [
+        {"name": "Pilot", "kind": "group", "group_id": _group("Field-day pilot").pk, "soak_minutes": 180},
+        {"name": "Canary", "kind": "share", "share_pct": 5, "soak_minutes": 720, "needs_approval": True},
+        {"name": "Early", "kind": "share", "share_pct": 25, "soak_minutes": 720},
+        {"name": "Everyone left", "kind": "rest", "soak_minutes": 0},
+    ]
+    quick = [
+        {"name": "First few", "kind": "number", "number": 12, "soak_minutes": 60},
+        {"name": "Everyone left", "kind": "rest", "soak_minutes": 0},
+    ]
+    keep_plan("Quick fix", [_whole(r) for r in quick], actor=engineer, now=weeks_ago)
+    keep_plan("Careful", [_whole(r) for r in careful[1:]], actor=engineer, now=weeks_ago)
+    keep_plan("Careful", [_whole(r) for r in careful], actor=engineer, now=now - timedelta(weeks=5))
+
+
+def _whole(ring: dict[str, object]) -> dict[str, object]:
+    """A ring with every field that the API gives it."""
+    nothing = {"group_id": None, "share_pct": None, "number": None, "confirmed_pct": 95.0, "most_unheard": None}
+    return {**nothing, "needs_approval": False, **ring}
+
+
+def _freeze(engineer: User, now: datetime) -> None:
+    begins = (now + timedelta(days=9)).replace(hour=3, minute=0, second=0, microsecond=0)
+    save_freeze(
+        FreezeDraft(
+            name="Harvest at Oxbow Flats",
+            why="Pumps and gateways run day and night",
+            starts_at=begins,
+            ends_at=begins + timedelta(days=12),
+            groups=[_group("Oxbow Flats")],
+        ),
+        actor=engineer,
+        now=now - timedelta(days=30),
+    )
+
+
+def _put_back(engineer: User, now: datetime) -> None:
+    """Sill 5.2.0 went to some twelve days ago and lost the radio's calibration; a day later they got 5.1.4 back."""
+    launched = now - timedelta(days=12)
+    rollout = _past(engineer, _image("Sill", "5.2.0"), "Field gateways", launched)
+    members = _group("Field gateways").memberships.filter(device__firmware="5.1.4").order_by("device__name")
+    devices = list(members.values_list("device_id", flat=True)[:60])
+    _write(rollout, _image("Sill", "5.2.0"), devices, launched, failed=0, last=Phase.CONFIRMED, before="5.1.4")
+    rollout.state, rollout.reason = RolloutState.STOPPED, "stopped by hand"
+    rollout.ended_at = launched + timedelta(hours=30)
+    rollout.save(update_fields=["state", "reason", "ended_at"])
+    back = put_back(rollout, actor=engineer, now=rollout.ended_at)
+    back.launched_at = back.created_at + timedelta(minutes=20)
+    back.launched_by, back.state = engineer, RolloutState.FINISHED
+    back.ended_at = back.launched_at + timedelta(hours=26)
+    back.save()
+    image = _image("Sill", "5.1.4")
+    _write(back, image, devices, back.launched_at, failed=0, last=Phase.CONFIRMED, before="5.2.0")
+    Ring.objects.filter(rollout__in=[rollout, back]).update(opened_at=back.launched_at)
+    _sentence(back, back.launched_at, engineer, f"Launched to {len(devices)} devices: {rollout_sentence(back)}")
+    _sentence(back, back.ended_at, None, f"Finished: {len(devices)} confirmed")
 
 
 def _finished(engineer: User, now: datetime) -> None:
@@ -55,7 +122,7 @@ def _finished(engineer: User, now: datetime) -> None:
     devices = list(
         _group("Weather masts").memberships.filter(device__firmware=image.version).values_list("device_id", flat=True)
     )
-    _write(rollout, devices, launched, failed=2, last=Phase.CONFIRMED)
+    _write(rollout, image, devices, launched, failed=2, last=Phase.CONFIRMED)
     rollout.state, rollout.ended_at = RolloutState.FINISHED, launched + timedelta(days=3, hours=4)
     rollout.save(update_fields=["state", "ended_at"])
     _sentence(rollout, rollout.ended_at, None, f"Finished: {len(devices) - 2} confirmed, 2 failed")
@@ -71,7 +138,7 @@ def _halted(engineer: User, now: datetime) -> None:
     )
     first = devices[: max(1, len(devices) // 20)]  # the first ring
     failed = -(-len(first) * 2 // 3)
-    _write(rollout, devices, launched, failed=failed, last=Phase.WAITING, tried=len(first))
+    _write(rollout, image, devices, launched, failed=failed, last=Phase.WAITING, tried=len(first))
     rollout.state = RolloutState.HALTED
     rollout.reason = f"{failed} of {len(first)} tried failed; over 99.9% sure that the rate is above 2%"
     rollout.save(update_fields=["state", "reason"])
@@ -81,8 +148,8 @@ def _halted(engineer: User, now: datetime) -> None:
 
 
 def _past(engineer: User, image: Image, audience: str, launched: datetime) -> Rollout:
-    draft = services.RolloutDraft(
-        image=image,
+    draft = drafting.RolloutDraft(
+        changes=drafting.to(image),
         include=[_group(audience)],
         exclude=[_group("Bench and spares")],
         rings=_rings(soak=720, early="Thistle Bank"),
@@ -90,7 +157,7 @@ def _past(engineer: User, image: Image, audience: str, launched: datetime) -> Ro
         window_end=time(4, 30),
         max_attempts=1,
     )
-    rollout = services.save_draft(draft, actor=engineer, now=launched - timedelta(hours=1))
+    rollout = drafting.save_draft(draft, actor=engineer, now=launched - timedelta(hours=1))
     rollout.launched_at, rollout.launched_by, rollout.state = launched, engineer, RolloutState.RUNNING
     rollout.save(update_fields=["launched_at", "launched_by", "state"])
     _sentence(rollout, launched, engineer, f"Launched: {rollout_sentence(rollout)}")
@@ -102,7 +169,15 @@ def _sentence(rollout: Rollout, at: datetime | None, actor: User | None, sentenc
 
 
 def _write(
-    rollout: Rollout, devices: list[int], launched: datetime, *, failed: int, last: Phase, tried: int | None = None
+    rollout: Rollout,
+    image: Image,
+    devices: list[int],
+    launched: datetime,
+    *,
+    failed: int,
+    last: Phase,
+    tried: int | None = None,
+    before: str = "",
 ) -> None:
     """Deliveries with their events, ring by ring and night by night. Those after `tried` end as `last`."""
     rings = list(rollout.rings.all())
@@ -111,7 +186,10 @@ def _write(
     tried = len(devices) if tried is None else tried
     rows, events = [], []
     for index, device in enumerate(devices):
-        ring = next((i for i, n in enumerate(sizes) if index < sum(sizes[: i + 1])), 3)
+        ring = (
+            next((i for i, n in enumerate(sizes) if index < sum(sizes[: i + 1])), 3) if len(rings) > 2 else index // 12
+        )
+        ring = min(ring, len(rings) - 1)
         at = launched + timedelta(days=ring, minutes=rng.uniform(5, 200)) if index < tried else launched
         phase = last if index >= tried else Phase.FAILED if index < failed else Phase.CONFIRMED
         row = Delivery(
@@ -119,12 +197,14 @@ def _write(
             kind="install",
             rollout=rollout,
             ring=rings[ring],
-            image=rollout.image,
+            image=image,
+            target=image,
             phase=phase.value,
             phase_since=at,
             created_at=launched,
             not_before=launched,
             not_after=launched + timedelta(days=14),
+            from_version=before,
             last_error="flash-verify" if phase is Phase.FAILED else "",
         )
         rows.append(row)
@@ -161,9 +241,9 @@ def _event(row: Delivery, at: datetime, a: Phase, b: Phase, cause: str) -> Deliv
 
 
 def _draft(engineer: User, now: datetime) -> None:
-    services.save_draft(
-        services.RolloutDraft(
-            image=_image("Sill", "5.2.1"),
+    drafting.save_draft(
+        drafting.RolloutDraft(
+            changes=drafting.to(_image("Sill", "5.2.1")),
             include=[_group("Field gateways")],
             exclude=[_group("Bench and spares")],
             rings=_rings(soak=720, early="Amber Fold"),
@@ -177,17 +257,17 @@ def _draft(engineer: User, now: datetime) -> None:
 
 def _running(engineer: User, now: datetime) -> None:
     """Rill 2.8.0 at any hour, launched as the demo begins, so that something moves at once."""
-    rollout = services.save_draft(
-        services.RolloutDraft(
-            image=_image("Rill", "2.8.0"),
+    rollout = drafting.save_draft(
+        drafting.RolloutDraft(
+            changes=drafting.to(_image("Rill", "2.8.0")),
             include=[_group("Valve controllers")],
             exclude=[_group("Bench and spares")],
             rings=[
-                services.RingDraft(name="Canary", kind=RingKind.NUMBER, number=24, soak_minutes=120),
-                services.RingDraft(
+                drafting.RingDraft(name="Canary", kind=RingKind.NUMBER, number=24, soak_minutes=120),
+                drafting.RingDraft(
                     name="Oxbow Flats", kind=RingKind.GROUP, group=_group("Oxbow Flats"), soak_minutes=240
                 ),
-                services.RingDraft(name="Everyone left", kind=RingKind.REST, soak_minutes=0),
+                drafting.RingDraft(name="Everyone left", kind=RingKind.REST, soak_minutes=0),
             ],
             failure_limit_pct=4,
             at_once=40,
@@ -197,7 +277,7 @@ def _running(engineer: User, now: datetime) -> None:
         now=now,
     )
     Rollout.objects.filter(pk=rollout.pk).update(state=RolloutState.LAUNCHING, launched_by=engineer, seed=SEED)
-    services.launch(rollout, now=now)
+    launching.launch(rollout, now=now)
 
 
 def load_past_firings(schedule: Schedule, now: datetime, *, days: int = 9) -> None:

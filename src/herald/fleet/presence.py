@@ -19,11 +19,15 @@ def _last_check_in_plus(duration: Any) -> ExpressionWrapper:
     return ExpressionWrapper(F("last_check_in") + duration, DateTimeField())
 
 
-def heard_in_time(now: datetime) -> Q:
-    """True of a device that is on time; false, never unknown, of any other."""
-    on_time = ExpressionWrapper(_INTERVAL * Value(ON_TIME_INTERVALS), DurationField())
-    since = ExpressionWrapper(Value(now, DateTimeField()) - on_time, DateTimeField())
-    return Q(last_check_in__isnull=False, last_check_in__gte=since)
+def heard_in_time(now: datetime, path: str = "") -> Q:
+    """True of a device that is on time; false, never unknown, of any other. `path` leads to the device, as in
+    "device__"."""
+    interval = ExpressionWrapper(
+        F(f"{path}check_in_interval_seconds") * Value(timedelta(seconds=ON_TIME_INTERVALS), DurationField()),
+        DurationField(),
+    )
+    since = ExpressionWrapper(Value(now, DateTimeField()) - interval, DateTimeField())
+    return Q(**{f"{path}last_check_in__isnull": False, f"{path}last_check_in__gte": since})
 
 
 def not_heard_for_long(now: datetime) -> Q:

@@ -5,9 +5,9 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any, Self
 
 from django.db import models
-from django.db.models import Count, F, Func, Q, Value
+from django.db.models import BooleanField, Count, ExpressionWrapper, F, Func, Min, Q, Value
 
-from herald.fleet.presence import presence_expression
+from herald.fleet.presence import not_heard_for_long, presence_expression
 from herald.lookups import JsonMember, JsonType
 
 if TYPE_CHECKING:
@@ -71,6 +71,17 @@ class DeviceQuerySet(models.QuerySet["Device"]):
     def zones(self) -> list[str]:
         """The time zones in which devices are."""
         return sorted(self.order_by().values_list("time_zone", flat=True).distinct())
+
+    def standing(self, model_id: int) -> "models.QuerySet[Any, Any]":
+        """Hardware revision, version key, version and how many, of the admitted devices of a model that report one."""
+        rows = self.filter(model=model_id, admission="admitted", firmware_key__isnull=False).order_by()
+        return rows.values_list("hardware_revision", "firmware_key").annotate(version=Min("firmware"), n=Count("id"))
+
+    def forecast_rows(self, ids: Collection[int], now: datetime) -> "models.QuerySet[Any, Any]":
+        """Zone, seconds between calls and whether they are silent, of devices by their ids."""
+        silent = ExpressionWrapper(not_heard_for_long(now), BooleanField())
+        rows = self.by_ids(ids).annotate(is_silent=silent)
+        return rows.values_list("id", "time_zone", "check_in_interval_seconds", "is_silent")
 
     def by_model_and_version(self) -> dict[tuple[int, str | None], int]:
         """How many devices of each model run each version (by its sort key)."""

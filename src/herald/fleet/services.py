@@ -18,7 +18,7 @@ def find_device(word: str) -> Device:
     Raises:
         NotFound: no device is called so.
     """
-    by_id = Q(pk=int(word)) if word.isdigit() and len(word) < 18 else Q(pk__in=[])
+    by_id = Q(pk=int(word)) if word.isascii() and word.isdigit() and len(word) < 18 else Q(pk__in=[])
     device = Device.objects.with_names().filter(by_id | Q(name=word) | Q(uid=word)).first()
     if device is None:
         raise NotFound(f"No device is called {word[:80]}.")

@@ -284,5 +284,6 @@ def order_of(delivery: Delivery, now: datetime) -> Order:
         sha256=image.sha256,
         jws=image.signature,
         expected_minutes=image.expected_minutes,
+        notice=delivery.rollout.notice if delivery.rollout else "",
         **common,
     )

@@ -64,6 +64,8 @@ class Order(msgspec.Struct, omit_defaults=True):
     sha256: str = ""
     jws: str = ""
     recipe: str = ""
+    #: words for whoever stands before the device
+    notice: str = ""
 
 
 class Answer(msgspec.Struct, omit_defaults=True):

@@ -1,5 +1,6 @@
 """Every query about images."""
 
+from collections.abc import Collection
 from typing import TYPE_CHECKING, Self
 
 from django.db import models
@@ -19,6 +20,14 @@ class ImageQuerySet(models.QuerySet["Image"]):
 
     def approved(self) -> Self:
         return self.filter(status="approved")
+
+    def sendable_or(self, ids: Collection[int]) -> Self:
+        """Approved ones, and those with these ids."""
+        return self.filter(models.Q(status="approved") | models.Q(pk__in=list(ids))).order_by("id")
+
+    def for_model(self, model_id: int) -> Self:
+        """The images for a model, the oldest version first."""
+        return self.filter(device_models=model_id).order_by("version_key")
 
     def with_file(self, sha256: str) -> Self:
         """The images whose file may be fetched under that hash."""

@@ -14,6 +14,7 @@ from herald.access.models import User
 from herald.api.errors import Conflict, Invalid, InvalidFields
 from herald.fleet.models import Device, DeviceModel
 from herald.images.models import Image, ImageModel, ImageStatus, Upload
+from herald.images.paths import upgrade_paths
 from herald.images.signing import sign
 from herald.images.uploads import path_of
 from herald.images.uses import ImageUse, image_uses, stop_sending
@@ -113,16 +114,24 @@ def approve(image: Image, *, actor: User | None, now: datetime) -> Image:
 
 @dataclass(frozen=True, kw_only=True)
 class Withdrawal:
-    """What withdrawing an image would change: what sends it stops; who runs it keeps it."""
+    """What withdrawing an image would change: what sends it stops; who runs it keeps it; `cut_off` devices lose their
+    way to the newest version."""
 
     uses: list[ImageUse]
     running: int
+    cut_off: int
 
 
-def preview_withdrawal(image: Image) -> Withdrawal:
+def preview_withdrawal(image: Image, *, now: datetime) -> Withdrawal:
     """What withdrawing the image would change."""
+    cut_off = sum(
+        point.cuts_off
+        for model in image.device_models.all()
+        for point in upgrade_paths(model, now.date()).versions
+        if point.image_id == image.pk
+    )
     running = Device.objects.filter(model__images=image, firmware_key=image.version_key).count()
-    return Withdrawal(uses=image_uses(image.pk), running=running)
+    return Withdrawal(uses=image_uses(image.pk), running=running, cut_off=cut_off)
 
 
 def withdraw(image: Image, reason: str, *, actor: User | None, now: datetime) -> Image:

@@ -85,7 +85,7 @@ class NowApiView(APIView):
 
 def _decision(rollout: dict[str, Any]) -> dict[str, Any] | None:
     """What a person must decide about a rollout, if anything."""
-    title = f"{rollout['image']} on {rollout['audience']}"
+    title = f"{rollout['target']} on {rollout['audience']}"
     phases = rollout["phases"]
     counts = (
         f"{phases.get('confirmed', 0)} confirmed, {phases.get('failed', 0)} failed, {phases.get('waiting', 0)} wait"
@@ -99,7 +99,14 @@ def _decision(rollout: dict[str, Any]) -> dict[str, Any] | None:
             missing = ", ".join(c["name"] for c in ring["criteria"] if not c["met"] and c["name"] != "soak")
             detail = f"All its devices are through, but the gate is not met ({missing}). {counts}."
             return _wait("stuck", rollout, f"“{title}” cannot leave ring {ring['position']} by itself", detail)
+        if ring["opened_at"] and not ring["gate_met_at"] and _only_approval_misses(ring):
+            detail = f"Ring {ring['position']}, {ring['name']}, is through and nobody has approved it yet. {counts}."
+            return _wait("approval", rollout, f"“{title}” waits for an approval", detail)
     return None
+
+
+def _only_approval_misses(ring: dict[str, Any]) -> bool:
+    return [c["name"] for c in ring["criteria"] if not c["met"]] == ["approval"]
 
 
 def _wait(kind: str, rollout: dict[str, Any], title: str, detail: str) -> dict[str, Any]:

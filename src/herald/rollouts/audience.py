@@ -1,37 +1,44 @@
 """Who a rollout is for, and what preflight says of each of them."""
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 from django.db.models import BooleanField, ExpressionWrapper, JSONField, QuerySet, TextField, Value
 from django.db.models.functions import Coalesce
 
+from herald.calendar.services import devices_held, freezes_between
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device, DeviceModel, Site
 from herald.fleet.presence import not_heard_for_long
 from herald.groups.audience import members_of
 from herald.groups.models import GroupMembership
-from herald.images.models import Image
+from herald.images.builds import upgrades_now
 from herald.lookups import JsonMember, JsonText
 from herald.rollouts.models import Ring, Rollout
-from herald_core.preflight import TAKES_PART, Candidate, ImageNeeds, Outcome, Preflight
+from herald_core.changes import ChangeTable
+from herald_core.preflight import TAKES_PART, Candidate, Outcome, Preflight
 from herald_core.rings.assignment import RingKind, RingPlan, assign, ring_sizes, shares
+from herald_core.upgrades import Build, Upgrades
+from herald_core.versions import version_key_or_none
 
 #: The fields over which draws are even, in the order of `PlannedDevice.strata`.
 STRATA = ("model", "uplink", "site", "from version")
+#: Of these nothing can be learnt soon, so none is drawn for a share or a number.
+_NOT_DRAWN = frozenset({Outcome.LATE, Outcome.OUTRANKED})
 
 
 @dataclass(frozen=True, slots=True)
 class PlannedDevice:
-    """A device of the audience with its outcome."""
+    """A device of the audience with its outcome, and the images it gets one after another, the target last."""
 
     id: int
     outcome: Outcome
     firmware: str
     strata: tuple[str, str, str, str]
+    steps: tuple[Build, ...] = ()
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -65,23 +72,29 @@ class Plan:
         return [s.__dict__ for s in shares([d.strata for d in self.taking_part], self.ring_of, ring, STRATA)]
 
 
-def needs_of(image: Image) -> ImageNeeds:
-    """What the image asks of a device, as the core looks at it."""
-    return ImageNeeds(
-        version=image.version,
-        models=frozenset(m.pk for m in image.device_models.all()),
-        hardware_revisions=frozenset(image.hardware_revisions),
-        min_version=image.min_version,
-        max_version=image.max_version,
-        free_space_mb=image.free_space_mb,
-        min_battery_pct=image.min_battery_pct,
-    )
+def audience_of(rollout: Rollout) -> "QuerySet[Device]":
+    """The devices of the groups; of a rollout that puts another back, those that the other changed."""
+    if rollout.puts_back_id is None:
+        return members_of(rollout.include.all(), rollout.exclude.all())
+    changed = Delivery.objects.of_rollout(rollout.puts_back_id).filter(phase="confirmed").exclude(from_version="")
+    return Device.objects.filter(pk__in=changed.values("device_id"))
+
+
+def upgrades_for(rollout: Rollout, now: datetime) -> Upgrades:
+    """The upgrade graphs that the rollout's devices may go by."""
+    return upgrades_now(now.date(), [c.image_id for c in rollout.changes.all() if c.image_id])
+
+
+def table_of(rollout: Rollout, upgrades: Upgrades) -> ChangeTable | None:
+    """The change table; none for a rollout that puts another back."""
+    if rollout.puts_back_id is not None:
+        return None
+    return ChangeTable([c.as_change for c in rollout.changes.all()], upgrades)
 
 
 def plan(rollout: Rollout, rings: Sequence[Ring], *, now: datetime) -> Plan:
     """Preflight and rings of a rollout as things stand."""
-    audience = members_of(rollout.include.all(), rollout.exclude.all())
-    devices = list(_planned(audience, rollout, now))
+    devices = list(planned(rollout, audience_of(rollout), now))
     outcomes = Counter(d.outcome for d in devices)
     taking_part = [d for d in devices if d.outcome in TAKES_PART]
     ring_of = assign(
@@ -89,7 +102,7 @@ def plan(rollout: Rollout, rings: Sequence[Ring], *, now: datetime) -> Plan:
         [d.strata for d in taking_part],
         ring_plans(rings),
         rollout.seed,
-        drawable=[d.outcome is not Outcome.LATE for d in taking_part],
+        drawable=[d.outcome not in _NOT_DRAWN for d in taking_part],
     )
     return Plan(
         audience=len(devices),
@@ -114,25 +127,83 @@ def ring_plans(rings: Sequence[Ring]) -> list[RingPlan]:
     ]
 
 
-def _planned(audience: "QuerySet[Device]", rollout: Rollout, now: datetime) -> Iterator[PlannedDevice]:
-    needs = needs_of(rollout.image)
-    outcome_of = Preflight(needs).outcome
-    in_hand = set(Delivery.objects.in_hand().values_list("device_id", flat=True))
+@dataclass(frozen=True, slots=True)
+class _Around:
+    """What is known of devices besides their own rows, by their ids."""
+
+    in_hand: frozenset[int]
+    #: the newest version, as its key, that another open rollout brings
+    coming: Mapping[int, str]
+    outranked: frozenset[int]
+    before: Mapping[int, str | None]
+    taken_out: frozenset[int]
+    frozen: Collection[int]
+
+
+def planned(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> Iterator[PlannedDevice]:
+    """What becomes of each of these devices in the rollout, in the order of their ids."""
+    upgrades = upgrades_for(rollout, now)
+    table = table_of(rollout, upgrades)
+    route = Preflight(upgrades, table, downgrades=rollout.downgrades).route
+    around = _around(rollout, now)
+    builds = upgrades.builds.values()
+    asks_space = any(b.free_space_mb is not None for b in builds)
+    asks_charge = any(b.min_battery_pct is not None for b in builds)
     models = dict(DeviceModel.objects.values_list("id", "name"))
     sites = dict(Site.objects.values_list("id", "name"))
-    for pk, model, hw, key, admission, silent, space, battery, power, firmware, uplink, site in _rows(
-        audience, needs, now
-    ).iterator(chunk_size=10_000):
-        candidate = Candidate(
-            pk, model, hw, key, admission, silent, _number(space), _number(battery), power == "mains", pk in in_hand
+    rows = _rows(audience, now, space=asks_space, charge=asks_charge).iterator(chunk_size=10_000)
+    for pk, model, hw, key, admission, silent, space, battery, power, firmware, uplink, site in rows:
+        found = route(
+            Candidate(
+                pk,
+                model,
+                hw,
+                key,
+                uplink,
+                admission,
+                silent,
+                _number(space),
+                _number(battery),
+                power == "mains",
+                pk in around.in_hand,
+                around.before.get(pk),
+                pk in around.taken_out,
+                around.coming.get(pk),
+                pk in around.outranked,
+                pk in around.frozen,
+            )
         )
         strata = (models[model], uplink, sites.get(site, "none"), firmware or "none")
-        yield PlannedDevice(pk, outcome_of(candidate), firmware or "", strata)
+        yield PlannedDevice(pk, found.outcome, firmware or "", strata, found.steps)
 
 
-def _rows(audience: "QuerySet[Device]", needs: ImageNeeds, now: datetime) -> "QuerySet[Any, Any]":
-    """What preflight looks at. The database decides who is silent, and facts that the image does not
-    ask for are not read: both for the time that reading 100,000 of them takes."""
+def _around(rollout: Rollout, now: datetime) -> _Around:
+    starts = max(now, rollout.starts_at or now)
+    freezes = [] if rollout.freeze_override else freezes_between(starts, starts + timedelta(seconds=1))
+    coming: dict[int, str] = {}
+    outranked = set()
+    others = Delivery.objects.open_in_others(rollout.pk)
+    for device, key, rank in others.values_list("device_id", "target__version_key", "rollout__rank"):
+        coming[device] = max(coming.get(device, ""), key)
+        if rollout.launched_at is None or rank < rollout.rank:
+            outranked.add(device)
+    before = {}
+    if rollout.puts_back_id is not None:
+        steps = Delivery.objects.first_steps(rollout.puts_back_id).values_list("device_id", "from_version")
+        before = {device: version_key_or_none(version) for device, version in steps}
+    return _Around(
+        in_hand=frozenset(Delivery.objects.in_hand().exclude(rollout=rollout.pk).values_list("device_id", flat=True)),
+        coming=coming,
+        outranked=frozenset(outranked),
+        before=before,
+        taken_out=frozenset(rollout.taken_out.values_list("device_id", flat=True)),
+        frozen=devices_held(freezes) if freezes else frozenset(),
+    )
+
+
+def _rows(audience: "QuerySet[Device]", now: datetime, *, space: bool, charge: bool) -> "QuerySet[Any, Any]":
+    """What preflight looks at. The database decides who is silent, and facts that no image asks for are not
+    read: both for the time that reading 100,000 of them takes."""
 
     def fact(key: str, wanted: bool) -> Any:
         return JsonMember("facts", Value(key)) if wanted else Value(None, JSONField())
@@ -141,8 +212,8 @@ def _rows(audience: "QuerySet[Device]", needs: ImageNeeds, now: datetime) -> "Qu
         audience.order_by("id")
         .annotate(
             silent=ExpressionWrapper(not_heard_for_long(now), BooleanField()),
-            space=fact("free_space_mb", needs.free_space_mb is not None),
-            battery=fact("battery", needs.min_battery_pct is not None),
+            space=fact("free_space_mb", space),
+            battery=fact("battery", charge),
             power=JsonText("facts", Value("power")),
             uplink=Coalesce(JsonText("facts", Value("uplink")), Value("unknown"), output_field=TextField()),
         )

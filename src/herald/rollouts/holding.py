@@ -8,7 +8,7 @@ from typing import Any
 from django.db import transaction
 
 from herald.access.models import User
-from herald.api.errors import Conflict, Invalid, NobodyThere
+from herald.api.errors import Invalid, NobodyThere
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.services import device_ids
@@ -17,6 +17,7 @@ from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
 from herald.rollouts.models import Rollout
 from herald.rollouts.services import note
+from herald.rollouts.stepping import check_open
 from herald_core.cohorts import Cause, shared_causes
 from herald_core.deliveries import BEYOND_RECALL, Phase
 from herald_core.rules import And, to_text
@@ -57,7 +58,7 @@ def hold(rollout: Rollout, *, rule: str, names: Sequence[str], reason: str, acto
     if not reason.strip():
         raise Invalid("/reason", "Say why, for those who find the devices waiting.")
     with transaction.atomic():
-        rollout = _open(rollout)
+        rollout = check_open(rollout)
         told = preview_hold(rollout, rule=rule, names=names, now=now)
         if not told.waiting + told.recalled:
             raise NobodyThere("None of these devices waits for this rollout.")
@@ -77,19 +78,12 @@ def release(rollout: Rollout, *, rule: str, names: Sequence[str], actor: User | 
         Conflict: the rollout has ended. NobodyThere: none of the devices is held.
     """
     with transaction.atomic():
-        rollout = _open(rollout)
+        rollout = check_open(rollout)
         released = deliveries.hold(_wanted(rollout, rule, names, now).exclude(held=""), reason="")
         if not released:
             raise NobodyThere("None of these devices is held.")
         note(rollout, f"Released {released} devices", actor=actor, now=now)
     return released
-
-
-def _open(rollout: Rollout) -> Rollout:
-    rollout = Rollout.objects.select_for_update().get(pk=rollout.pk)
-    if rollout.launched_at is None or rollout.ended_at is not None:
-        raise Conflict(f"This rollout is {rollout.get_state_display().lower()}.")
-    return rollout
 
 
 def _wanted(rollout: Rollout, rule: str, names: Sequence[str], now: datetime) -> Any:

@@ -5,14 +5,17 @@ from datetime import datetime
 from herald.images.uses import ImageUse, stops_image, tells_image_uses
 from herald.rollouts import services
 from herald.rollouts.models import Rollout, RolloutState
+from herald.rollouts.sentence import short_words
 
 
 @tells_image_uses
 def open_rollouts(image_id: int) -> list[ImageUse]:
-    """The drafts and open rollouts of the image."""
+    """The drafts and open rollouts that send the image, as target or on the way."""
     return [
-        ImageUse(kind="rollout", id=r.pk, sentence=f"Rollout {r.pk} of {r.image} ({r.get_state_display().lower()})")
-        for r in Rollout.objects.of_image(image_id).select_related("image")
+        ImageUse(
+            kind="rollout", id=r.pk, sentence=f"Rollout {r.pk} of {short_words(r)} ({r.get_state_display().lower()})"
+        )
+        for r in Rollout.objects.of_image(image_id)
     ]
 
 

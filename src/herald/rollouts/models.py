@@ -1,14 +1,15 @@
-"""Rollouts: one image to an audience, in rings."""
+"""Rollouts: new firmware to an audience, in rings."""
 
 from django.conf import settings
 from django.contrib.postgres.fields import ArrayField
 from django.db import models
 from django.db.models import F, Q
 
-from herald.fleet.models import Device
+from herald.fleet.models import Device, DeviceModel
 from herald.groups.models import Group
 from herald.images.models import Image
 from herald.rollouts.querysets import RolloutQuerySet
+from herald_core.changes import Change, Choice
 from herald_core.preflight import Outcome
 from herald_core.rings.assignment import RingKind
 from herald_core.timing.windows import Window
@@ -26,14 +27,20 @@ class RolloutState(models.TextChoices):
     FINISHED = "finished", "Finished"
 
 
+#: launched, and a person may still step in
+OPEN_STATES = (RolloutState.RUNNING, RolloutState.PAUSED, RolloutState.HALTED)
+
 RingKindChoice = models.TextChoices("RingKindChoice", {k.name: (k.value, k.value) for k in RingKind})
 OutcomeChoice = models.TextChoices("OutcomeChoice", {o.name: (o.value, o.value) for o in Outcome})
+TargetChoice = models.TextChoices("TargetChoice", {c.name: (c.value, c.value) for c in Choice})
 
 
 class Rollout(models.Model):
     """One rollout. The window is by the device's clock; without one, any hour will do."""
 
-    image = models.ForeignKey(Image, on_delete=models.PROTECT)
+    #: devices changed by that rollout get the version back that they had before; then there are no change rows
+    puts_back = models.ForeignKey("self", null=True, on_delete=models.PROTECT, related_name="put_back_by")
+    downgrades = models.BooleanField(default=False)
     include = models.ManyToManyField(Group, related_name="rollouts_for")
     exclude = models.ManyToManyField(Group, related_name="rollouts_not_for")
     state = models.CharField(max_length=10, choices=RolloutState, default=RolloutState.DRAFT)
@@ -48,6 +55,20 @@ class Rollout(models.Model):
     #: failures that whoever resumed after a halt has taken upon them; they do not halt it again
     accepted_failures = models.PositiveIntegerField(default=0)
     at_once = models.PositiveIntegerField(default=200)
+    at_once_per_site = models.PositiveIntegerField(null=True)
+    starts_per_hour = models.PositiveIntegerField(null=True)
+    #: devices that join the audience later take part, those that leave it are withdrawn
+    standing = models.BooleanField(default=False)
+    audience_checked_at = models.DateTimeField(null=True)
+    #: among open rollouts the lower number holds a device that is in two
+    rank = models.IntegerField(default=0)
+    #: why installs go on in a freeze; empty where freezes hold them
+    freeze_override = models.CharField(max_length=300, blank=True)
+    overridden_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+    #: the kept rings that these were taken from
+    plan_version = models.ForeignKey("RingPlanVersion", null=True, on_delete=models.SET_NULL, related_name="rollouts")
+    #: shown on the device before the install
+    notice = models.CharField(max_length=300, blank=True)
     max_attempts = models.PositiveSmallIntegerField(default=2)
     seed = models.BigIntegerField()
     created_at = models.DateTimeField()
@@ -76,6 +97,14 @@ class Rollout(models.Model):
                 name="rollout_caps_positive",
             ),
             models.CheckConstraint(
+                condition=(Q(at_once_per_site=None) | Q(at_once_per_site__gte=1))
+                & (Q(starts_per_hour=None) | Q(starts_per_hour__gte=1)),
+                name="rollout_more_caps_positive",
+            ),
+            models.CheckConstraint(
+                condition=Q(freeze_override="") | Q(overridden_by__isnull=False), name="rollout_override_has_person"
+            ),
+            models.CheckConstraint(
                 condition=Q(state__in=["draft", "launching"]) | Q(launched_at__isnull=False),
                 name="rollout_launched_has_time",
             ),
@@ -90,6 +119,50 @@ class Rollout(models.Model):
         return Window(start=self.window_start, end=self.window_end, days=days)
 
 
+class ChangeRow(models.Model):
+    """A row of a rollout's change table: which devices, and their target."""
+
+    rollout = models.ForeignKey(Rollout, on_delete=models.CASCADE, related_name="changes")
+    position = models.PositiveSmallIntegerField()
+    #: none for any model that the target is for
+    model = models.ForeignKey(DeviceModel, null=True, on_delete=models.PROTECT, related_name="+")
+    uplink = models.CharField(max_length=60, blank=True)
+    from_version = models.CharField(max_length=64, blank=True)
+    choice = models.CharField(max_length=10, choices=TargetChoice.choices)
+    image = models.ForeignKey(Image, null=True, on_delete=models.PROTECT, related_name="+")
+    #: a line of versions, like 5.1
+    within = models.CharField(max_length=64, blank=True)
+
+    class Meta:
+        ordering = ("position",)
+        constraints = (
+            models.UniqueConstraint(fields=["rollout", "position"], name="change_position_once"),
+            models.UniqueConstraint(
+                fields=["rollout", "model", "uplink", "from_version"],
+                condition=Q(model__isnull=False),
+                name="change_once_for_whom",
+            ),
+            models.CheckConstraint(
+                condition=Q(choice="image", image__isnull=False)
+                | Q(choice="within", image=None) & ~Q(within="")
+                | Q(choice__in=["newest", "leave_out"], image=None),
+                name="change_says_what",
+            ),
+        )
+
+    @property
+    def as_change(self) -> Change:
+        """The row as the core reads it."""
+        return Change(
+            choice=Choice(self.choice),
+            model=self.model_id,
+            uplink=self.uplink,
+            from_version=self.from_version,
+            image=self.image_id,
+            within=self.within,
+        )
+
+
 class Ring(models.Model):
     """One stage of a rollout, and the gate after it."""
 
@@ -102,6 +175,12 @@ class Ring(models.Model):
     number = models.PositiveIntegerField(null=True)
     confirmed_pct = models.FloatField(default=95.0)
     soak_minutes = models.PositiveIntegerField(default=60)
+    #: at most so many devices not tried yet; none asks nothing
+    most_unheard = models.PositiveIntegerField(null=True)
+    #: somebody other than who launched must agree before the next ring opens
+    needs_approval = models.BooleanField(default=False)
+    approved_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+    approved_at = models.DateTimeField(null=True)
     opened_at = models.DateTimeField(null=True)
     share_reached_at = models.DateTimeField(null=True)
     gate_met_at = models.DateTimeField(null=True)
@@ -120,6 +199,11 @@ class Ring(models.Model):
             models.CheckConstraint(
                 condition=Q(confirmed_pct__gt=0) & Q(confirmed_pct__lte=100), name="ring_gate_is_share"
             ),
+            models.CheckConstraint(
+                condition=Q(approved_by=None, approved_at=None)
+                | Q(approved_by__isnull=False, approved_at__isnull=False),
+                name="ring_approval_whole",
+            ),
         )
 
 
@@ -129,6 +213,41 @@ class LeftOut(models.Model):
     rollout = models.ForeignKey(Rollout, on_delete=models.CASCADE, db_index=False)
     device = models.ForeignKey(Device, on_delete=models.CASCADE)
     outcome = models.CharField(max_length=20, choices=OutcomeChoice.choices)
+    reason = models.CharField(max_length=120, blank=True)
 
     class Meta:
         constraints = (models.UniqueConstraint(fields=["rollout", "device"], name="left_out_once"),)
+
+
+class TakenOut(models.Model):
+    """A device that somebody takes out of a rollout before its launch, and why."""
+
+    rollout = models.ForeignKey(Rollout, on_delete=models.CASCADE, related_name="taken_out")
+    device = models.ForeignKey(Device, on_delete=models.CASCADE)
+    reason = models.CharField(max_length=120)
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=["rollout", "device"], name="taken_out_once"),)
+
+
+class RingPlan(models.Model):
+    """Rings kept under a name, to be used again. Each change is a version of its own; rollouts keep theirs."""
+
+    name = models.CharField(max_length=60, unique=True)
+    note = models.CharField(max_length=300, blank=True)
+    archived = models.BooleanField(default=False)
+
+
+class RingPlanVersion(models.Model):
+    """The rings of a plan as they were kept once; never changed."""
+
+    plan = models.ForeignKey(RingPlan, on_delete=models.CASCADE, related_name="versions")
+    number = models.PositiveIntegerField()
+    #: the rings as the API takes them
+    rings = models.JSONField()
+    kept_at = models.DateTimeField()
+    kept_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+
+    class Meta:
+        ordering = ("-number",)
+        constraints = (models.UniqueConstraint(fields=["plan", "number"], name="plan_version_once"),)

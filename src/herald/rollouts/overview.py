@@ -1,15 +1,16 @@
 """A rollout as it is watched: all numbers from one query, so that they always add up."""
 
-from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections import Counter, defaultdict
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.groups.audience import names_of
-from herald.rollouts.audience import Plan
-from herald.rollouts.models import LeftOut, Ring, Rollout
-from herald.rollouts.sentence import sentence_parts
+from herald.rollouts.audience import Plan, PlannedDevice
+from herald.rollouts.drafting import COLUMNS
+from herald.rollouts.models import ChangeRow, LeftOut, Ring, Rollout
+from herald.rollouts.sentence import sentence_parts, short_words
 from herald.rollouts.turn import PhaseCounts, gate_of, phase_counts
 from herald_core.deliveries import OPEN
 from herald_core.preflight import TAKES_PART, WORDS, Outcome
@@ -36,8 +37,9 @@ def _row(rollout: Rollout, counts: Mapping[int, PhaseCounts], now: datetime) -> 
         "state": rollout.state,
         "reason": rollout.reason,
         "sentence": sentence_parts(rollout),
-        "image": str(rollout.image),
-        "audience": names_of(rollout.include.all()),
+        "target": short_words(rollout),
+        "rank": rollout.rank,
+        "audience": "the devices it changed" if rollout.puts_back_id else names_of(rollout.include.all()),
         "phases": dict(phases),
         "rings": rings,
         "total": sum(phases.values()),
@@ -52,7 +54,7 @@ def _ring(rollout: Rollout, ring: Ring, phases: PhaseCounts, now: datetime) -> d
     reading = gate_of(rollout, ring, phases, now)
     # nothing of it can move any more, and yet the gate is not met: a person must decide
     over = ring.opened_at is not None and not any(n and p in OPEN for p, n in phases.items())
-    share_met = all(c.met for c in reading.criteria if c.name != "soak")
+    share_met = all(c.met for c in reading.criteria if c.name not in ("soak", "approval"))
     return {
         "id": ring.pk,
         "position": ring.position,
@@ -63,6 +65,9 @@ def _ring(rollout: Rollout, ring: Ring, phases: PhaseCounts, now: datetime) -> d
         "number": ring.number,
         "confirmed_pct": ring.confirmed_pct,
         "soak_minutes": ring.soak_minutes,
+        "most_unheard": ring.most_unheard,
+        "needs_approval": ring.needs_approval,
+        "approved_by": str(ring.approved_by) if ring.approved_by else None,
         "opened_at": ring.opened_at,
         "gate_met_at": ring.gate_met_at,
         "size": sum(phases.values()),
@@ -76,24 +81,39 @@ def detail(rollout: Rollout, now: datetime) -> dict[str, Any]:
     """One rollout with its settings."""
     left_out = LeftOut.objects.filter(rollout=rollout).count()
     errors = Delivery.objects.errors_with_counts(rollout.pk) if rollout.launched_at else []
+    plan = rollout.plan_version
     return {
         **rows([rollout], now)[0],
-        "image_id": rollout.image_id,
+        "changes": [change_view(c) for c in rollout.changes.all()],
         "include": [{"id": g.pk, "name": g.name} for g in rollout.include.all()],
         "exclude": [{"id": g.pk, "name": g.name} for g in rollout.exclude.all()],
-        "window_start": rollout.window_start,
-        "window_end": rollout.window_end,
-        "window_days": rollout.window_days,
-        "starts_at": rollout.starts_at,
-        "give_up_after_hours": rollout.give_up_after_hours,
-        "failure_limit_pct": rollout.failure_limit_pct,
-        "failure_count_limit": rollout.failure_count_limit,
-        "at_once": rollout.at_once,
-        "max_attempts": rollout.max_attempts,
+        **{name: getattr(rollout, name) for name in SETTINGS},
+        "plan": f"{plan.plan.name}, version {plan.number}" if plan else "",
+        "overridden_by": str(rollout.overridden_by) if rollout.overridden_by else None,
+        "put_back_by": [r.pk for r in rollout.put_back_by.order_by("id")],
         "left_out": left_out,
+        "taken_out": rollout.taken_out.count(),
         "mid_install": Delivery.objects.mid_install(rollout.pk),
         "errors": [{"error": e, "count": n} for e, n in errors],
         "held": [{"reason": r, "count": n} for r, n in Delivery.objects.held_with_counts(rollout.pk)],
+    }
+
+
+#: shown as they are kept
+SETTINGS = ("puts_back_id", "window_days", "plan_version_id", *(c for c in COLUMNS if c != "plan_version"))
+
+
+def change_view(change: ChangeRow) -> dict[str, Any]:
+    """A row of the change table as it is kept."""
+    return {
+        "model_id": change.model_id,
+        "model": change.model.name if change.model else "",
+        "uplink": change.uplink,
+        "from_version": change.from_version,
+        "choice": change.choice,
+        "image_id": change.image_id,
+        "image": str(change.image) if change.image else "",
+        "within": change.within,
     }
 
 
@@ -120,7 +140,34 @@ def preflight_view(rollout: Rollout, plan: Plan) -> dict[str, Any]:
             for index, ring in enumerate(rollout.rings.all())
         ],
         "devices_for_95": devices_needed(rate),
+        "models": _models(plan),
+        "hops": sum(len(d.steps) - 1 for d in plan.taking_part),
     }
+
+
+def _models(plan: Plan) -> list[dict[str, Any]]:
+    """The audience by model: what it runs, over which uplinks, and what it is to get."""
+    of_model: dict[str, list[PlannedDevice]] = defaultdict(list)
+    for device in plan.devices:
+        if device.outcome not in (Outcome.RETIRED, Outcome.NOT_ADMITTED):
+            of_model[device.strata[0]].append(device)
+    return [
+        {
+            "model": model,
+            "devices": len(devices),
+            "versions": _commonest(d.strata[3] for d in devices),
+            "uplinks": _commonest(d.strata[1] for d in devices),
+            "targets": _commonest(d.steps[-1].version for d in devices if d.steps),
+            "without_target": sum(d.outcome is Outcome.NO_TARGET for d in devices),
+            "left_out": sum(d.outcome is Outcome.ROW_LEFT_OUT for d in devices),
+            "via": sum(d.outcome is Outcome.VIA or len(d.steps) > 1 for d in devices),
+        }
+        for model, devices in sorted(of_model.items(), key=lambda item: -len(item[1]))
+    ]
+
+
+def _commonest(values: Iterable[str]) -> list[dict[str, Any]]:
+    return [{"value": value, "count": n} for value, n in Counter(values).most_common()]
 
 
 def marks(rollout: Rollout) -> list[dict[str, Any]]:
@@ -138,7 +185,7 @@ def progress(rollout: Rollout) -> list[dict[str, Any]]:
     """How many were confirmed over time, in at most 200 points."""
     if rollout.launched_at is None:
         return []
-    at_once = Delivery.objects.of_rollout(rollout.pk).filter(phase="confirmed", events__isnull=True).count()
+    at_once = Delivery.objects.of_rollout(rollout.pk).filter(phase="confirmed", hop=1, events__isnull=True).count()
     times = list(DeliveryEvent.objects.confirmed_times(rollout.pk))
     points = [{"at": rollout.launched_at, "confirmed": at_once}]
     step = max(1, len(times) // PROGRESS_POINTS)

@@ -3,6 +3,9 @@
 from typing import TYPE_CHECKING, Self
 
 from django.db import models
+from django.db.models import Exists, OuterRef, Q
+
+from herald.deliveries.models import Delivery
 
 if TYPE_CHECKING:
     pass
@@ -12,21 +15,29 @@ class RolloutQuerySet(models.QuerySet["Rollout"]):
     def listed(self) -> Self:
         """Newest first, with what the list shows."""
         return (
-            self.select_related("image", "created_by", "launched_by")
-            .prefetch_related("rings__group", "include", "exclude")
+            self.select_related("created_by", "launched_by", "overridden_by", "plan_version__plan")
+            .prefetch_related(
+                "rings__group", "rings__approved_by", "include", "exclude", "changes__image", "changes__model"
+            )
             .order_by("-id")
         )
 
     def moving(self) -> Self:
-        """Those that the clock looks after: running, or held with devices still at it."""
+        """Those that the clock looks after: running, or held with devices still at it; the highest rank first."""
         held = ["running", "paused", "halted", "stopped"]
-        return self.filter(state__in=held, ended_at__isnull=True).order_by("id")
+        return self.filter(state__in=held, ended_at__isnull=True).order_by("rank", "id")
 
     def of_image(self, image_id: int) -> Self:
-        """Rollouts of the image, not ended."""
-        return self.filter(image_id=image_id, ended_at__isnull=True).order_by("id")
+        """Rollouts, not ended, that name the image or have it for some device."""
+        sends = Exists(
+            Delivery.objects.open().filter(
+                Q(image=image_id) | Q(target=image_id) | Q(ahead__contains=[image_id]), rollout_id=OuterRef("pk")
+            )
+        )
+        named = Exists(self.model.changes.rel.related_model.objects.filter(rollout_id=OuterRef("pk"), image=image_id))
+        return self.filter(sends | named, ended_at__isnull=True).order_by("id")
 
     def using_group(self, group_id: int) -> Self:
         """Rollouts, not ended, that name the group."""
-        named = models.Q(include=group_id) | models.Q(exclude=group_id) | models.Q(rings__group=group_id)
+        named = Q(include=group_id) | Q(exclude=group_id) | Q(rings__group=group_id)
         return self.filter(named, ended_at__isnull=True).distinct().order_by("id")

@@ -3,9 +3,11 @@
 from datetime import time
 
 from herald.groups.audience import names_of
-from herald.rollouts.models import Rollout
+from herald.rollouts.models import ChangeRow, Rollout
+from herald_core.changes import Choice
 
 _DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
+_NAMED = 2  # so many targets are named; more are counted
 
 
 def rollout_sentence(rollout: Rollout) -> str:
@@ -15,9 +17,17 @@ def rollout_sentence(rollout: Rollout) -> str:
 
 def sentence_parts(rollout: Rollout) -> list[dict[str, str]]:
     """The sentence in pieces; `slot` names what a piece says, and is empty for the words between."""
-    parts = [_word("Put "), _slot("image", str(rollout.image)), _word(" on ")]
     include, exclude = names_of(rollout.include.all()), names_of(rollout.exclude.all())
-    parts.append(_slot("audience", include or "nobody yet"))
+    if rollout.puts_back_id is not None:
+        parts = [
+            _word("Put back "),
+            _slot("change", "the version each had"),
+            _word(" on "),
+            _slot("audience", f"the devices that rollout {rollout.puts_back_id} changed"),
+        ]
+    else:
+        parts = [_word("Put "), _slot("change", target_words(rollout) or "which version?"), _word(" on ")]
+        parts.append(_slot("audience", include or "nobody yet"))
     if exclude:
         parts += [_word(" "), _slot("exclude", f"without {exclude}")]
     count = len(rollout.rings.all())
@@ -25,6 +35,31 @@ def sentence_parts(rollout: Rollout) -> list[dict[str, str]]:
     parts.append(_slot("window", window_words(rollout)))
     parts += [_word(", stopping at "), _slot("limit", f"{rollout.failure_limit_pct:g} % failures")]
     return parts
+
+
+def target_words(rollout: Rollout) -> str:
+    """What devices are to run in the end: “Sill 5.2.1”, “the newest approved”, “3 versions”."""
+    words = list(dict.fromkeys(w for c in rollout.changes.all() if (w := _target(c))))
+    return " and ".join(words) if len(words) <= _NAMED else f"{len(words)} versions"
+
+
+def _target(change: ChangeRow) -> str:
+    match Choice(change.choice):
+        case Choice.IMAGE:
+            return str(change.image)
+        case Choice.NEWEST:
+            return "the newest approved"
+        case Choice.WITHIN:
+            return f"the newest {change.within}"
+        case Choice.LEAVE_OUT:
+            return ""
+
+
+def short_words(rollout: Rollout) -> str:
+    """What it is about, for lists and for the record: “Sill 5.2.1”, “The versions from before rollout 7”."""
+    if rollout.puts_back_id is not None:
+        return f"The versions from before rollout {rollout.puts_back_id}"
+    return target_words(rollout) or "no version yet"
 
 
 def window_words(rollout: Rollout) -> str:

@@ -4,7 +4,7 @@ from procrastinate import RetryStrategy
 from procrastinate.contrib.django import app
 
 from herald.clock.source import clock
-from herald.rollouts import services
+from herald.rollouts import launching
 from herald.rollouts.models import Rollout
 
 
@@ -13,4 +13,4 @@ def carry_out_launch(rollout_id: int) -> None:
     """Write the deliveries of a rollout that was asked to launch."""
     rollout = Rollout.objects.filter(pk=rollout_id).first()
     if rollout is not None:
-        services.launch(rollout, now=clock.now())
+        launching.launch(rollout, now=clock.now())

@@ -2,20 +2,24 @@
 
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from django.db import transaction
 from django.db.models import F, Q
 
+from herald.calendar.models import Freeze
+from herald.calendar.services import freezes_between
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
 from herald.live.notify import notify
 from herald.rollouts import services
 from herald.rollouts.models import Ring, Rollout, RolloutState
+from herald.rollouts.offering import AHEAD, SiteRoom, offer
+from herald.rollouts.standing import follow_audience, recheck
 from herald_core.deliveries import CLOSED, IN_HAND, OPEN, Event, Phase
 from herald_core.rings.gates import GateReading, GateSpec, RingCounts, halt_reason, read_gate
-from herald_core.timing.windows import open_until
 
 PhaseCounts = Mapping[str, int]
 #: Begun but not heard of: given up after this many times the image's minutes, and never sooner than
@@ -26,18 +30,19 @@ PATIENCE_FLOOR = timedelta(hours=1)
 
 def turn_rollouts(*, now: datetime) -> None:
     """One turn of the clock for all rollouts; safe to repeat at any moment."""
-    moving = list(Rollout.objects.moving().select_related("image").prefetch_related("rings"))
+    moving = list(Rollout.objects.moving().prefetch_related("rings"))
     if not moving:
         return
     _time_out_silent(now)
     for rollout in moving:
         if rollout.state == RolloutState.RUNNING:
+            follow_audience(rollout, now=now)
             _find_done(rollout, now)
     counts = phase_counts([r.pk for r in moving])
-    zones = Device.objects.zones()
+    around = _Around(Device.objects.zones(), freezes_between(now, now + AHEAD), SiteRoom.now())
     for rollout in moving:
         with transaction.atomic():
-            _turn(rollout, counts[rollout.pk], zones, now)
+            _turn(rollout, counts[rollout.pk], around, now)
 
 
 def phase_counts(rollout_ids: Sequence[int]) -> dict[int, dict[int, dict[str, int]]]:
@@ -64,18 +69,29 @@ def gate_of(rollout: Rollout, ring: Ring, phases: PhaseCounts, now: datetime) ->
         confirmed_share=ring.confirmed_pct / 100,
         failure_limit=rollout.failure_limit_pct / 100,
         soak=timedelta(minutes=ring.soak_minutes),
+        most_unheard=ring.most_unheard,
+        needs_approval=ring.needs_approval,
     )
-    return read_gate(spec, ring_counts(phases), ring.share_reached_at, now)
+    return read_gate(spec, ring_counts(phases), ring.share_reached_at, now, approved=ring.approved_at is not None)
 
 
-def _turn(rollout: Rollout, counts: Mapping[int, PhaseCounts], zones: Sequence[str], now: datetime) -> None:
+@dataclass(frozen=True)
+class _Around:
+    """What is the same for all rollouts of a turn."""
+
+    zones: Sequence[str]
+    freezes: Sequence[Freeze]
+    sites: SiteRoom
+
+
+def _turn(rollout: Rollout, counts: Mapping[int, PhaseCounts], around: _Around, now: datetime) -> None:
     if rollout.state == RolloutState.RUNNING:
         reason = _halting(rollout, counts)
         if reason:
             services.halt(rollout, reason=reason, now=now)
             return
         open_rings = _open_gates(rollout, counts, now)
-        _offer(rollout, open_rings, counts, zones, now)
+        offer(rollout, open_rings, counts, around.zones, around.freezes, around.sites, now)
     _finish(rollout, counts, now)
 
 
@@ -116,6 +132,8 @@ def _open_gates(rollout: Rollout, counts: Mapping[int, PhaseCounts], now: dateti
 def _open_ring(rollout: Rollout, ring: Ring, now: datetime) -> None:
     ring.opened_at = now
     Ring.objects.filter(pk=ring.pk, opened_at__isnull=True).update(opened_at=now)
+    if ring.position > 1:  # the first opens at the launch, which has just looked
+        recheck(rollout, ring, now=now)
     services.note(rollout, f"Ring {ring.position}, {ring.name}, opened", actor=None, now=now)
 
 
@@ -131,35 +149,12 @@ def _note_gate(rollout: Rollout, ring: Ring, reading: GateReading, now: datetime
         services.note(rollout, sentence, actor=None, now=now)
 
 
-def _offer(
-    rollout: Rollout, rings: Sequence[Ring], counts: Mapping[int, PhaseCounts], zones: Sequence[str], now: datetime
-) -> None:
-    """Offer to as many devices as the cap leaves room for, in the zones whose window is open and
-    leaves the install time enough."""
-    in_hand = sum(n for phases in counts.values() for p, n in phases.items() if p in IN_HAND)
-    room = rollout.at_once - in_hand
-    wanted = any(counts.get(r.pk, {}).get(Phase.WAITING, 0) for r in rings)
-    if room <= 0 or not wanted:
-        return
-    by_end: dict[datetime, list[str]] = defaultdict(list)
-    needed = timedelta(minutes=rollout.image.expected_minutes)
-    for zone in zones:
-        closes = open_until(rollout.window, zone, now)
-        if closes is not None and closes - now > needed:
-            by_end[closes].append(zone)
-    for closes, names in sorted(by_end.items()):
-        if room <= 0:
-            return
-        free = Delivery.objects.of_rollout(rollout.pk).free_to_offer(now)
-        ids = list(
-            free.filter(ring__in=[r.pk for r in rings], device__time_zone__in=names).values_list("id", flat=True)[:room]
-        )
-        latest = now + timedelta(days=30) if closes.year > 9000 else closes - needed
-        room -= deliveries.offer(ids, until=latest, now=now)
-
-
 def _find_done(rollout: Rollout, now: datetime) -> None:
-    """Devices that run the version already need nothing sent."""
+    """Devices that run the version already need nothing sent; those that run the last one, no steps before it."""
+    arrived = Delivery.objects.of_rollout(rollout.pk).filter(
+        phase=Phase.WAITING.value, hop__lt=F("hops"), device__firmware_key=F("target__version_key")
+    )
+    deliveries.take_steps(dict.fromkeys(arrived.values_list("id", "target_id"), ()))
     done = Delivery.objects.of_rollout(rollout.pk).filter(
         phase=Phase.WAITING.value, device__firmware_key=F("image__version_key"), device__healthy=True
     )

@@ -35,11 +35,16 @@ class RingCounts:
 
 @dataclass(frozen=True, kw_only=True)
 class GateSpec:
-    """What a ring needs before the next one opens. Shares and rates are 0 to 1."""
+    """What a ring needs before the next one opens. Shares and rates are 0 to 1.
+
+    `most_unheard` bounds how many in play were neither confirmed nor failed; None asks nothing.
+    """
 
     confirmed_share: float
     failure_limit: float
     soak: timedelta
+    most_unheard: int | None = None
+    needs_approval: bool = False
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -64,11 +69,21 @@ class GateReading:
         return all(c.met for c in self.criteria)
 
 
-def read_gate(spec: GateSpec, counts: RingCounts, share_reached_at: datetime | None, now: datetime) -> GateReading:
+def read_gate(
+    spec: GateSpec, counts: RingCounts, share_reached_at: datetime | None, now: datetime, *, approved: bool = False
+) -> GateReading:
     """How the gate stands at `now`. A share that was reached and lost starts the soak anew."""
     share_met = counts.confirmed_share >= spec.confirmed_share
     reached = (share_reached_at or now) if share_met else None
     soaked = now - reached if reached else timedelta(0)
+    asked: list[Criterion] = []
+    if spec.most_unheard is not None:
+        unheard = counts.in_play - counts.tried
+        asked.append(
+            Criterion(name="unheard", measured=unheard, needed=spec.most_unheard, met=unheard <= spec.most_unheard)
+        )
+    if spec.needs_approval:
+        asked.append(Criterion(name="approval", measured=float(approved), needed=1.0, met=approved))
     return GateReading(
         criteria=(
             Criterion(name="confirmed", measured=counts.confirmed_share, needed=spec.confirmed_share, met=share_met),
@@ -84,6 +99,7 @@ def read_gate(spec: GateSpec, counts: RingCounts, share_reached_at: datetime | N
                 needed=spec.soak.total_seconds(),
                 met=reached is not None and soaked >= spec.soak,
             ),
+            *asked,
         ),
         share_reached_at=reached,
     )

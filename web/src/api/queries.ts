@@ -168,7 +168,13 @@ export const deviceTimeline = (word: string) =>
     queryFn: () => body(api.GET("/api/v1/devices/{device}/timeline", { params: { path: { device: word } } })),
     refetchInterval: 5 * SECOND,
   });
-export const images = queryOptions({ queryKey: ["images"], queryFn: () => body(api.GET("/api/v1/images")) });
+export const images = queryOptions({ queryKey: ["images", "list"], queryFn: () => body(api.GET("/api/v1/images")) });
+export const upgradePaths = (model: number) =>
+  queryOptions({
+    queryKey: ["images", "paths", model],
+    queryFn: () => body(api.GET("/api/v1/models/{id}/upgrades", { params: { path: { id: model } } })),
+    enabled: model > 0,
+  });
 export const imageWithdrawal = (id: number) =>
   queryOptions({
     queryKey: ["images", id, "withdrawal"],
@@ -178,6 +184,8 @@ export const rollouts = queryOptions({
   queryKey: ["rollout", "list"],
   queryFn: () => body(api.GET("/api/v1/rollouts")),
 });
+export const plans = queryOptions({ queryKey: ["plans", "list"], queryFn: () => body(api.GET("/api/v1/plans")) });
+export const freezes = queryOptions({ queryKey: ["freezes", "list"], queryFn: () => body(api.GET("/api/v1/freezes")) });
 const ofRollout = (id: number) => ({ params: { path: { rollout_id: id } } });
 export const rollout = (id: number) =>
   queryOptions({
@@ -194,6 +202,20 @@ export const progress = (id: number) =>
   queryOptions({
     queryKey: ["rollout", id, "progress"],
     queryFn: () => body(api.GET("/api/v1/rollouts/{rollout_id}/progress", ofRollout(id))),
+  });
+export const rolloutForecast = (id: number, failurePct?: number) =>
+  queryOptions({
+    queryKey: ["forecast", id, failurePct],
+    queryFn: () =>
+      body(
+        api.GET("/api/v1/rollouts/{rollout_id}/forecast", {
+          params: { path: { rollout_id: id }, query: { failure_pct: failurePct } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    refetchInterval: 30 * SECOND,
+    retry: false,
+    enabled: id > 0,
   });
 export const sharedByFailed = (id: number, failed: number) =>
   queryOptions({

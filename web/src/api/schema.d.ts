@@ -403,6 +403,42 @@ export interface paths {
         patch: operations["folders_change"];
         trace?: never;
     };
+    "/api/v1/freezes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Freezes, those that are over last. */
+        get: operations["freezes_list"];
+        put?: never;
+        /** @description Freezes, those that are over last. */
+        post: operations["freezes_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/freezes/{freeze_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description One freeze. */
+        put: operations["freezes_change"];
+        post?: never;
+        /** @description One freeze. */
+        delete: operations["freezes_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/groups": {
         parameters: {
             query?: never;
@@ -836,6 +872,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/models/{id}/upgrades": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The upgrade graph of a model: versions, steps, where the fleet stands, dead ends. */
+        get: operations["models_upgrades"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/now": {
         parameters: {
             query?: never;
@@ -848,6 +901,41 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Ring plans by name. */
+        get: operations["plans_list"];
+        put?: never;
+        /** @description Ring plans by name. */
+        post: operations["plans_keep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{plan_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description One ring plan. */
+        delete: operations["plans_drop"];
         options?: never;
         head?: never;
         patch?: never;
@@ -907,6 +995,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rollouts/{rollout_id}/ahead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Change what is ahead of an open rollout. */
+        post: operations["rollouts_change_ahead"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/ahead/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a change of what is ahead would do; changes nothing. */
+        post: operations["rollouts_ahead_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/approve-gate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Agree that the ring after a gate may open; not for whom launched the rollout. */
+        post: operations["rollouts_approve_gate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rollouts/{rollout_id}/deliveries": {
         parameters: {
             query?: never;
@@ -916,6 +1055,57 @@ export interface paths {
         };
         /** @description The deliveries of a rollout, by the id of the delivery. */
         get: operations["rollouts_deliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/extend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let the members of more groups take part; nothing is sent again to those that have it. */
+        post: operations["rollouts_extend"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/extend/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What extending a rollout to more groups would do. */
+        post: operations["rollouts_extend_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description When a rollout will be through; of a draft, if it were launched now. */
+        get: operations["rollouts_forecast"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1077,6 +1267,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rollouts/{rollout_id}/push": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let devices go before their ring opens. */
+        post: operations["rollouts_push"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/put-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Write down the rollout that gives each changed device the version it had; it is not launched. */
+        post: operations["rollouts_put_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rollouts/{rollout_id}/release": {
         parameters: {
             query?: never;
@@ -1111,6 +1335,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rollouts/{rollout_id}/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Give failed or expired devices another attempt. */
+        post: operations["rollouts_retry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rollouts/{rollout_id}/shared-by-failed": {
         parameters: {
             query?: never;
@@ -1122,6 +1363,23 @@ export interface paths {
         get: operations["rollouts_shared_by_failed"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/skip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Take devices out of an open rollout. */
+        post: operations["rollouts_skip"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1145,6 +1403,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rollouts/{rollout_id}/take-back-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let devices that were taken out of a draft take part again. */
+        post: operations["rollouts_take_back_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/take-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Take devices out of a draft, with a reason. */
+        post: operations["rollouts_take_out"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rollouts/{rollout_id}/timeline": {
         parameters: {
             query?: never;
@@ -1156,6 +1448,23 @@ export interface paths {
         get: operations["rollouts_timeline"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/rank": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The order of the open rollouts. */
+        post: operations["rollouts_rank"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1602,6 +1911,21 @@ export interface components {
     schemas: {
         /** @enum {string} */
         AdmissionEnum: "waiting" | "admitted" | "retired";
+        /** @description What is to be changed of an open rollout; what is left out stays as it is. */
+        AheadBodyRequest: {
+            /** Format: time */
+            window_start?: string | null;
+            /** Format: time */
+            window_end?: string | null;
+            /** Format: double */
+            failure_limit_pct?: number;
+            failure_count_limit?: number | null;
+            at_once?: number;
+            at_once_per_site?: number | null;
+            starts_per_hour?: number | null;
+            freeze_override?: string;
+            rings?: components["schemas"]["RingAheadRequest"][];
+        };
         /** @description A count of devices, with the rule that lists them. */
         Attention: {
             text: string;
@@ -1662,6 +1986,32 @@ export interface components {
             /** Format: double */
             q: number;
             waiting: number;
+        };
+        /**
+         * @description A row of the change table. `model_id` null is any model that the target is for; `uplink` and `from_version`
+         *     empty are any. `image_id` with choice image, `within` (like 5.1) with choice within.
+         */
+        ChangeBodyRequest: {
+            model_id?: number | null;
+            /** @default  */
+            uplink?: string;
+            /** @default  */
+            from_version?: string;
+            choice: components["schemas"]["TargetChoiceEnum"];
+            image_id?: number | null;
+            /** @default  */
+            within?: string;
+        };
+        /** @description A row of the change table as it is kept, with the names of what it names. */
+        ChangeView: {
+            model_id: number | null;
+            model: string;
+            uplink: string;
+            from_version: string;
+            choice: components["schemas"]["TargetChoiceEnum"];
+            image_id: number | null;
+            image: string;
+            within: string;
         };
         Changed: {
             joined: number;
@@ -1725,7 +2075,7 @@ export interface components {
             rule: string;
             devices: string[];
         };
-        /** @description Shares and rates are 0 to 1, the soak is in seconds. */
+        /** @description Shares and rates are 0 to 1, the soak is in seconds, an approval is 1 once it is given. */
         CriterionView: {
             name: string;
             /** Format: double */
@@ -1861,6 +2211,22 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /** @description Devices by name or uid. */
+        DevicesBodyRequest: {
+            devices: string[];
+        };
+        /** @description Devices by name or uid. */
+        DevicesReasonBodyRequest: {
+            devices: string[];
+            reason: string;
+        };
+        /** @description One thing that a change does; `ring` is null for all of the rollout. */
+        DifferenceRow: {
+            what: string;
+            ring: number | null;
+            before: string;
+            after: string;
+        };
         /** @description What an edit would do. */
         EditPreview: {
             targeted: number;
@@ -1923,6 +2289,13 @@ export interface components {
             devices: components["schemas"]["Explanation"][];
             unknown: string[];
         };
+        /** @description What more groups bring: `joins` take part, `already` have the version, `has_already` get nothing again. */
+        ExtensionView: {
+            joins: number;
+            already: number;
+            left_out: number;
+            has_already: number;
+        };
         /** @description A field that rules may name. */
         FieldInfo: {
             key: string;
@@ -1952,6 +2325,73 @@ export interface components {
             name: string;
             parent: number | null;
             device_count: number;
+        };
+        /** @description How many are confirmed at a moment. */
+        ForecastPoint: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            median: number;
+            /** Format: double */
+            high: number;
+        };
+        /** @description What 200 simulated futures say. `halts` is the share of them that halt; silent devices are not waited for. */
+        ForecastView: {
+            end: components["schemas"]["MomentBand"];
+            rings: components["schemas"]["RingTold"][];
+            curve: components["schemas"]["ForecastPoint"][];
+            /** Format: double */
+            halts: number;
+            /** Format: double */
+            failed_low: number;
+            /** Format: double */
+            failed_high: number;
+            silent: number;
+            limits: components["schemas"]["LimitRow"][];
+            freeze: components["schemas"]["FreezeAhead"] | null;
+        };
+        /** @description The next freeze that holds some of the devices, and the chance (0 to 1) to be through before it. */
+        FreezeAhead: {
+            name: string;
+            /** Format: date-time */
+            starts_at: string;
+            /** Format: double */
+            meets: number;
+        };
+        /** @description A freeze: nothing is installed on these devices in [starts_at, ends_at). */
+        FreezeBodyRequest: {
+            name: string;
+            /** @default  */
+            why?: string;
+            /** Format: date-time */
+            starts_at: string;
+            /** Format: date-time */
+            ends_at: string;
+            /** @default false */
+            everywhere?: boolean;
+            groups?: number[];
+            sites?: number[];
+        };
+        /** @description A freeze; `devices` counts whom it holds as things stand. */
+        FreezeRow: {
+            readonly id: number;
+            name: string;
+            why: string;
+            /** Format: date-time */
+            starts_at: string;
+            /** Format: date-time */
+            ends_at: string;
+            everywhere: boolean;
+            groups: components["schemas"]["NamedThing"][];
+            sites: components["schemas"]["NamedThing"][];
+            made_by: string | null;
+            readonly devices: number;
+        };
+        /** @description The gate after the ring in this place. */
+        GateBodyRequest: {
+            ring: number;
         };
         /** @description How many devices have each pair of values; `others` are not among the commonest or have no value. */
         GridBody: {
@@ -2040,6 +2480,10 @@ export interface components {
             sentence: string;
             follows: boolean;
         };
+        /** @description A serializer that refuses fields it does not know, naming them. */
+        GroupsBodyRequest: {
+            groups: number[];
+        };
         /** @description `now` is the installation's time, which passes `speed` times as fast as life. */
         Health: {
             ok: boolean;
@@ -2072,6 +2516,10 @@ export interface components {
             /** @default  */
             rule?: string;
             devices?: string[];
+        };
+        HowMany: {
+            value: string;
+            count: number;
         };
         /** @description An image of a file that has come in whole. */
         ImageDraftRequest: {
@@ -2184,6 +2632,12 @@ export interface components {
         LaunchBodyRequest: {
             devices: number;
         };
+        /** @description What holds it back, and how many seconds sooner the median end would be without it. */
+        LimitRow: {
+            words: string;
+            /** Format: double */
+            seconds: number;
+        };
         /** @description The mapping of this import, under a name. */
         MappingToKeepRequest: {
             name: string;
@@ -2236,6 +2690,17 @@ export interface components {
             name: string;
             family: string;
         };
+        /** @description A model of the audience: what it runs, over which uplinks, what it is to get, and how many go by steps. */
+        ModelInAudience: {
+            model: string;
+            devices: number;
+            versions: components["schemas"]["HowMany"][];
+            uplinks: components["schemas"]["HowMany"][];
+            targets: components["schemas"]["HowMany"][];
+            without_target: number;
+            left_out: number;
+            via: number;
+        };
         /** @description A model with its devices and the groups whose rules name it. */
         ModelRow: {
             id: number;
@@ -2243,6 +2708,15 @@ export interface components {
             devices: number;
             groups: components["schemas"]["NamedThing"][];
             family: string;
+        };
+        /** @description The median and the 80 % band; null is later than the rollout gives up, or never. */
+        MomentBand: {
+            /** Format: date-time */
+            low: string | null;
+            /** Format: date-time */
+            median: string | null;
+            /** Format: date-time */
+            high: string | null;
         };
         NamedThing: {
             id: number;
@@ -2291,6 +2765,10 @@ export interface components {
             phases: {
                 [key: string]: number;
             };
+        };
+        /** @description The ids of all open rollouts, the highest rank first. */
+        OrderBodyRequest: {
+            order: number[];
         };
         OutcomeCount: {
             outcome: string;
@@ -2369,7 +2847,48 @@ export interface components {
         };
         /** @enum {string} */
         PhaseEnum: "waiting" | "offered" | "accepted" | "fetching" | "staged" | "installing" | "running" | "confirming" | "confirmed" | "failed" | "withdrawn" | "expired" | "superseded";
-        /** @description Who would take part and who not. `reached` is the number that a launch asks for. */
+        /** @description Rings to keep; a name that there is makes its next version. */
+        PlanBodyRequest: {
+            name: string;
+            /** @default  */
+            note?: string;
+            rings: components["schemas"]["RingDraftBodyRequest"][];
+        };
+        /** @description A ring of a plan, as a draft takes it. */
+        PlanRing: {
+            name: string;
+            kind: components["schemas"]["RingKindEnum"];
+            group_id: number | null;
+            /** Format: double */
+            share_pct: number | null;
+            number: number | null;
+            /** Format: double */
+            confirmed_pct: number;
+            soak_minutes: number;
+            most_unheard: number | null;
+            needs_approval: boolean;
+        };
+        /** @description A ring plan with its versions, the newest first. */
+        PlanRow: {
+            id: number;
+            name: string;
+            note: string;
+            versions: components["schemas"]["PlanVersionRow"][];
+        };
+        /** @description A kept version of a plan's rings, and how many rollouts took them. */
+        PlanVersionRow: {
+            id: number;
+            number: number;
+            rings: components["schemas"]["PlanRing"][];
+            /** Format: date-time */
+            kept_at: string;
+            kept_by: string | null;
+            used_by: number;
+        };
+        /**
+         * @description Who would take part and who not. `reached` is the number that a launch asks for, `hops` how many installs
+         *     come before the last ones.
+         */
         PreflightView: {
             audience: number;
             reached: number;
@@ -2377,6 +2896,8 @@ export interface components {
             outcomes: components["schemas"]["OutcomeCount"][];
             rings: components["schemas"]["RingForecast"][];
             devices_for_95: number;
+            models: components["schemas"]["ModelInAudience"][];
+            hops: number;
         };
         ProgressPoint: {
             /** Format: date-time */
@@ -2410,6 +2931,15 @@ export interface components {
         ReleaseEffect: {
             released: number;
         };
+        /** @description What is to be changed of a ring whose gate is not met; `position` says which. */
+        RingAheadRequest: {
+            position: number;
+            /** Format: double */
+            confirmed_pct?: number;
+            soak_minutes?: number;
+            most_unheard?: number | null;
+            needs_approval?: boolean;
+        };
         /** @description One ring: `group_id` with kind group, `share_pct` (of those left) with share, `number` with number. */
         RingDraftBodyRequest: {
             name: string;
@@ -2425,6 +2955,9 @@ export interface components {
             confirmed_pct?: number;
             /** @default 60 */
             soak_minutes?: number;
+            most_unheard?: number | null;
+            /** @default false */
+            needs_approval?: boolean;
         };
         /** @description A ring as it would be. `detects` is the chance that it shows a fault at the failure limit's rate. */
         RingForecast: {
@@ -2442,6 +2975,12 @@ export interface components {
             ring: number;
             marks: components["schemas"]["Mark"][];
         };
+        RingTold: {
+            position: number;
+            name: string;
+            opens: components["schemas"]["MomentBand"];
+            through: components["schemas"]["MomentBand"];
+        };
         /** @description A ring as it stands. `phases` counts its deliveries. */
         RingView: {
             id: number;
@@ -2455,6 +2994,9 @@ export interface components {
             /** Format: double */
             confirmed_pct: number;
             soak_minutes: number;
+            most_unheard: number | null;
+            needs_approval: boolean;
+            approved_by: string | null;
             /** Format: date-time */
             opened_at: string | null;
             /** Format: date-time */
@@ -2474,7 +3016,8 @@ export interface components {
             state: components["schemas"]["RolloutStateEnum"];
             reason: string;
             sentence: components["schemas"]["SentencePart"][];
-            image: string;
+            target: string;
+            rank: number;
             audience: string;
             phases: {
                 [key: string]: number;
@@ -2488,7 +3031,7 @@ export interface components {
             created_at: string;
             /** Format: date-time */
             ended_at: string | null;
-            image_id: number;
+            changes: components["schemas"]["ChangeView"][];
             include: components["schemas"]["NamedThing"][];
             exclude: components["schemas"]["NamedThing"][];
             /** Format: time */
@@ -2504,6 +3047,18 @@ export interface components {
             failure_count_limit: number | null;
             at_once: number;
             max_attempts: number;
+            puts_back_id: number | null;
+            put_back_by: number[];
+            downgrades: boolean;
+            standing: boolean;
+            at_once_per_site: number | null;
+            starts_per_hour: number | null;
+            freeze_override: string;
+            overridden_by: string | null;
+            notice: string;
+            plan_version_id: number | null;
+            plan: string;
+            taken_out: number;
             left_out: number;
             mid_install: number;
             errors: {
@@ -2513,7 +3068,18 @@ export interface components {
         };
         /** @description A rollout as it is written down. Times of day are by each device's own clock. */
         RolloutDraftBodyRequest: {
-            image_id: number;
+            changes: components["schemas"]["ChangeBodyRequest"][];
+            /** @default false */
+            downgrades?: boolean;
+            /** @default false */
+            standing?: boolean;
+            at_once_per_site?: number | null;
+            starts_per_hour?: number | null;
+            /** @default  */
+            freeze_override?: string;
+            /** @default  */
+            notice?: string;
+            plan_version_id?: number | null;
             include: number[];
             exclude?: number[];
             rings: components["schemas"]["RingDraftBodyRequest"][];
@@ -2543,7 +3109,8 @@ export interface components {
             state: components["schemas"]["RolloutStateEnum"];
             reason: string;
             sentence: components["schemas"]["SentencePart"][];
-            image: string;
+            target: string;
+            rank: number;
             audience: string;
             phases: {
                 [key: string]: number;
@@ -2733,6 +3300,12 @@ export interface components {
             time_zone: string;
             transfers_at_once: number;
         };
+        /** @description A step, and how many devices would take it on their way to the newest. */
+        StepRow: {
+            from_version: string;
+            to_version: string;
+            devices: number;
+        };
         /** @description A serializer that refuses fields it does not know, naming them. */
         TagDescriptionRequest: {
             /** @default  */
@@ -2759,6 +3332,8 @@ export interface components {
             devices: number;
             groups: components["schemas"]["NamedThing"][];
         };
+        /** @enum {string} */
+        TargetChoiceEnum: "image" | "newest" | "within" | "leave_out";
         /** @description What changing it does: devices that refer to it, rules rewritten, groups that gain or lose. */
         ThingEffects: {
             devices: number;
@@ -2776,8 +3351,18 @@ export interface components {
             rollout: number | null;
             schedule: number | null;
         };
+        /** @description How many devices an action touched. */
+        Touched: {
+            devices: number;
+        };
         /** @enum {string} */
         TypeEnum: "text" | "choice" | "number" | "yes/no" | "date" | "version";
+        /** @description The versions of a model from the oldest to the newest; `newest` is the newest that is approved and current. */
+        UpgradePathsView: {
+            newest: string;
+            versions: components["schemas"]["VersionPointRow"][];
+            steps: components["schemas"]["StepRow"][];
+        };
         /** @description A file on its way in. The next piece begins at `received_bytes`. */
         UploadRow: {
             /** Format: uuid */
@@ -2798,6 +3383,18 @@ export interface components {
         ValueCount: {
             value: string;
             count: number;
+        };
+        /**
+         * @description A version: `runs` devices of the model, `stranded` of them without a way to the newest, and `cuts_off` how many
+         *     devices would lose theirs if its image were withdrawn. `status` is empty where there is no image.
+         */
+        VersionPointRow: {
+            version: string;
+            image_id: number | null;
+            status: string;
+            runs: number;
+            stranded: number;
+            cuts_off: number;
         };
         /** @description A view to keep; one of the same name is replaced. */
         ViewDraftRequest: {
@@ -2820,10 +3417,14 @@ export interface components {
             /** Format: date-time */
             until: string | null;
         };
-        /** @description What withdrawing an image changes: `uses` stop, `running` devices keep the version. */
+        /**
+         * @description What withdrawing an image changes: `uses` stop, `running` devices keep the version, `cut_off` devices lose their
+         *     way to the newest.
+         */
         WithdrawalPreview: {
             uses: components["schemas"]["ImageUseRow"][];
             running: number;
+            cut_off: number;
         };
         /** @description A serializer that refuses fields it does not know, naming them. */
         WithdrawalReasonRequest: {
@@ -3546,6 +4147,93 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["FolderRow"];
                 };
+            };
+        };
+    };
+    freezes_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FreezeRow"][];
+                };
+            };
+        };
+    };
+    freezes_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FreezeBodyRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FreezeRow"];
+                };
+            };
+        };
+    };
+    freezes_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                freeze_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FreezeBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FreezeRow"];
+                };
+            };
+        };
+    };
+    freezes_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                freeze_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -4282,6 +4970,27 @@ export interface operations {
             };
         };
     };
+    models_upgrades: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UpgradePathsView"];
+                };
+            };
+        };
+    };
     now: {
         parameters: {
             query?: never;
@@ -4298,6 +5007,68 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["NowView"];
                 };
+            };
+        };
+    };
+    plans_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanRow"][];
+                };
+            };
+        };
+    };
+    plans_keep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanBodyRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanRow"];
+                };
+            };
+        };
+    };
+    plans_drop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -4432,6 +5203,81 @@ export interface operations {
             };
         };
     };
+    rollouts_change_ahead: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AheadBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DifferenceRow"][];
+                };
+            };
+        };
+    };
+    rollouts_ahead_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AheadBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DifferenceRow"][];
+                };
+            };
+        };
+    };
+    rollouts_approve_gate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GateBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutDetail"];
+                };
+            };
+        };
+    };
     rollouts_deliveries: {
         parameters: {
             query?: {
@@ -4462,6 +5308,80 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeliveryPage"];
+                };
+            };
+        };
+    };
+    rollouts_extend: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupsBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExtensionView"];
+                };
+            };
+        };
+    };
+    rollouts_extend_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupsBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExtensionView"];
+                };
+            };
+        };
+    };
+    rollouts_forecast: {
+        parameters: {
+            query?: {
+                /** @description rehearse it with this rate of failing attempts */
+                failure_pct?: number;
+            };
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ForecastView"];
                 };
             };
         };
@@ -4670,6 +5590,52 @@ export interface operations {
             };
         };
     };
+    rollouts_push: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DevicesBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Touched"];
+                };
+            };
+        };
+    };
+    rollouts_put_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutDetail"];
+                };
+            };
+        };
+    };
     rollouts_release: {
         parameters: {
             query?: never;
@@ -4716,6 +5682,31 @@ export interface operations {
             };
         };
     };
+    rollouts_retry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DevicesBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Touched"];
+                };
+            };
+        };
+    };
     rollouts_shared_by_failed: {
         parameters: {
             query?: never;
@@ -4733,6 +5724,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SharedByFailed"];
+                };
+            };
+        };
+    };
+    rollouts_skip: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DevicesReasonBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Touched"];
                 };
             };
         };
@@ -4758,6 +5774,56 @@ export interface operations {
             };
         };
     };
+    rollouts_take_back_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DevicesBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Touched"];
+                };
+            };
+        };
+    };
+    rollouts_take_out: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DevicesReasonBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Touched"];
+                };
+            };
+        };
+    };
     rollouts_timeline: {
         parameters: {
             query?: never;
@@ -4776,6 +5842,28 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["TimelineEntry"][];
                 };
+            };
+        };
+    };
+    rollouts_rank: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OrderBodyRequest"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

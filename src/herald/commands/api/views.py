@@ -8,7 +8,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.api.fields import read_limit, valid
+from herald.api.fields import read_limit, read_number, valid
 from herald.clock.source import clock
 from herald.commands import overview, services
 from herald.commands.api.serializers import RanOnce, ScheduleDraftBody, SchedulePreview, ScheduleRow
@@ -127,10 +127,11 @@ class ScheduleDeliveriesView(APIView):
         found = Delivery.objects.of_schedule(schedule_id).with_filters(
             ring=None, phases=[p for p in params.get("phase", "").split(",") if p], error="", words=""
         )
-        if params.get("occurrence", "").isdigit():
-            found = found.filter(occurrence_id=int(params["occurrence"]))
-        limit, cursor = read_limit(params.get("limit")), params.get("cursor", "")
-        page = found.filter(id__lt=int(cursor)) if cursor.isdigit() else found
+        occurrence = read_number(params.get("occurrence"))
+        if occurrence is not None:
+            found = found.filter(occurrence_id=occurrence)
+        limit, cursor = read_limit(params.get("limit")), read_number(params.get("cursor"))
+        page = found if cursor is None else found.filter(id__lt=cursor)
         rows: Any = list(page.listed().order_by("-id")[: limit + 1])
         more = rows[limit - 1].pk if len(rows) > limit else None
         return Response(DeliveryPage({"count": found.count(), "deliveries": rows[:limit], "next": more}).data)

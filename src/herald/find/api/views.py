@@ -14,7 +14,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.api.errors import Invalid, NotFound
-from herald.api.fields import Strict, next_page, read_limit, valid
+from herald.api.fields import Strict, next_page, read_limit, read_number, valid
 from herald.clock.source import clock
 from herald.find.models import SavedView
 from herald.find.queries import as_csv, as_json_lines, as_xlsx, found, grid_of, in_order, table_rows
@@ -54,7 +54,7 @@ class DeviceListView(APIView):
             rows, last = next_page(list(page), limit)
             further = last.name if last else None
         else:
-            start = int(cursor) if cursor and cursor.isdigit() else 0
+            start = min(read_number(cursor) or 0, 10_000_000)
             page = in_order(devices, order, vocabulary, now).with_names()[start : start + limit + 1]
             rows, last = next_page(list(page), limit)
             further = str(start + limit) if last else None

@@ -10,7 +10,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.api.errors import Invalid
-from herald.api.fields import next_page, read_limit, read_moment, valid
+from herald.api.fields import next_page, read_limit, read_moment, read_number, valid
 from herald.clock.source import clock
 from herald.fleet.api.serializers import DevicePage
 from herald.fleet.models import Device
@@ -201,7 +201,7 @@ class OverlapView(APIView):
     )
     def get(self, request: Request) -> Response:
         words = request.query_params.getlist("group")
-        ids = list(dict.fromkeys(int(w) for w in words if w.isdigit()))
+        ids = list(dict.fromkeys(n for w in words if (n := read_number(w)) is not None))
         if not 2 <= len(ids) <= MOST_GROUPS or len(ids) != len(words):
             raise Invalid("/group", f"Name two to {MOST_GROUPS} different groups by their ids.")
         by_id = Group.objects.in_bulk(ids)

@@ -115,10 +115,12 @@ class ImageUseRow(serializers.Serializer[Any]):
 
 
 class WithdrawalPreview(serializers.Serializer[Any]):
-    """What withdrawing an image changes: `uses` stop, `running` devices keep the version."""
+    """What withdrawing an image changes: `uses` stop, `running` devices keep the version, `cut_off` devices lose their
+    way to the newest."""
 
     uses = ImageUseRow(many=True)
     running = serializers.IntegerField()
+    cut_off = serializers.IntegerField()
 
 
 class WithdrawalReason(Strict):
@@ -201,7 +203,7 @@ class ImageWithdrawPreview(APIView):
 
     @extend_schema(operation_id="images_withdraw_preview", responses=WithdrawalPreview)
     def get(self, request: Request, image_id: int) -> Response:
-        found = services.preview_withdrawal(get_object_or_404(Image, pk=image_id))
+        found = services.preview_withdrawal(get_object_or_404(Image, pk=image_id), now=clock.now())
         return Response(WithdrawalPreview(found).data)
 
 

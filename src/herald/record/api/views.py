@@ -6,7 +6,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.api.fields import read_limit
+from herald.api.fields import read_limit, read_number
 from herald.record.models import RecordEntry
 
 
@@ -32,7 +32,7 @@ class RecordListView(APIView):
         responses=RecordRow(many=True),
     )
     def get(self, request: Request) -> Response:
-        entries, before = RecordEntry.objects.latest_first(), request.query_params.get("before", "")
-        if before.isdigit():
-            entries = entries.filter(id__lt=int(before))
+        entries, before = RecordEntry.objects.latest_first(), read_number(request.query_params.get("before"))
+        if before is not None:
+            entries = entries.filter(id__lt=before)
         return Response(RecordRow(entries[: read_limit(request.query_params.get("limit"))], many=True).data)

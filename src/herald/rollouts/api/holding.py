@@ -8,14 +8,14 @@ from rest_framework.views import APIView
 from herald.api.fields import valid
 from herald.clock.source import clock
 from herald.rollouts import holding
-from herald.rollouts.api.serializers import (
+from herald.rollouts.api.lookup import find_rollout
+from herald.rollouts.api.stepping_serializers import (
     HoldBody,
     HoldEffect,
     HoldQuestion,
     ReleaseEffect,
     SharedByFailed,
 )
-from herald.rollouts.api.views import find_rollout
 
 
 class SharedByFailedView(APIView):

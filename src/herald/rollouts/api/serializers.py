@@ -6,10 +6,10 @@ from rest_framework import serializers
 
 from herald.api.fields import NamedThing, SentencePart, Strict
 from herald.deliveries.models import PHASES
-from herald.fleet.models import Device
+from herald.fleet.models import Device, DeviceModel
 from herald.groups.models import Group
 from herald.images.models import Image
-from herald.rollouts.models import RingKindChoice, RolloutState
+from herald.rollouts.models import RingKindChoice, RingPlanVersion, RolloutState, TargetChoice
 
 
 class RingDraftBody(Strict):
@@ -22,12 +22,35 @@ class RingDraftBody(Strict):
     number = serializers.IntegerField(min_value=1, max_value=1_000_000, allow_null=True, default=None)
     confirmed_pct = serializers.FloatField(min_value=1, max_value=100, default=95.0)
     soak_minutes = serializers.IntegerField(min_value=0, max_value=100_000, default=60)
+    most_unheard = serializers.IntegerField(min_value=0, allow_null=True, default=None)
+    needs_approval = serializers.BooleanField(default=False)
+
+
+class ChangeBody(Strict):
+    """A row of the change table. `model_id` null is any model that the target is for; `uplink` and `from_version`
+    empty are any. `image_id` with choice image, `within` (like 5.1) with choice within."""
+
+    model_id = serializers.PrimaryKeyRelatedField(queryset=DeviceModel.objects.all(), allow_null=True, default=None)
+    uplink = serializers.CharField(max_length=60, allow_blank=True, default="")
+    from_version = serializers.CharField(max_length=64, allow_blank=True, default="")
+    choice = serializers.ChoiceField(choices=TargetChoice.choices)
+    image_id = serializers.PrimaryKeyRelatedField(queryset=Image.objects.all(), allow_null=True, default=None)
+    within = serializers.CharField(max_length=64, allow_blank=True, default="")
 
 
 class RolloutDraftBody(Strict):
     """A rollout as it is written down. Times of day are by each device's own clock."""
 
-    image_id = serializers.PrimaryKeyRelatedField(queryset=Image.objects.all())
+    changes = ChangeBody(many=True)
+    downgrades = serializers.BooleanField(default=False)
+    standing = serializers.BooleanField(default=False)
+    at_once_per_site = serializers.IntegerField(min_value=1, allow_null=True, default=None)
+    starts_per_hour = serializers.IntegerField(min_value=1, allow_null=True, default=None)
+    freeze_override = serializers.CharField(max_length=300, allow_blank=True, default="")
+    notice = serializers.CharField(max_length=300, allow_blank=True, default="")
+    plan_version_id = serializers.PrimaryKeyRelatedField(
+        queryset=RingPlanVersion.objects.all(), allow_null=True, default=None
+    )
     include = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True)
     exclude = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True, default=list)
     rings = RingDraftBody(many=True)
@@ -49,7 +72,7 @@ class LaunchBody(Strict):
 
 
 class CriterionView(serializers.Serializer[Any]):
-    """Shares and rates are 0 to 1, the soak is in seconds."""
+    """Shares and rates are 0 to 1, the soak is in seconds, an approval is 1 once it is given."""
 
     name = serializers.CharField()
     measured = serializers.FloatField()
@@ -69,6 +92,9 @@ class RingView(serializers.Serializer[Any]):
     number = serializers.IntegerField(allow_null=True)
     confirmed_pct = serializers.FloatField()
     soak_minutes = serializers.IntegerField()
+    most_unheard = serializers.IntegerField(allow_null=True)
+    needs_approval = serializers.BooleanField()
+    approved_by = serializers.CharField(allow_null=True)
     opened_at = serializers.DateTimeField(allow_null=True)
     gate_met_at = serializers.DateTimeField(allow_null=True)
     size = serializers.IntegerField()
@@ -84,7 +110,8 @@ class RolloutRow(serializers.Serializer[Any]):
     state = serializers.ChoiceField(choices=RolloutState.choices)
     reason = serializers.CharField()
     sentence = SentencePart(many=True)
-    image = serializers.CharField()
+    target = serializers.CharField()
+    rank = serializers.IntegerField()
     audience = serializers.CharField()
     phases = serializers.DictField(child=serializers.IntegerField())
     rings = RingView(many=True)
@@ -93,6 +120,19 @@ class RolloutRow(serializers.Serializer[Any]):
     launched_by = serializers.CharField(allow_null=True)
     created_at = serializers.DateTimeField()
     ended_at = serializers.DateTimeField(allow_null=True)
+
+
+class ChangeView(serializers.Serializer[Any]):
+    """A row of the change table as it is kept, with the names of what it names."""
+
+    model_id = serializers.IntegerField(allow_null=True)
+    model = serializers.CharField()
+    uplink = serializers.CharField()
+    from_version = serializers.CharField()
+    choice = serializers.ChoiceField(choices=TargetChoice.choices)
+    image_id = serializers.IntegerField(allow_null=True)
+    image = serializers.CharField()
+    within = serializers.CharField()
 
 
 class HeldCount(serializers.Serializer[Any]):
@@ -105,7 +145,7 @@ class HeldCount(serializers.Serializer[Any]):
 class RolloutDetail(RolloutRow):
     """A rollout with its settings, as they can be edited while it is a draft."""
 
-    image_id = serializers.IntegerField()
+    changes = ChangeView(many=True)
     include = NamedThing(many=True)
     exclude = NamedThing(many=True)
     window_start = serializers.TimeField(allow_null=True)
@@ -117,6 +157,18 @@ class RolloutDetail(RolloutRow):
     failure_count_limit = serializers.IntegerField(allow_null=True)
     at_once = serializers.IntegerField()
     max_attempts = serializers.IntegerField()
+    puts_back_id = serializers.IntegerField(allow_null=True)
+    put_back_by = serializers.ListField(child=serializers.IntegerField())
+    downgrades = serializers.BooleanField()
+    standing = serializers.BooleanField()
+    at_once_per_site = serializers.IntegerField(allow_null=True)
+    starts_per_hour = serializers.IntegerField(allow_null=True)
+    freeze_override = serializers.CharField()
+    overridden_by = serializers.CharField(allow_null=True)
+    notice = serializers.CharField()
+    plan_version_id = serializers.IntegerField(allow_null=True)
+    plan = serializers.CharField()
+    taken_out = serializers.IntegerField()
     left_out = serializers.IntegerField()
     mid_install = serializers.IntegerField()
     errors = serializers.ListField(child=serializers.DictField())
@@ -147,8 +199,27 @@ class RingForecast(serializers.Serializer[Any]):
     shares = ShareView(many=True)
 
 
+class HowMany(serializers.Serializer[Any]):
+    value = serializers.CharField()
+    count = serializers.IntegerField()
+
+
+class ModelInAudience(serializers.Serializer[Any]):
+    """A model of the audience: what it runs, over which uplinks, what it is to get, and how many go by steps."""
+
+    model = serializers.CharField()
+    devices = serializers.IntegerField()
+    versions = HowMany(many=True)
+    uplinks = HowMany(many=True)
+    targets = HowMany(many=True)
+    without_target = serializers.IntegerField()
+    left_out = serializers.IntegerField()
+    via = serializers.IntegerField()
+
+
 class PreflightView(serializers.Serializer[Any]):
-    """Who would take part and who not. `reached` is the number that a launch asks for."""
+    """Who would take part and who not. `reached` is the number that a launch asks for, `hops` how many installs
+    come before the last ones."""
 
     audience = serializers.IntegerField()
     reached = serializers.IntegerField()
@@ -156,6 +227,8 @@ class PreflightView(serializers.Serializer[Any]):
     outcomes = OutcomeCount(many=True)
     rings = RingForecast(many=True)
     devices_for_95 = serializers.IntegerField()
+    models = ModelInAudience(many=True)
+    hops = serializers.IntegerField()
 
 
 class OutcomeDevice(serializers.ModelSerializer[Device]):
@@ -193,48 +266,3 @@ class RingMarks(serializers.Serializer[Any]):
 class ProgressPoint(serializers.Serializer[Any]):
     at = serializers.DateTimeField()
     confirmed = serializers.IntegerField()
-
-
-class HoldQuestion(Strict):
-    """Which devices of the rollout: by name, or all that a rule matches."""
-
-    rule = serializers.CharField(allow_blank=True, trim_whitespace=False, default="")
-    devices = serializers.ListField(child=serializers.CharField(max_length=80), default=list, max_length=10_000)
-
-
-class HoldBody(HoldQuestion):
-    reason = serializers.CharField(max_length=120, allow_blank=True)
-
-
-class HoldEffect(serializers.Serializer[Any]):
-    """`waiting` are not offered until released, `recalled` offers are taken back, `finishing` are beyond recall."""
-
-    waiting = serializers.IntegerField()
-    recalled = serializers.IntegerField()
-    finishing = serializers.IntegerField()
-
-
-class ReleaseEffect(serializers.Serializer[Any]):
-    released = serializers.IntegerField()
-
-
-class CauseRow(serializers.Serializer[Any]):
-    """A condition that the failed share: tried devices with it and without, and the waiting ones that match."""
-
-    rule = serializers.CharField()
-    failed_with = serializers.IntegerField(source="cause.failed_with")
-    tried_with = serializers.IntegerField(source="cause.tried_with")
-    failed_without = serializers.IntegerField(source="cause.failed_without")
-    tried_without = serializers.IntegerField(source="cause.tried_without")
-    risk_ratio = serializers.FloatField(source="cause.risk_ratio")
-    p = serializers.FloatField(source="cause.p")
-    q = serializers.FloatField(source="cause.q")
-    waiting = serializers.IntegerField()
-
-
-class SharedByFailed(serializers.Serializer[Any]):
-    """What the failed share with each other and not with the confirmed; no cause is a finding too."""
-
-    failed = serializers.IntegerField()
-    confirmed = serializers.IntegerField()
-    causes = CauseRow(many=True)

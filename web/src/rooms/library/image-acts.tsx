@@ -81,6 +81,11 @@ function Withdraw({ image, onClose }: { image: Image; onClose: () => void }) {
                 </p>
               ))}
               {data.uses.length === 0 && <p>Nothing sends it now.</p>}
+              {data.cut_off > 0 && (
+                <p className="text-brick">
+                  {counted(data.cut_off, "device loses its", "devices lose their")} way to the newest version.
+                </p>
+              )}
               <p className="text-soft">
                 {counted(data.running, "device runs", "devices run")} it and {data.running === 1 ? "keeps" : "keep"} it.
                 It cannot be approved again.

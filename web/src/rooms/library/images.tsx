@@ -6,6 +6,7 @@ import { Bar, Button, Empty, Problem } from "@/parts/controls";
 import { count, megabytes } from "@/parts/format";
 import { AddImage } from "./add-image";
 import { ImageActs } from "./image-acts";
+import { UpgradePaths } from "./upgrade-paths";
 
 export function Images() {
   const { data, error } = useQuery(imagesQuery);
@@ -29,6 +30,7 @@ export function Images() {
       {families.map((family) => (
         <section key={family} className="mb-5">
           <h2 className="mb-1.5 text-[1.05rem]">{family}</h2>
+          <UpgradePaths models={[...new Set(data?.filter((i) => i.family === family).flatMap((i) => i.models))]} />
           <table className="w-full table-fixed rounded-md border border-rule bg-card">
             <thead>
               <tr className="text-left text-soft">

@@ -3,12 +3,14 @@ import { Link } from "@tanstack/react-router";
 import { libraryRoute } from "@/app/router";
 import { Attributes } from "./attributes";
 import { Enrolment } from "./enrolment";
+import { Freezes } from "./freezes";
 import { Custodians, Models, Sites } from "./ground";
 import { Images } from "./images";
 import { Tags } from "./tags";
 
 const SHELVES = {
   images: "Images",
+  freezes: "Freezes",
   attributes: "Attributes",
   tags: "Tags",
   sites: "Sites",
@@ -39,6 +41,7 @@ export function Library() {
         </nav>
       </div>
       {shelf === "images" && <Images />}
+      {shelf === "freezes" && <Freezes />}
       {shelf === "attributes" && <Attributes />}
       {shelf === "tags" && <Tags />}
       {shelf === "sites" && <Sites />}

@@ -5,6 +5,8 @@ import { api, body, type Schemas } from "@/api/client";
 import { Button, Confirm, Problem } from "@/parts/controls";
 import { counted } from "@/parts/format";
 import { IN_HAND, sum } from "@/parts/phases";
+import { More } from "./more";
+import { PutBack } from "./put-back";
 
 type Verb = "pause" | "resume" | "stop" | "open-gate";
 
@@ -46,7 +48,7 @@ export function Actions({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
   const open = ["running", "paused", "halted"].includes(rollout.state);
   return (
     <div className="flex flex-col items-end gap-2">
-      <div className="flex gap-2">
+      <div className="flex flex-wrap justify-end gap-2">
         {rollout.state === "running" && (
           <Confirm
             trigger={<Button>Pause</Button>}
@@ -93,6 +95,8 @@ export function Actions({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
             {counted(next.size, "device")}.
           </Confirm>
         )}
+        {open && <More rollout={rollout} />}
+        {rollout.launched_at && (rollout.phases.confirmed ?? 0) > 0 && <PutBack rollout={rollout} />}
       </div>
       <Problem error={act.error} />
     </div>

@@ -9,7 +9,7 @@ import { Button, Confirm, Problem } from "@/parts/controls";
 import { Sentence } from "@/parts/sentence";
 import { useDebounced } from "@/parts/use-debounced";
 import { Consequences } from "./consequences";
-import { type Draft, draftOf, EMPTY, missing, sentenceOf } from "./draft";
+import { type Draft, draftOf, EMPTY, missing, sentenceOf, targetWords } from "./draft";
 import { RingTable } from "./ring-table";
 import { SlotEditor } from "./slot-editor";
 
@@ -29,26 +29,24 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
   const navigate = useNavigate();
   const client = useQueryClient();
   const [draft, setDraft] = useState(start);
-  const [open, setOpen] = useState<string>(rollout ? "" : "image");
+  const [open, setOpen] = useState<string>(rollout ? "" : "change");
   const settled = useDebounced(draft, 350);
   const keptAs = useRef(rollout ? JSON.stringify(start) : "");
   const { data: images } = useQuery(imagesQuery);
   const { data: groups } = useQuery(groupsQuery);
-  const gaps = missing(draft);
+  const putsBack = rollout?.puts_back_id ?? null;
+  const gaps = missing(draft, putsBack !== null);
 
   const keep = useMutation({
-    mutationFn: (whole: Draft) => {
-      const image_id = whole.image_id;
-      if (image_id === null) throw new Error("a draft without an image cannot be kept");
-      const sent = { ...whole, image_id };
-      return rollout
-        ? body(api.PUT("/api/v1/rollouts/{rollout_id}", { params: { path: { rollout_id: rollout.id } }, body: sent }))
-        : body(api.POST("/api/v1/rollouts", { body: sent }));
-    },
+    mutationFn: (whole: Draft) =>
+      rollout
+        ? body(api.PUT("/api/v1/rollouts/{rollout_id}", { params: { path: { rollout_id: rollout.id } }, body: whole }))
+        : body(api.POST("/api/v1/rollouts", { body: whole })),
     onSuccess: (saved) => {
       client.setQueryData(rolloutQuery(saved.id).queryKey, saved);
       client.invalidateQueries({ queryKey: ["rollout", "list"] });
       client.invalidateQueries({ queryKey: ["preflight", saved.id] });
+      client.invalidateQueries({ queryKey: ["forecast", saved.id] });
       if (!rollout) {
         localStorage.removeItem(KEPT);
         navigate({ to: "/rollouts/$id", params: { id: String(saved.id) }, search: {}, replace: true });
@@ -59,10 +57,10 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
   useEffect(() => {
     const text = JSON.stringify(settled);
     if (!rollout && settled !== EMPTY) localStorage.setItem(KEPT, text);
-    if (missing(settled).length || text === keptAs.current) return;
+    if (missing(settled, putsBack !== null).length || text === keptAs.current) return;
     keptAs.current = text;
     mutate(settled);
-  }, [settled, rollout, mutate]);
+  }, [settled, rollout, putsBack, mutate]);
 
   const discard = useMutation({
     mutationFn: async () => {
@@ -76,9 +74,9 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
     },
   });
   const named = (ids: number[]) => ids.map((id) => groups?.find((g) => g.id === id)?.name ?? `group ${id}`);
-  const image = images?.find((i) => i.id === draft.image_id);
   const sentence = sentenceOf(draft, {
-    image: image?.name,
+    target: targetWords(draft.changes, (id) => images?.find((i) => i.id === id)?.name ?? `image ${id}`),
+    putsBack,
     include: named(draft.include),
     exclude: named(draft.exclude ?? []),
   });
@@ -115,6 +113,7 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
             <SlotEditor
               slot={open}
               draft={draft}
+              rollout={rollout}
               onChange={setDraft}
               images={images ?? []}
               groups={groups ?? []}

@@ -1,11 +1,12 @@
 /** The consequence column: preflight with counted reasons, and the launch. */
 import { queryOptions, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, body, type Schemas } from "@/api/client";
 import { rollout as rolloutQuery } from "@/api/queries";
-import { Button, Modal, Problem } from "@/parts/controls";
+import { Button, Problem } from "@/parts/controls";
 import { count, counted } from "@/parts/format";
+import { Behind } from "./behind";
+import { Rehearsal } from "./forecast";
 
 export const preflight = (id: number) =>
   queryOptions({
@@ -17,6 +18,10 @@ export const preflight = (id: number) =>
 
 const SHAPE: Record<string, [string, string]> = {
   straight: ["●", "text-verdigris"],
+  via: ["●", "text-verdigris"],
+  outranked: ["◐", "text-plum"],
+  frozen: ["◐", "text-plum"],
+  no_target: ["▪", "text-brick"],
   promised: ["◐", "text-plum"],
   late: ["◆", "text-saffron"],
   already: ["●", "text-verdigris"],
@@ -43,6 +48,7 @@ export function Consequences({
           <p className="text-soft" aria-live="polite">
             {count(data.audience)} matched · <strong className="text-ink">{count(data.reached)} will take part</strong>{" "}
             · {count(data.audience - data.reached)} not
+            {data.hops > 0 && `, by way of ${counted(data.hops, "more install")}`}
           </p>
           <ul className="mt-2">
             {data.outcomes.map((o) => {
@@ -72,6 +78,12 @@ export function Consequences({
               </li>
             )}
           </ul>
+          {rollout && data.reached > 0 && (
+            <>
+              <hr className="my-4 border-rule" />
+              <Rehearsal rollout={rollout} />
+            </>
+          )}
           <hr className="my-4 border-rule" />
           <Launch rollout={rollout} data={data} isReady={isKept && gaps.length === 0} />
         </>
@@ -113,11 +125,16 @@ function Launch({
     },
     onError: () => client.invalidateQueries({ queryKey: ["preflight", rollout?.id] }),
   });
+  const unset = data.outcomes.find((o) => o.outcome === "no_target")?.count ?? 0;
   const matches = typed.trim() === String(data.reached) && data.reached > 0;
   return (
     <section>
       <h2 className="text-[1.1rem]">Launch</h2>
-      {data.reached === 0 ? (
+      {unset > 0 ? (
+        <p className="text-brick">
+          {counted(unset, "device has", "devices have")} no target: choose one for the model, or leave it out.
+        </p>
+      ) : data.reached === 0 ? (
         <p className="text-brick">Nobody would take part, so it cannot be launched.</p>
       ) : (
         <p className="text-soft">
@@ -140,7 +157,7 @@ function Launch({
           value={typed}
           onChange={(e) => setTyped(e.target.value)}
         />
-        <Button kind="main" type="submit" disabled={!matches || !isReady || launch.isPending}>
+        <Button kind="main" type="submit" disabled={!matches || !isReady || unset > 0 || launch.isPending}>
           Launch
         </Button>
       </form>
@@ -148,47 +165,5 @@ function Launch({
         <Problem error={launch.error} />
       </div>
     </section>
-  );
-}
-
-function Behind({ id, outcome, words, onClose }: { id: number; outcome: string; words: string; onClose: () => void }) {
-  const { data, error } = useQuery({
-    queryKey: ["preflight", id, outcome],
-    queryFn: () =>
-      body(
-        api.GET("/api/v1/rollouts/{rollout_id}/preflight/devices", {
-          params: { path: { rollout_id: id }, query: { outcome, limit: 200 } },
-        }),
-      ),
-  });
-  return (
-    <Modal open onClose={onClose} title={words}>
-      <Problem error={error} />
-      <table className="w-full">
-        <thead className="text-left text-soft">
-          <tr>
-            <th className="font-normal">Device</th>
-            <th className="font-normal">Model</th>
-            <th className="font-normal">Hardware</th>
-            <th className="font-normal">Firmware</th>
-          </tr>
-        </thead>
-        <tbody>
-          {data?.map((d) => (
-            <tr key={d.id} className="border-rule border-t">
-              <td className="py-1">
-                <Link to="/devices/$name" params={{ name: d.name }} className="font-semibold hover:underline">
-                  {d.name}
-                </Link>
-              </td>
-              <td>{d.model}</td>
-              <td>{d.hardware_revision}</td>
-              <td className="font-mono">{d.firmware ?? "none"}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {data && data.length >= 200 && <p className="mt-2 text-soft">The first 200, by name.</p>}
-    </Modal>
   );
 }

@@ -1,6 +1,7 @@
 /** The devices of a rollout with phase, what they wait for, since when, last error; filters in the address. */
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
+import { useState } from "react";
 import type { Schemas } from "@/api/client";
 import { rolloutDeliveries } from "@/api/queries";
 import { useClock } from "@/app/clock";
@@ -10,6 +11,7 @@ import { useDeliveryColumns } from "@/parts/delivery-columns";
 import { count } from "@/parts/format";
 import { IN_HAND, OUT } from "@/parts/phases";
 import { Table } from "@/parts/table";
+import { DeviceActs } from "./device-acts";
 
 const PHASE_FILTERS: [string, string][] = [
   ["", "every phase"],
@@ -26,6 +28,12 @@ export function DeliveryTable({ rollout }: { rollout: Schemas["RolloutDetail"] }
   const { now } = useClock();
   const { data, error } = useQuery(rolloutDeliveries(rollout.id, search));
   const columns = useDeliveryColumns(now);
+  const [chosen, setChosen] = useState<ReadonlyMap<number, string>>(new Map());
+  const toggle = (d: Schemas["DeliveryRow"]) => {
+    const next = new Map(chosen);
+    if (!next.delete(d.id)) next.set(d.id, d.device);
+    setChosen(next);
+  };
   const set = (change: Partial<typeof search>) => navigate({ search: (s) => ({ ...s, ...change }), replace: true });
   return (
     <section id="devices" className="mt-3">
@@ -69,11 +77,15 @@ export function DeliveryTable({ rollout }: { rollout: Schemas["RolloutDetail"] }
         </p>
       </div>
       <Problem error={error} />
+      {chosen.size > 0 && (
+        <DeviceActs rollout={rollout.id} devices={[...chosen.values()]} onDone={() => setChosen(new Map())} />
+      )}
       <div className="h-[26rem]">
         <Table
           label="Deliveries"
           rows={data?.deliveries ?? []}
           columns={columns}
+          selection={rollout.ended_at === null ? { chosen, toggle } : undefined}
           onOpen={(d) => navigate({ to: "/devices/$name", params: { name: d.device } })}
           empty="No device fits these filters."
         />

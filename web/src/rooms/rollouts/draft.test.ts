@@ -1,16 +1,26 @@
 import { describe, expect, it } from "vitest";
-import { EMPTY, missing, sentenceOf } from "./draft";
+import { type Change, EMPTY, mainChange, missing, sentenceOf, targetWords, withChange, withMain } from "./draft";
 
 describe("missing", () => {
   it("names what an empty draft lacks", () => {
-    expect(missing(EMPTY)).toEqual(["an image", "an audience; no group is nobody"]);
+    expect(missing(EMPTY)).toEqual(["a version to bring", "an audience; no group is nobody"]);
   });
   it("names rings that do not say whom they take", () => {
-    const draft = { ...EMPTY, image_id: 1, include: [2], rings: [{ name: "", kind: "group" as const }] };
+    const draft = {
+      ...EMPTY,
+      changes: [{ choice: "image" as const, image_id: 1 }],
+      include: [2],
+      rings: [{ name: "", kind: "group" as const }],
+    };
     expect(missing(draft)).toEqual(["the group of ring 1", "the name of ring 1"]);
   });
   it("wants both ends of a window", () => {
-    const draft = { ...EMPTY, image_id: 1, include: [2], window_start: "01:00" };
+    const draft = {
+      ...EMPTY,
+      changes: [{ choice: "image" as const, image_id: 1 }],
+      include: [2],
+      window_start: "01:00",
+    };
     expect(missing(draft)).toEqual(["both ends of the window"]);
   });
 });
@@ -18,16 +28,41 @@ describe("missing", () => {
 describe("sentenceOf", () => {
   it("reads as one sentence", () => {
     const draft = { ...EMPTY, window_start: "01:00:00", window_end: "04:30:00" };
-    const parts = sentenceOf(draft, { image: "Sill 5.2.1", include: ["Field gateways"], exclude: ["Spares"] });
+    const parts = sentenceOf(draft, { target: "Sill 5.2.1", include: ["Field gateways"], exclude: ["Spares"] });
     expect(parts.map((p) => p.text).join("")).toBe(
       "Put Sill 5.2.1 on Field gateways without Spares, in 3 rings, daily 01:00–04:30 device time, stopping at 2 % failures",
     );
   });
   it("asks for what is not chosen", () => {
-    const text = sentenceOf(EMPTY, { include: [], exclude: [] })
+    const text = sentenceOf(EMPTY, { target: "", include: [], exclude: [] })
       .map((p) => p.text)
       .join("");
-    expect(text).toContain("which image?");
+    expect(text).toContain("which version?");
     expect(text).toContain("whom?");
+  });
+});
+
+describe("the change table", () => {
+  const one: Change = { choice: "image", image_id: 1 };
+  const forModel: Change = { choice: "newest", model_id: 7 };
+  const onSatellite: Change = { choice: "leave_out", model_id: 7, uplink: "satellite" };
+  it("has one row for the same devices", () => {
+    const changes = withChange(withChange([one, forModel], onSatellite), { ...forModel, choice: "leave_out" });
+    expect(changes).toEqual([one, { ...forModel, choice: "leave_out" }, onSatellite]);
+    expect(withChange(changes, onSatellite, false)).toHaveLength(2);
+  });
+  it("keeps what all get apart from leaving the others out", () => {
+    const rest: Change = { choice: "leave_out" };
+    const changes = withChange([one, forModel], rest);
+    expect(withMain(changes, { choice: "newest" })).toEqual([{ choice: "newest" }, forModel, rest]);
+    expect(mainChange(withMain(changes, null))).toBeUndefined();
+  });
+  it("names two targets and counts more", () => {
+    const name = (id: number) => `Sill ${id}`;
+    expect(targetWords([one, { ...one, model_id: 2 }, onSatellite], name)).toBe("Sill 1");
+    expect(targetWords([one, forModel], name)).toBe("Sill 1 and the newest approved");
+    expect(targetWords([one, forModel, { choice: "within", within: "5.1" }], name)).toBe("3 versions");
+    expect(missing({ ...EMPTY, include: [1], changes: [onSatellite] })).toEqual(["a version to bring"]);
+    expect(missing(EMPTY, true)).toEqual([]);
   });
 });

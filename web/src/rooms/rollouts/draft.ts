@@ -2,13 +2,11 @@
 import type { Schemas } from "@/api/client";
 
 export type RingDraft = Schemas["RingDraftBodyRequest"];
-export type Draft = Omit<Schemas["RolloutDraftBodyRequest"], "image_id" | "rings"> & {
-  image_id: number | null;
-  rings: RingDraft[];
-};
+export type Change = Schemas["ChangeBodyRequest"];
+export type Draft = Schemas["RolloutDraftBodyRequest"];
 
 export const EMPTY: Draft = {
-  image_id: null,
+  changes: [],
   include: [],
   exclude: [],
   rings: [
@@ -25,12 +23,26 @@ export const EMPTY: Draft = {
   failure_count_limit: null,
   at_once: 200,
   max_attempts: 2,
+  at_once_per_site: null,
+  starts_per_hour: null,
+  standing: false,
+  downgrades: false,
+  freeze_override: "",
+  notice: "",
+  plan_version_id: null,
 };
 
 /** The draft of a rollout that the server keeps. */
 export function draftOf(rollout: Schemas["RolloutDetail"]): Draft {
   return {
-    image_id: rollout.image_id,
+    changes: rollout.changes.map((c) => ({
+      model_id: c.model_id,
+      uplink: c.uplink,
+      from_version: c.from_version,
+      choice: c.choice,
+      image_id: c.image_id,
+      within: c.within,
+    })),
     include: rollout.include.map((g) => g.id),
     exclude: rollout.exclude.map((g) => g.id),
     rings: rollout.rings.map((r) => ({
@@ -41,6 +53,8 @@ export function draftOf(rollout: Schemas["RolloutDetail"]): Draft {
       number: r.number,
       confirmed_pct: r.confirmed_pct,
       soak_minutes: r.soak_minutes,
+      most_unheard: r.most_unheard,
+      needs_approval: r.needs_approval,
     })),
     window_start: rollout.window_start,
     window_end: rollout.window_end,
@@ -51,14 +65,21 @@ export function draftOf(rollout: Schemas["RolloutDetail"]): Draft {
     failure_count_limit: rollout.failure_count_limit,
     at_once: rollout.at_once,
     max_attempts: rollout.max_attempts,
+    at_once_per_site: rollout.at_once_per_site,
+    starts_per_hour: rollout.starts_per_hour,
+    standing: rollout.standing,
+    downgrades: rollout.downgrades,
+    freeze_override: rollout.freeze_override,
+    notice: rollout.notice,
+    plan_version_id: rollout.plan_version_id,
   };
 }
 
 /** What must be said before the draft can be kept and checked; empty when nothing is missing. */
-export function missing(draft: Draft): string[] {
+export function missing(draft: Draft, putsBack = false): string[] {
   const gaps: string[] = [];
-  if (draft.image_id === null) gaps.push("an image");
-  if (draft.include.length === 0) gaps.push("an audience; no group is nobody");
+  if (!putsBack && !draft.changes.some((c) => c.choice !== "leave_out")) gaps.push("a version to bring");
+  if (!putsBack && draft.include.length === 0) gaps.push("an audience; no group is nobody");
   if (draft.rings.length === 0) gaps.push("a ring");
   draft.rings.forEach((ring, i) => {
     if (ring.kind === "group" && !ring.group_id) gaps.push(`the group of ring ${i + 1}`);
@@ -73,7 +94,7 @@ export function missing(draft: Draft): string[] {
 /** The sentence while nothing is kept on the server yet. */
 export function sentenceOf(
   draft: Draft,
-  names: { image?: string; include: string[]; exclude: string[] },
+  names: { target: string; include: string[]; exclude: string[]; putsBack?: number | null },
 ): Schemas["SentencePart"][] {
   const word = (text: string) => ({ slot: "", text });
   const slot = (name: string, text: string) => ({ slot: name, text });
@@ -84,10 +105,18 @@ export function sentenceOf(
       ? `daily ${hm(draft.window_start)}–${hm(draft.window_end)} device time`
       : "at any hour";
   return [
-    word("Put "),
-    slot("image", names.image ?? "which image?"),
-    word(" on "),
-    slot("audience", names.include.join(" and ") || "whom?"),
+    ...(names.putsBack
+      ? [
+          word("Put back "),
+          slot("change", "the version each had"),
+          word(` on the devices that rollout ${names.putsBack} changed`),
+        ]
+      : [
+          word("Put "),
+          slot("change", names.target || "which version?"),
+          word(" on "),
+          slot("audience", names.include.join(" and ") || "whom?"),
+        ]),
     word(" "),
     slot("exclude", names.exclude.length ? `without ${names.exclude.join(" and ")}` : "without nobody"),
     word(", in "),
@@ -97,4 +126,41 @@ export function sentenceOf(
     word(", stopping at "),
     slot("limit", `${draft.failure_limit_pct ?? 2} % failures`),
   ];
+}
+
+const sameWhom = (a: Change, b: Change) =>
+  (a.model_id ?? null) === (b.model_id ?? null) &&
+  (a.uplink ?? "") === (b.uplink ?? "") &&
+  (a.from_version ?? "") === (b.from_version ?? "");
+
+/** The change table with a row in place of the one about the same devices, or without that one. */
+export function withChange(changes: Change[], row: Change, keep = true): Change[] {
+  const at = changes.findIndex((c) => sameWhom(c, row) && (row.model_id != null || c.choice === row.choice));
+  if (at < 0) return keep ? [...changes, row] : changes;
+  return keep ? changes.map((c, i) => (i === at ? row : c)) : changes.filter((_, i) => i !== at);
+}
+
+/** What is brought where no row of a model says otherwise. */
+export const mainChange = (changes: Change[]): Change | undefined =>
+  changes.find((c) => c.model_id == null && c.choice !== "leave_out");
+
+/** The change table with another common target, in front of the rows of single models. */
+export function withMain(changes: Change[], main: Change | null): Change[] {
+  const rest = changes.filter((c) => c.model_id != null || c.choice === "leave_out");
+  return main ? [main, ...rest] : rest;
+}
+
+/** Targets in words, as the sentence says them. */
+export function targetWords(changes: Change[], image: (id: number) => string): string {
+  const words = changes
+    .filter((c) => c.choice !== "leave_out")
+    .map((c) =>
+      c.choice === "image"
+        ? image(c.image_id ?? 0)
+        : c.choice === "newest"
+          ? "the newest approved"
+          : `the newest ${c.within}`,
+    );
+  const distinct = [...new Set(words)];
+  return distinct.length <= 2 ? distinct.join(" and ") : `${distinct.length} versions`;
 }

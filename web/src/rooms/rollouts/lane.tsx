@@ -1,9 +1,10 @@
 /** A ring as a lane: one dial a device, and the gate at its right end with measured against needed. */
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import clsx from "clsx";
-import type { Schemas } from "@/api/client";
+import { api, body, type Schemas } from "@/api/client";
 import { useClock } from "@/app/clock";
-import { Bar } from "@/parts/controls";
+import { Bar, Button, Confirm, Problem } from "@/parts/controls";
 import { DialField } from "@/parts/dial";
 import { counted, instant, percent, span } from "@/parts/format";
 import { IN_HAND, OUT, sum, summary } from "@/parts/phases";
@@ -130,30 +131,66 @@ function Gate({
       {ring.opened_at &&
         ring.criteria.map((c) => (
           <div key={c.name} className="grid min-h-[22px] grid-cols-[4.6rem_1fr_4.4rem] items-center gap-2">
-            <span className="text-soft first-letter:uppercase">{c.name}</span>
+            <span className="text-soft first-letter:uppercase">{WORDS[c.name] ?? c.name}</span>
             <Bar
               share={
-                c.name === "failures"
-                  ? Math.min(1, c.measured / (c.needed * 2 || 1))
-                  : c.needed
-                    ? c.measured / c.needed
-                    : 1
+                bounds(c.name) ? Math.min(1, c.measured / (c.needed * 2 || 1)) : c.needed ? c.measured / c.needed : 1
               }
-              needed={c.name === "failures" ? 0.5 : 1}
-              tone={c.name === "failures" ? "brick" : "verdigris"}
-              label={`${c.name}: ${amount(c.name, c.measured)}, needed ${c.name === "failures" ? "at most " : ""}${amount(c.name, c.needed)}`}
+              needed={bounds(c.name) ? 0.5 : 1}
+              tone={bounds(c.name) ? "brick" : "verdigris"}
+              label={`${WORDS[c.name] ?? c.name}: ${amount(c.name, c.measured)}, needed ${bounds(c.name) ? "at most " : ""}${amount(c.name, c.needed)}`}
             />
             <span className="text-right font-mono text-xs" title={`needed: ${amount(c.name, c.needed)}`}>
               {c.name === "soak" && (c.met || ring.gate_met_at) ? "done" : amount(c.name, c.measured)}
             </span>
           </div>
         ))}
+      <Approval ring={ring} rollout={rollout} />
     </div>
   );
 }
 
+const WORDS: Record<string, string> = { unheard: "not tried" };
+
+/** Whether less is better: such a criterion is met below its mark. */
+const bounds = (name: string) => name === "failures" || name === "unheard";
+
 function amount(name: string, value: number): string {
-  return name === "soak" ? span(value) : percent(value);
+  if (name === "soak") return span(value);
+  if (name === "unheard") return String(value);
+  if (name === "approval") return value ? "given" : "none yet";
+  return percent(value);
+}
+
+/** Somebody other than who launched agrees that the next ring may open. */
+function Approval({ ring, rollout }: { ring: Schemas["RingView"]; rollout: Schemas["RolloutDetail"] }) {
+  const client = useQueryClient();
+  const approve = useMutation({
+    mutationFn: () =>
+      body(
+        api.POST("/api/v1/rollouts/{rollout_id}/approve-gate", {
+          params: { path: { rollout_id: rollout.id } },
+          body: { ring: ring.position },
+        }),
+      ),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["rollout"] }),
+  });
+  if (ring.approved_by) return <p className="text-soft">approved by {ring.approved_by}</p>;
+  if (!ring.needs_approval || !ring.opened_at || ring.gate_met_at || rollout.ended_at) return null;
+  const next = rollout.rings.find((r) => r.position === ring.position + 1);
+  return (
+    <>
+      <Confirm
+        trigger={<Button className="mt-1">Approve…</Button>}
+        title={`Approve ring ${next?.position}, ${next?.name}?`}
+        action={`Approve it for ${counted(next?.size ?? 0, "device")}`}
+        onConfirm={() => approve.mutate()}
+      >
+        Ring {ring.position}: {summary(ring.phases)}. The next ring opens as soon as the rest of the gate is met.
+      </Confirm>
+      <Problem error={approve.error} />
+    </>
+  );
 }
 
 function headline(ring: Schemas["RingView"], rollout: Schemas["RolloutDetail"], zone: string, now: Date): string {
@@ -161,6 +198,8 @@ function headline(ring: Schemas["RingView"], rollout: Schemas["RolloutDetail"], 
   if (!ring.opened_at) return `Opens after ring ${ring.position - 1}`;
   if (rollout.state !== "running") return `Closed: the rollout is ${rollout.state}`;
   if (ring.stuck) return "Cannot be met: a person must decide";
+  const unmet = ring.criteria.filter((c) => !c.met);
+  if (unmet.length === 1 && unmet[0]?.name === "approval") return "Waits for an approval";
   const share = ring.criteria.find((c) => c.name === "confirmed");
   const soak = ring.criteria.find((c) => c.name === "soak");
   if (share?.met && soak) return `Soaking, ${span(Math.max(0, soak.needed - soak.measured))} left`;

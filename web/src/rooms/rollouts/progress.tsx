@@ -1,6 +1,6 @@
 /** Confirmed devices over time, with the hours in which the window is open for the operator's zone drawn in. */
 import { scaleLinear, scaleTime } from "d3-scale";
-import { curveStepAfter, line } from "d3-shape";
+import { area, curveStepAfter, line } from "d3-shape";
 import { timeDay } from "d3-time";
 import { DateTime } from "luxon";
 import type { Schemas } from "@/api/client";
@@ -13,6 +13,8 @@ interface Props {
   zone: string;
   window: { start: string; end: string } | null;
   ended: string | null;
+  /** what the forecast says of the time to come */
+  ahead?: Schemas["ForecastPoint"][];
 }
 
 const W = 1200;
@@ -36,12 +38,13 @@ export function openings(window: { start: string; end: string }, zone: string, f
   return found;
 }
 
-export function Progress({ points, total, now, zone, window, ended }: Props) {
+export function Progress({ points, total, now, zone, window, ended, ahead }: Props) {
   const first = points[0];
   if (!first || !total) return <p className="text-soft">Nothing yet.</p>;
   const from = new Date(first.at);
   const until = ended ? new Date(ended) : now;
-  const to = new Date(Math.max(until.getTime(), from.getTime() + 30 * 60_000));
+  const told = ahead?.at(-1)?.at;
+  const to = new Date(Math.max(until.getTime(), from.getTime() + 30 * 60_000, told ? Date.parse(told) : 0));
   const x = scaleTime([from, to], [PAD.left, W - PAD.right]);
   const y = scaleLinear([0, total], [H - PAD.bottom, PAD.top]);
   const last = points.at(-1)?.confirmed ?? 0;
@@ -86,6 +89,33 @@ export function Progress({ points, total, now, zone, window, ended }: Props) {
             {DateTime.fromJSDate(t, { zone }).toFormat(days ? "ccc d LLL" : "HH:mm")}
           </text>
         ))}
+        {ahead && ahead.length > 1 && (
+          <g aria-hidden>
+            <path
+              d={
+                area<Schemas["ForecastPoint"]>(
+                  (p) => x(new Date(p.at)),
+                  (p) => y(Math.min(total, p.low)),
+                  (p) => y(Math.min(total, p.high)),
+                )(ahead) ?? ""
+              }
+              fill="var(--verdigris)"
+              opacity="0.16"
+            />
+            <path
+              d={
+                line<Schemas["ForecastPoint"]>(
+                  (p) => x(new Date(p.at)),
+                  (p) => y(Math.min(total, p.median)),
+                )(ahead) ?? ""
+              }
+              fill="none"
+              stroke="var(--verdigris)"
+              strokeWidth="1.4"
+              strokeDasharray="5 4"
+            />
+          </g>
+        )}
         <path d={path ?? ""} fill="none" stroke="var(--verdigris)" strokeWidth="2.2" />
         <line x1={x(until)} x2={x(until)} y1={PAD.top - 4} y2={H - PAD.bottom} stroke="var(--ink)" strokeWidth="1.4" />
       </svg>

@@ -5,6 +5,7 @@ import { Bar, Button, Card } from "@/parts/controls";
 import { count, percent, span } from "@/parts/format";
 import { preflight } from "./consequences";
 import type { Draft, RingDraft } from "./draft";
+import { Plans } from "./plans";
 
 interface Props {
   draft: Draft;
@@ -43,7 +44,12 @@ export function RingTable({ draft, onChange, groups, rollout, editing, onEdit }:
             >
               <span className="font-bold font-display text-lg text-saffron-ink">{i + 1}</span>
               {editing ? (
-                <RingEditor ring={ring} groups={groups} onChange={(c) => set(i, c)} />
+                <RingEditor
+                  ring={ring}
+                  groups={groups}
+                  last={i === draft.rings.length - 1}
+                  onChange={(c) => set(i, c)}
+                />
               ) : (
                 <div className="min-w-0">
                   <strong>{ring.name}</strong> <span className="text-soft">{whom(ring, groups)}</span>
@@ -58,6 +64,7 @@ export function RingTable({ draft, onChange, groups, rollout, editing, onEdit }:
                 {i === 0 ? "opens at launch" : `opens when ring ${i} is through`}
                 <br />
                 {i < draft.rings.length - 1 && `through: ${ring.confirmed_pct ?? 95} % confirmed, then ${soak(ring)}`}
+                {i < draft.rings.length - 1 && ring.needs_approval && ", then an approval"}
               </div>
               <div className="text-right">
                 {editing ? (
@@ -77,6 +84,7 @@ export function RingTable({ draft, onChange, groups, rollout, editing, onEdit }:
           );
         })}
       </ol>
+      {editing && <Plans draft={draft} onChange={onChange} />}
       {editing && (
         <Button
           className="mt-2"
@@ -116,10 +124,13 @@ const soak = (ring: RingDraft) => (ring.soak_minutes ? `soak ${span(ring.soak_mi
 function RingEditor({
   ring,
   groups,
+  last,
   onChange,
 }: {
   ring: RingDraft;
   groups: Schemas["GroupRow"][];
+  /** there is no gate after it */
+  last: boolean;
   onChange: (change: Partial<RingDraft>) => void;
 }) {
   const number = (label: string, value: number | null | undefined, set: (n: number) => void, min = 0) => (
@@ -172,8 +183,34 @@ function RingEditor({
       )}
       {ring.kind === "share" && number("%", ring.share_pct, (n) => onChange({ share_pct: n }), 0.01)}
       {ring.kind === "number" && number("devices", ring.number, (n) => onChange({ number: Math.round(n) }), 1)}
-      {number("confirmed %", ring.confirmed_pct, (n) => onChange({ confirmed_pct: n }), 1)}
-      {number("soak, min", ring.soak_minutes, (n) => onChange({ soak_minutes: Math.round(n) }))}
+      {!last && (
+        <>
+          {number("confirmed %", ring.confirmed_pct, (n) => onChange({ confirmed_pct: n }), 1)}
+          {number("soak, min", ring.soak_minutes, (n) => onChange({ soak_minutes: Math.round(n) }))}
+          <label className="flex items-center gap-1.5 text-soft">
+            not tried, at most
+            <input
+              type="number"
+              min={0}
+              className="field w-20"
+              placeholder="any"
+              value={ring.most_unheard ?? ""}
+              onChange={(e) =>
+                onChange({ most_unheard: e.target.value === "" ? null : Math.round(Number(e.target.value)) })
+              }
+            />
+          </label>
+          <label className="flex items-center gap-1.5 text-soft">
+            <input
+              type="checkbox"
+              className="accent-[var(--verdigris)]"
+              checked={ring.needs_approval ?? false}
+              onChange={(e) => onChange({ needs_approval: e.target.checked })}
+            />
+            somebody else approves
+          </label>
+        </>
+      )}
     </div>
   );
 }

@@ -1,12 +1,16 @@
 /** The editor of one slot of the sentence, in place beneath it. */
+import { DateTime } from "luxon";
 import type { Schemas } from "@/api/client";
+import { useClock } from "@/app/clock";
 import { Button, Card, Labelled, Picker } from "@/parts/controls";
-import { count, megabytes } from "@/parts/format";
+import { count } from "@/parts/format";
+import { ChangeSlot } from "./change-slot";
 import type { Draft } from "./draft";
 
 interface Props {
   slot: string;
   draft: Draft;
+  rollout: Schemas["RolloutDetail"] | null;
   onChange: (draft: Draft) => void;
   images: Schemas["ImageRow"][];
   groups: Schemas["GroupRow"][];
@@ -14,7 +18,7 @@ interface Props {
 }
 
 const TITLES: Record<string, string> = {
-  image: "Which image?",
+  change: "Which version, for whom?",
   audience: "On which devices?",
   exclude: "Without whom?",
   window: "In which hours, by each device's own clock?",
@@ -24,7 +28,7 @@ const TITLES: Record<string, string> = {
 export function SlotEditor(props: Props) {
   return (
     <Card title={TITLES[props.slot]} aside={<Button onClick={props.onClose}>Done</Button>}>
-      {props.slot === "image" && <ImageSlot {...props} />}
+      {props.slot === "change" && <ChangeSlot {...props} />}
       {(props.slot === "audience" || props.slot === "exclude") && <GroupsSlot {...props} />}
       {props.slot === "window" && <WindowSlot {...props} />}
       {props.slot === "limit" && <LimitSlot {...props} />}
@@ -32,51 +36,35 @@ export function SlotEditor(props: Props) {
   );
 }
 
-function ImageSlot({ draft, onChange, images, onClose }: Props) {
-  const approved = images.filter((i) => i.status === "approved");
-  return (
-    <div
-      className="grid max-h-72 grid-cols-2 gap-x-5 overflow-auto max-xl:grid-cols-1"
-      role="radiogroup"
-      aria-label="Image"
-    >
-      {approved.map((i) => (
-        <label key={i.id} className="flex min-h-[34px] items-center gap-2 border-rule border-b border-dashed">
-          <input
-            type="radio"
-            name="image"
-            className="accent-[var(--verdigris)]"
-            checked={draft.image_id === i.id}
-            onChange={() => {
-              onChange({ ...draft, image_id: i.id });
-              if (draft.include.length) onClose();
-            }}
-          />
-          <strong className="font-semibold">{i.name}</strong>
-          <span className="ml-auto truncate text-soft" title={i.notes}>
-            {i.min_version && `from ${i.min_version} · `}
-            {megabytes(i.size_bytes)} · {count(i.runs)} of {count(i.fits)} run it
-          </span>
-        </label>
-      ))}
-    </div>
-  );
-}
-
 function GroupsSlot({ slot, draft, onChange, groups }: Props) {
   const options = groups.map((g) => ({ id: g.id, name: g.name, note: count(g.member_count) }));
   const field = slot === "audience" ? "include" : "exclude";
   return (
-    <Picker
-      label={slot === "audience" ? "Groups in the audience" : "Groups left out, whatever else they are in"}
-      options={options}
-      chosen={draft[field] ?? []}
-      onChange={(ids) => onChange({ ...draft, [field]: ids })}
-    />
+    <>
+      <Picker
+        label={slot === "audience" ? "Groups in the audience" : "Groups left out, whatever else they are in"}
+        options={options}
+        chosen={draft[field] ?? []}
+        onChange={(ids) => onChange({ ...draft, [field]: ids })}
+      />
+      {slot === "audience" && (
+        <label className="mt-3 flex min-h-[30px] items-center gap-2">
+          <input
+            type="checkbox"
+            className="accent-[var(--verdigris)]"
+            checked={draft.standing ?? false}
+            onChange={(e) => onChange({ ...draft, standing: e.target.checked })}
+          />
+          Standing: devices that join these groups later take part, those that leave are withdrawn if they have not
+          begun
+        </label>
+      )}
+    </>
   );
 }
 
 function WindowSlot({ draft, onChange }: Props) {
+  const { zone } = useClock();
   const any = draft.window_start === null && draft.window_end === null;
   return (
     <div className="flex flex-wrap items-end gap-5">
@@ -115,10 +103,65 @@ function WindowSlot({ draft, onChange }: Props) {
           </Labelled>
         </>
       )}
-      <p className="max-w-[48ch] text-soft">
-        An install is only offered while the window has the image's expected minutes left. A window may cross midnight.
+      <Labelled label="Not before (your clock)">
+        <input
+          type="datetime-local"
+          className="field"
+          value={draft.starts_at ? DateTime.fromISO(draft.starts_at, { zone }).toFormat("yyyy-MM-dd'T'HH:mm") : ""}
+          onChange={(e) =>
+            onChange({
+              ...draft,
+              starts_at: e.target.value ? DateTime.fromISO(e.target.value, { zone }).toISO() : null,
+            })
+          }
+        />
+      </Labelled>
+      {!any && <Days draft={draft} onChange={onChange} />}
+      <p className="max-w-[60ch] text-soft">
+        An install is only offered while the window has the image's expected minutes left, and none in a freeze. A
+        window may cross midnight.
       </p>
+      <Labelled
+        label="Go on in freezes, because"
+        hint="empty: freezes hold it; a reason is put on record with your name"
+      >
+        <input
+          className="field w-96"
+          maxLength={300}
+          value={draft.freeze_override ?? ""}
+          onChange={(e) => onChange({ ...draft, freeze_override: e.target.value })}
+        />
+      </Labelled>
     </div>
+  );
+}
+
+const DAYS = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
+
+function Days({ draft, onChange }: Pick<Props, "draft" | "onChange">) {
+  const chosen = draft.window_days ?? [];
+  return (
+    <fieldset>
+      <legend className="mb-1 font-semibold text-soft">On (none ticked: every day)</legend>
+      <div className="flex gap-3">
+        {DAYS.map((name, day) => (
+          <label key={name} className="flex min-h-[30px] items-center gap-1">
+            <input
+              type="checkbox"
+              className="accent-[var(--verdigris)]"
+              checked={chosen.includes(day)}
+              onChange={(e) =>
+                onChange({
+                  ...draft,
+                  window_days: e.target.checked ? [...chosen, day].sort() : chosen.filter((d) => d !== day),
+                })
+              }
+            />
+            {name}
+          </label>
+        ))}
+      </div>
+    </fieldset>
   );
 }
 
@@ -143,6 +186,8 @@ function LimitSlot({ draft, onChange }: Props) {
       {number("failure_limit_pct", "Failure rate, %", "halts when it is 90 % sure to be above", 0.01)}
       {number("failure_count_limit", "Or so many failures", "empty for no such limit", 1, true)}
       {number("at_once", "At once", "devices that have it in hand", 1)}
+      {number("at_once_per_site", "At once per site", "empty for no such cap", 1, true)}
+      {number("starts_per_hour", "Started per hour", "empty for no such cap", 1, true)}
       {number("max_attempts", "Attempts a device", "before it counts as failed", 1)}
       {number("give_up_after_hours", "Give up after, hours", "devices not reached by then expire", 1)}
     </div>

@@ -1,5 +1,6 @@
 /** A rollout as a strip: its sentence, where it stands, a bar of its rings. */
 import { Link } from "@tanstack/react-router";
+import type { DragEvent, ReactNode } from "react";
 import type { Schemas } from "@/api/client";
 import { counted } from "@/parts/format";
 import { IN_HAND, OUT, sum, summary } from "@/parts/phases";
@@ -27,6 +28,9 @@ export function standing(rollout: Row): string {
       if (ring.stuck) return `Ring ${at + 1} of ${rings.length}: the gate cannot be met, a person must decide`;
       const moving = sum(ring.phases, IN_HAND);
       if (moving) return `Ring ${at + 1} of ${rings.length}: ${counted(moving, "device")} at it now`;
+      const unmet = ring.criteria.filter((c) => !c.met).map((c) => c.name);
+      if (unmet.length === 1 && unmet[0] === "approval")
+        return `Ring ${at + 1} of ${rings.length}: waits for an approval`;
       const share = ring.criteria.find((c) => c.name === "confirmed");
       return `Ring ${at + 1} of ${rings.length}: ${share?.met ? "soaking" : "waits for devices"}`;
     }
@@ -72,18 +76,34 @@ export function RingBar({ rollout }: { rollout: Row }) {
   );
 }
 
-export function Strip({ rollout }: { rollout: Row }) {
+export function Strip({
+  rollout,
+  aside,
+  onDrop,
+}: {
+  rollout: Row;
+  aside?: ReactNode;
+  /** another strip, by its rollout's id, was let go on this one */
+  onDrop?: (id: number) => void;
+}) {
+  const drag = onDrop && {
+    draggable: true,
+    onDragStart: (e: DragEvent) => e.dataTransfer.setData("text/rollout", String(rollout.id)),
+    onDragOver: (e: DragEvent) => e.preventDefault(),
+    onDrop: (e: DragEvent) => onDrop(Number(e.dataTransfer.getData("text/rollout"))),
+  };
   return (
-    <li className="border-rule border-b border-dashed last:border-0">
+    <li className="flex items-center border-rule border-b border-dashed last:border-0" {...drag}>
+      {aside}
       <Link
         to="/rollouts/$id"
         params={{ id: String(rollout.id) }}
         search={{}}
-        className="grid grid-cols-[1fr_minmax(180px,280px)_13rem] items-center gap-5 px-4 py-3 hover:bg-side"
+        className="grid min-w-0 flex-1 grid-cols-[1fr_minmax(180px,280px)_13rem] items-center gap-5 px-4 py-3 hover:bg-side"
       >
         <div className="min-w-0">
           <div className="truncate">
-            <strong>{rollout.image}</strong> <span className="text-soft">on</span> {rollout.audience || "nobody yet"}
+            <strong>{rollout.target}</strong> <span className="text-soft">on</span> {rollout.audience || "nobody yet"}
           </div>
           <div className="truncate text-soft">
             {rollout.id} · {standing(rollout)}

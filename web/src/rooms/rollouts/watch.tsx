@@ -2,7 +2,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import type { Schemas } from "@/api/client";
-import { marks as marksQuery, progress as progressQuery, rolloutTimeline } from "@/api/queries";
+import { marks as marksQuery, progress as progressQuery, rolloutForecast, rolloutTimeline } from "@/api/queries";
 import { useClock } from "@/app/clock";
 import { Card } from "@/parts/controls";
 import { count, counted, instant, percent } from "@/parts/format";
@@ -10,6 +10,7 @@ import { Sentence } from "@/parts/sentence";
 import { Timeline } from "@/parts/timeline";
 import { Actions } from "./actions";
 import { DeliveryTable } from "./delivery-table";
+import { ForecastCard } from "./forecast";
 import { Held } from "./held";
 import { Lane } from "./lane";
 import { Progress } from "./progress";
@@ -22,6 +23,7 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
   const marks = useQuery(marksQuery(rollout.id));
   const points = useQuery(progressQuery(rollout.id));
   const events = useQuery(rolloutTimeline(rollout.id));
+  const told = useQuery({ ...rolloutForecast(rollout.id), enabled: rollout.state === "running" });
   const confirmed = rollout.phases.confirmed ?? 0;
   const launched = rollout.launched_at;
   const window =
@@ -52,6 +54,7 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
           zone={zone}
           window={window}
           ended={rollout.ended_at}
+          ahead={rollout.state === "running" ? told.data?.curve : undefined}
         />
       </Card>
       <div className="mt-3 grid grid-cols-[1fr_300px] gap-3 max-lg:grid-cols-1">
@@ -68,10 +71,11 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
           ))}
         </section>
         <div className="space-y-3">
+          <ForecastCard rollout={rollout} />
           <Shared rollout={rollout} />
           <Held rollout={rollout} />
           <Card title="Latest" className="max-h-[30rem] overflow-auto">
-            <Timeline entries={(events.data ?? []).slice(0, 30)} />
+            {events.data && <Timeline entries={events.data.slice(0, 30)} />}
           </Card>
         </div>
       </div>

@@ -1,0 +1,81 @@
+"""Calls about freezes."""
+
+from typing import Any
+
+from django.shortcuts import get_object_or_404
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from herald.api.fields import NamedThing, Strict, valid
+from herald.calendar import services
+from herald.calendar.models import Freeze
+from herald.clock.source import clock
+from herald.fleet.models import Device, Site
+from herald.groups.models import Group
+
+
+class FreezeBody(Strict):
+    """A freeze: nothing is installed on these devices in [starts_at, ends_at)."""
+
+    name = serializers.CharField(max_length=80)
+    why = serializers.CharField(max_length=300, allow_blank=True, default="")
+    starts_at = serializers.DateTimeField()
+    ends_at = serializers.DateTimeField()
+    everywhere = serializers.BooleanField(default=False)
+    groups = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True, default=list)
+    sites = serializers.PrimaryKeyRelatedField(queryset=Site.objects.all(), many=True, default=list)
+
+
+class FreezeRow(serializers.ModelSerializer[Freeze]):
+    """A freeze; `devices` counts whom it holds as things stand."""
+
+    groups = NamedThing(many=True)
+    sites = NamedThing(many=True)
+    made_by = serializers.CharField(default=None, allow_null=True)
+    devices = serializers.SerializerMethodField()
+
+    class Meta:
+        model = Freeze
+        fields = ("id", "name", "why", "starts_at", "ends_at", "everywhere", "groups", "sites", "made_by", "devices")
+
+    def get_devices(self, freeze: Freeze) -> int:
+        return Device.objects.filter(services.held_by(freeze), admission="admitted").count()
+
+
+class FreezeListView(APIView):
+    """Freezes, those that are over last."""
+
+    @extend_schema(operation_id="freezes_list", responses=FreezeRow(many=True))
+    def get(self, request: Request) -> Response:
+        return Response(FreezeRow(Freeze.objects.listed()[:200], many=True).data)
+
+    @extend_schema(operation_id="freezes_create", request=FreezeBody, responses={201: FreezeRow})
+    def post(self, request: Request) -> Response:
+        freeze = services.save_freeze(_draft(request), actor=request.user, now=clock.now())
+        return Response(_row(freeze.pk), status=201)
+
+
+class FreezeView(APIView):
+    """One freeze."""
+
+    @extend_schema(operation_id="freezes_change", request=FreezeBody, responses=FreezeRow)
+    def put(self, request: Request, freeze_id: int) -> Response:
+        freeze = get_object_or_404(Freeze, pk=freeze_id)
+        services.save_freeze(_draft(request), actor=request.user, now=clock.now(), freeze=freeze)
+        return Response(_row(freeze_id))
+
+    @extend_schema(operation_id="freezes_delete", responses={204: None})
+    def delete(self, request: Request, freeze_id: int) -> Response:
+        services.delete_freeze(get_object_or_404(Freeze, pk=freeze_id), actor=request.user, now=clock.now())
+        return Response(status=204)
+
+
+def _draft(request: Request) -> services.FreezeDraft:
+    return services.FreezeDraft(**valid(FreezeBody(data=request.data)))
+
+
+def _row(freeze_id: int) -> Any:
+    return FreezeRow(Freeze.objects.listed().get(pk=freeze_id)).data

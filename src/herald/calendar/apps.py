@@ -1,0 +1,12 @@
+"""Start-up of this room."""
+
+from importlib import import_module
+
+from django.apps import AppConfig
+
+
+class CalendarConfig(AppConfig):
+    name = "herald.calendar"
+
+    def ready(self) -> None:
+        import_module("herald.calendar.uses")  # it tells the groups what it uses of them

@@ -1,0 +1,85 @@
+"""Verbs on freezes, and whom they hold."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from django.db import transaction
+from django.db.models import Exists, OuterRef, Q
+
+from herald.access.models import User
+from herald.api.errors import Invalid
+from herald.calendar.models import Freeze
+from herald.fleet.models import Device, Site
+from herald.groups.models import Group, GroupMembership
+from herald.live.notify import notify
+from herald.record.services import record
+
+
+@dataclass(frozen=True, kw_only=True)
+class FreezeDraft:
+    """A freeze as it is written down: [starts_at, ends_at)."""
+
+    name: str
+    starts_at: datetime
+    ends_at: datetime
+    why: str = ""
+    everywhere: bool = False
+    groups: Sequence[Group] = ()
+    sites: Sequence[Site] = ()
+
+
+def save_freeze(draft: FreezeDraft, *, actor: User | None, now: datetime, freeze: Freeze | None = None) -> Freeze:
+    """Write a freeze down, new or in place of what `freeze` was.
+
+    Raises:
+        Invalid: it ends before it begins, or holds nobody.
+    """
+    if draft.ends_at <= draft.starts_at:
+        raise Invalid("/ends_at", "A freeze ends after it begins.")
+    if not draft.everywhere and not draft.groups and not draft.sites:
+        raise Invalid("/groups", "Say whom it holds: groups, sites, or everywhere. With none of them it holds nobody.")
+    with transaction.atomic():
+        verb = "Changed" if freeze else "Wrote down"
+        freeze = freeze or Freeze(made_by=actor)
+        freeze.name, freeze.why = draft.name, draft.why
+        freeze.starts_at, freeze.ends_at, freeze.everywhere = draft.starts_at, draft.ends_at, draft.everywhere
+        freeze.save()
+        freeze.groups.set(draft.groups)
+        freeze.sites.set(draft.sites)
+        sentence = (
+            f"{verb} the freeze {freeze.name}, {freeze.starts_at:%-d %b %H:%M} to {freeze.ends_at:%-d %b %H:%M} UTC"
+        )
+        record(now=now, actor=actor, kind="freeze", object_id=freeze.pk, sentence=sentence)
+        notify("freezes", freeze.pk)
+    return freeze
+
+
+def delete_freeze(freeze: Freeze, *, actor: User | None, now: datetime) -> None:
+    """Take a freeze away: what it held may go on."""
+    with transaction.atomic():
+        record(now=now, actor=actor, kind="freeze", object_id=freeze.pk, sentence=f"Took away the freeze {freeze.name}")
+        notify("freezes", freeze.pk)
+        freeze.delete()
+
+
+def held_by(freeze: Freeze, device: str = "pk") -> Q:
+    """A condition on rows whose column `device` is a device's id: the freeze holds that device."""
+    if freeze.everywhere:
+        return Q(pk__isnull=False)  # an empty condition would exclude nobody
+    members = GroupMembership.objects.filter(group__freezes=freeze.pk, device_id=OuterRef(device))
+    at_sites = Device.objects.filter(site__freezes=freeze.pk, pk=OuterRef(device))
+    return Q(Exists(members)) | Q(Exists(at_sites))
+
+
+def freezes_between(start: datetime, end: datetime) -> list[Freeze]:
+    """Freezes that hold at some moment in [start, end), the first to begin first."""
+    return list(Freeze.objects.between(start, end))
+
+
+def devices_held(freezes: Sequence[Freeze]) -> set[int]:
+    """The devices that any of these freezes holds."""
+    held: set[int] = set()
+    for freeze in freezes:
+        held |= set(Device.objects.filter(held_by(freeze)).values_list("id", flat=True))
+    return held

@@ -1,0 +1,124 @@
+"""Changing what is still ahead of an open rollout: its hours, limits and caps, and gates that are not met yet."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime, time
+from typing import Any
+
+from django.db import transaction
+
+from herald.access.models import User
+from herald.api.errors import Conflict, Invalid
+from herald.deliveries.models import Delivery
+from herald.rollouts.drafting import check_window
+from herald.rollouts.models import OPEN_STATES, Ring, Rollout
+from herald.rollouts.services import locked, note
+
+_WORDS = {
+    "window_start": "window opens",
+    "window_end": "window closes",
+    "failure_limit_pct": "failure limit, %",
+    "failure_count_limit": "limit of failures",
+    "at_once": "at once",
+    "at_once_per_site": "at once per site",
+    "starts_per_hour": "started per hour",
+    "freeze_override": "goes on in freezes",
+    "confirmed_pct": "confirmed, %",
+    "soak_minutes": "soak, minutes",
+    "most_unheard": "most not tried",
+    "needs_approval": "needs an approval",
+}
+_OF_ROLLOUT = tuple(w for w in list(_WORDS) if hasattr(Rollout, w))
+_OF_RING = tuple(w for w in list(_WORDS) if hasattr(Ring, w))
+
+
+@dataclass(frozen=True, kw_only=True)
+class Difference:
+    """One thing that a change ahead does, in words; `ring` is the place of a ring, None for all of it."""
+
+    what: str
+    ring: int | None
+    before: str
+    after: str
+
+
+def differences(
+    rollout: Rollout, changes: Mapping[str, Any], rings: Mapping[int, Mapping[str, Any]]
+) -> list[Difference]:
+    """What these changes would do, the rings by their place.
+
+    Raises:
+        Invalid: something cannot be changed, or does not fit. Conflict: a ring's gate was met already.
+    """
+    found = [
+        Difference(what=_WORDS[name], ring=None, before=_say(getattr(rollout, name)), after=_say(value))
+        for name, value in changes.items()
+        if _known(name, _OF_ROLLOUT, "/") and getattr(rollout, name) != value
+    ]
+    start = changes.get("window_start", rollout.window_start)
+    end = changes.get("window_end", rollout.window_end)
+    check_window(start, end, max(Delivery.objects.of_rollout(rollout.pk).waiting_minutes(), default=0))
+    by_place = {r.position: r for r in rollout.rings.all()}
+    for place, fields in rings.items():
+        ring = by_place.get(place)
+        if ring is None:
+            raise Invalid("/rings", f"There is no ring {place}.")
+        if ring.gate_met_at is not None:
+            raise Conflict(f"The gate after ring {place} is open already; what is behind cannot be changed.")
+        found += [
+            Difference(what=_WORDS[name], ring=place, before=_say(getattr(ring, name)), after=_say(value))
+            for name, value in fields.items()
+            if _known(name, _OF_RING, f"/rings/{place}/") and getattr(ring, name) != value
+        ]
+    return found
+
+
+def change_ahead(
+    rollout: Rollout,
+    changes: Mapping[str, Any],
+    rings: Mapping[int, Mapping[str, Any]],
+    *,
+    actor: User | None,
+    now: datetime,
+) -> list[Difference]:
+    """Change what is ahead of an open rollout; what it changed. Offers that stand are not touched.
+
+    Raises:
+        Invalid, Conflict: as in `differences`, or the rollout is not open, or nothing would change.
+    """
+    with transaction.atomic():
+        rollout = locked(rollout, *OPEN_STATES, doing="changed")
+        told = differences(rollout, changes, rings)
+        if not told:
+            raise Conflict("Nothing would change.")
+        for name, value in changes.items():
+            setattr(rollout, name, value)
+        rollout.overridden_by = (actor if rollout.freeze_override else None) or rollout.overridden_by
+        if rollout.freeze_override and rollout.overridden_by is None:
+            raise Invalid("/freeze_override", "A freeze is overridden by a person, who answers for it.")
+        rollout.save()
+        for place, fields in rings.items():
+            Ring.objects.filter(rollout=rollout, position=place).update(**fields)
+        words = "; ".join(f"{_place(d)}{d.what} {d.before} → {d.after}" for d in told)
+        note(rollout, f"Changed what is ahead: {words}"[:300], actor=actor, now=now)
+    return told
+
+
+def _known(name: str, known: tuple[str, ...], where: str) -> bool:
+    if name not in known:
+        raise Invalid(f"{where}{name}", f"This cannot be changed once launched; what can is {', '.join(known)}.")
+    return True
+
+
+def _place(difference: Difference) -> str:
+    return f"ring {difference.ring}: " if difference.ring else ""
+
+
+def _say(value: object) -> str:
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, time):
+        return f"{value:%H:%M}"
+    if isinstance(value, float):
+        return f"{value:g}"
+    return "none" if value in (None, "") else str(value)

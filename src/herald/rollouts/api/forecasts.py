@@ -1,0 +1,142 @@
+"""Calls about when a rollout will be through."""
+
+from datetime import datetime, timedelta
+from typing import Any
+
+import numpy as np
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from herald.api.errors import Invalid
+from herald.clock.source import clock
+from herald.rollouts import forecasting
+from herald.rollouts.api.lookup import find_rollout
+from herald_core.forecast.futures import Band
+
+LIMITS = {
+    "window": "the window",
+    "freezes": "freezes",
+    "at once": "how many may be at it at once",
+    "soak": "the soaks of the gates",
+    "approvals": "approvals, at the next working hour",
+}
+
+
+class MomentBand(serializers.Serializer[Any]):
+    """The median and the 80 % band; null is later than the rollout gives up, or never."""
+
+    low = serializers.DateTimeField(allow_null=True)
+    median = serializers.DateTimeField(allow_null=True)
+    high = serializers.DateTimeField(allow_null=True)
+
+
+class RingTold(serializers.Serializer[Any]):
+    position = serializers.IntegerField()
+    name = serializers.CharField()
+    opens = MomentBand()
+    through = MomentBand()
+
+
+class ForecastPoint(serializers.Serializer[Any]):
+    """How many are confirmed at a moment."""
+
+    at = serializers.DateTimeField()
+    low = serializers.FloatField()
+    median = serializers.FloatField()
+    high = serializers.FloatField()
+
+
+class LimitRow(serializers.Serializer[Any]):
+    """What holds it back, and how many seconds sooner the median end would be without it."""
+
+    words = serializers.CharField()
+    seconds = serializers.FloatField()
+
+
+class FreezeAhead(serializers.Serializer[Any]):
+    """The next freeze that holds some of the devices, and the chance (0 to 1) to be through before it."""
+
+    name = serializers.CharField()
+    starts_at = serializers.DateTimeField()
+    meets = serializers.FloatField()
+
+
+class ForecastView(serializers.Serializer[Any]):
+    """What 200 simulated futures say. `halts` is the share of them that halt; silent devices are not waited for."""
+
+    end = MomentBand()
+    rings = RingTold(many=True)
+    curve = ForecastPoint(many=True)
+    halts = serializers.FloatField()
+    failed_low = serializers.FloatField()
+    failed_high = serializers.FloatField()
+    silent = serializers.IntegerField()
+    limits = LimitRow(many=True)
+    freeze = FreezeAhead(allow_null=True)
+
+
+class RolloutForecastView(APIView):
+    """When a rollout will be through; of a draft, if it were launched now."""
+
+    @extend_schema(
+        operation_id="rollouts_forecast",
+        parameters=[
+            OpenApiParameter("failure_pct", float, description="rehearse it with this rate of failing attempts")
+        ],
+        responses=ForecastView,
+    )
+    def get(self, request: Request, rollout_id: int) -> Response:
+        rollout, now = find_rollout(rollout_id), clock.now()
+        told = forecasting.tell(rollout, now=now, failure_rate=_rate(request.query_params.get("failure_pct")))
+        found = told.forecast
+        rings = zip(rollout.rings.all(), found.rings, strict=True)
+        body = {
+            "end": _moments(found.end, now),
+            "rings": [
+                {
+                    "position": ring.position,
+                    "name": ring.name,
+                    "opens": _moments(r.opens, now),
+                    "through": _moments(r.through, now),
+                }
+                for ring, r in rings
+            ],
+            "curve": [
+                {"at": now + timedelta(seconds=at), "low": low, "median": median, "high": high}
+                for at, low, median, high in found.curve
+            ],
+            "halts": found.halts,
+            "failed_low": found.failed.low,
+            "failed_high": found.failed.high,
+            "silent": told.silent,
+            "limits": sorted(
+                ({"words": LIMITS[name], "seconds": s} for name, s in found.limits.items() if s >= 60),
+                key=lambda row: -row["seconds"],
+            ),
+            "freeze": {"name": told.freeze.name, "starts_at": told.freeze.starts_at, "meets": told.meets}
+            if told.freeze
+            else None,
+        }
+        return Response(ForecastView(body).data)
+
+
+def _rate(text: str | None) -> float | None:
+    if not text:
+        return None
+    try:
+        rate = float(text)
+    except ValueError as error:
+        raise Invalid("/failure_pct", "A share in per cent is expected, from 0 to 100.") from error
+    if not 0 <= rate <= 100:
+        raise Invalid("/failure_pct", "A share in per cent is expected, from 0 to 100.")
+    return rate / 100
+
+
+def _moments(band: Band, now: datetime) -> dict[str, datetime | None]:
+    return {
+        name: now + timedelta(seconds=seconds) if np.isfinite(seconds) else None
+        for name, seconds in (("low", band.low), ("median", band.median), ("high", band.high))
+    }

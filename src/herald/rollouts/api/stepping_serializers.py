@@ -1,0 +1,127 @@
+"""What stepping in asks for and answers."""
+
+from typing import Any
+
+from rest_framework import serializers
+
+from herald.api.fields import Strict
+from herald.groups.models import Group
+
+
+class HoldQuestion(Strict):
+    """Which devices of the rollout: by name, or all that a rule matches."""
+
+    rule = serializers.CharField(allow_blank=True, trim_whitespace=False, default="")
+    devices = serializers.ListField(child=serializers.CharField(max_length=80), default=list, max_length=10_000)
+
+
+class HoldBody(HoldQuestion):
+    reason = serializers.CharField(max_length=120, allow_blank=True)
+
+
+class HoldEffect(serializers.Serializer[Any]):
+    """`waiting` are not offered until released, `recalled` offers are taken back, `finishing` are beyond recall."""
+
+    waiting = serializers.IntegerField()
+    recalled = serializers.IntegerField()
+    finishing = serializers.IntegerField()
+
+
+class ReleaseEffect(serializers.Serializer[Any]):
+    released = serializers.IntegerField()
+
+
+class CauseRow(serializers.Serializer[Any]):
+    """A condition that the failed share: tried devices with it and without, and the waiting ones that match."""
+
+    rule = serializers.CharField()
+    failed_with = serializers.IntegerField(source="cause.failed_with")
+    tried_with = serializers.IntegerField(source="cause.tried_with")
+    failed_without = serializers.IntegerField(source="cause.failed_without")
+    tried_without = serializers.IntegerField(source="cause.tried_without")
+    risk_ratio = serializers.FloatField(source="cause.risk_ratio")
+    p = serializers.FloatField(source="cause.p")
+    q = serializers.FloatField(source="cause.q")
+    waiting = serializers.IntegerField()
+
+
+class SharedByFailed(serializers.Serializer[Any]):
+    """What the failed share with each other and not with the confirmed; no cause is a finding too."""
+
+    failed = serializers.IntegerField()
+    confirmed = serializers.IntegerField()
+    causes = CauseRow(many=True)
+
+
+class DevicesBody(Strict):
+    """Devices by name or uid."""
+
+    devices = serializers.ListField(child=serializers.CharField(max_length=80), allow_empty=False, max_length=10_000)
+
+
+class DevicesReasonBody(DevicesBody):
+    reason = serializers.CharField(max_length=120, allow_blank=True)
+
+
+class Touched(serializers.Serializer[Any]):
+    """How many devices an action touched."""
+
+    devices = serializers.IntegerField()
+
+
+class GroupsBody(Strict):
+    groups = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True, allow_empty=False)
+
+
+class ExtensionView(serializers.Serializer[Any]):
+    """What more groups bring: `joins` take part, `already` have the version, `has_already` get nothing again."""
+
+    joins = serializers.IntegerField()
+    already = serializers.IntegerField()
+    left_out = serializers.IntegerField()
+    has_already = serializers.IntegerField()
+
+
+class GateBody(Strict):
+    """The gate after the ring in this place."""
+
+    ring = serializers.IntegerField(min_value=1)
+
+
+class OrderBody(Strict):
+    """The ids of all open rollouts, the highest rank first."""
+
+    order = serializers.ListField(child=serializers.IntegerField(), max_length=1000)
+
+
+class RingAhead(Strict):
+    """What is to be changed of a ring whose gate is not met; `position` says which."""
+
+    position = serializers.IntegerField(min_value=1)
+    confirmed_pct = serializers.FloatField(min_value=1, max_value=100, required=False)
+    soak_minutes = serializers.IntegerField(min_value=0, max_value=100_000, required=False)
+    most_unheard = serializers.IntegerField(min_value=0, allow_null=True, required=False)
+    needs_approval = serializers.BooleanField(required=False)
+
+
+class AheadBody(Strict):
+    """What is to be changed of an open rollout; what is left out stays as it is."""
+
+    window_start = serializers.TimeField(allow_null=True, required=False)
+    window_end = serializers.TimeField(allow_null=True, required=False)
+    failure_limit_pct = serializers.FloatField(min_value=0.01, max_value=99, required=False)
+    failure_count_limit = serializers.IntegerField(min_value=1, allow_null=True, required=False)
+    at_once = serializers.IntegerField(min_value=1, max_value=1_000_000, required=False)
+    at_once_per_site = serializers.IntegerField(min_value=1, allow_null=True, required=False)
+    starts_per_hour = serializers.IntegerField(min_value=1, allow_null=True, required=False)
+    freeze_override = serializers.CharField(max_length=300, allow_blank=True, required=False)
+    rings = RingAhead(many=True, default=list)
+
+
+class DifferenceRow(serializers.Serializer[Any]):
+    """One thing that a change does; `ring` is null for all of the rollout."""
+
+    what = serializers.CharField()
+    ring = serializers.IntegerField(allow_null=True)
+    before = serializers.CharField()
+    after = serializers.CharField()

@@ -1,0 +1,98 @@
+"""Calls about a rollout that is watched: its deliveries, marks, progress and timeline."""
+
+from typing import Any
+
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from herald.api.fields import read_limit, read_number
+from herald.clock.source import clock
+from herald.deliveries.api.serializers import DeliveryPage, TimelineEntry
+from herald.deliveries.models import Delivery, DeliveryEvent
+from herald.deliveries.timeline import delivery_entry
+from herald.record.models import RecordEntry
+from herald.rollouts import overview
+from herald.rollouts.api.lookup import find_rollout
+from herald.rollouts.api.serializers import ProgressPoint, RingMarks
+from herald.rollouts.situation import situation_of
+
+
+class RolloutDeliveriesView(APIView):
+    """The deliveries of a rollout, by the id of the delivery."""
+
+    @extend_schema(
+        operation_id="rollouts_deliveries",
+        parameters=[
+            OpenApiParameter("ring", int, description="position of a ring"),
+            OpenApiParameter("phase", str, description="one or more phases, separated by commas"),
+            OpenApiParameter("error", str, description="an error word"),
+            OpenApiParameter("words", str, description="part of a device's name or uid"),
+            OpenApiParameter("cursor", int, description="`next` of the page before"),
+            OpenApiParameter("limit", int, description="1 to 1000, 100 if left out"),
+        ],
+        responses=DeliveryPage,
+    )
+    def get(self, request: Request, rollout_id: int) -> Response:
+        rollout, params = find_rollout(rollout_id), request.query_params
+        position = read_number(params.get("ring"))
+        ring = None if position is None else rollout.rings.filter(position=min(position, 32_767)).first()
+        found = Delivery.objects.of_rollout(rollout.pk).with_filters(
+            ring=ring.pk if ring else None,
+            phases=[p for p in params.get("phase", "").split(",") if p],
+            error=params.get("error", ""),
+            words=params.get("words", ""),
+        )
+        limit, cursor = read_limit(params.get("limit")), read_number(params.get("cursor"))
+        page = found if cursor is None else found.filter(id__gt=cursor)
+        rows: Any = list(page.listed().select_related("rollout").order_by("id")[: limit + 1])
+        situation = situation_of(rollout, [d.device_id for d in rows], clock.now())
+        body = {
+            "count": found.count(),
+            "deliveries": rows[:limit],
+            "next": rows[limit - 1].pk if len(rows) > limit else None,
+        }
+        return Response(DeliveryPage(body, context={"situation": situation}).data)
+
+
+class RolloutMarksView(APIView):
+    """One mark a device, for rings small enough to be drawn so."""
+
+    @extend_schema(operation_id="rollouts_marks", responses=RingMarks(many=True))
+    def get(self, request: Request, rollout_id: int) -> Response:
+        return Response(RingMarks(overview.marks(find_rollout(rollout_id)), many=True).data)
+
+
+class RolloutProgressView(APIView):
+    """How many were confirmed over time."""
+
+    @extend_schema(operation_id="rollouts_progress", responses=ProgressPoint(many=True))
+    def get(self, request: Request, rollout_id: int) -> Response:
+        return Response(ProgressPoint(overview.progress(find_rollout(rollout_id)), many=True).data)
+
+
+class RolloutTimelineView(APIView):
+    """The latest that happened in a rollout: what people and the clock did, and what devices reported."""
+
+    @extend_schema(operation_id="rollouts_timeline", responses=TimelineEntry(many=True))
+    def get(self, request: Request, rollout_id: int) -> Response:
+        events = DeliveryEvent.objects.of_rollout(rollout_id).select_related(
+            "delivery__image", "delivery__occurrence__schedule"
+        )
+        entries = [delivery_entry(e, e.delivery.device.name) for e in events[:40]]
+        acts = RecordEntry.objects.about("rollout", rollout_id).latest_first()[:40]
+        entries += [
+            {
+                "at": a.at,
+                "text": a.sentence,
+                "detail": str(a.actor) if a.actor else "by the clock",
+                "to_phase": "",
+                "device": "",
+                "rollout": rollout_id,
+                "schedule": None,
+            }
+            for a in acts
+        ]
+        latest = sorted(entries, key=lambda e: e["at"], reverse=True)
+        return Response(TimelineEntry(latest, many=True).data)

@@ -1,0 +1,241 @@
+"""Writing rollouts down, before anything happens."""
+
+import random
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, time
+
+from django.db import transaction
+
+from herald.access.models import User
+from herald.api.errors import Invalid
+from herald.fleet.models import DeviceModel
+from herald.groups.models import Group
+from herald.images.models import Image
+from herald.rollouts.audience import Plan, plan
+from herald.rollouts.models import ChangeRow, Ring, RingPlanVersion, Rollout, RolloutState, TakenOut
+from herald.rollouts.services import locked
+from herald_core.changes import Choice
+from herald_core.rings.assignment import RingKind
+from herald_core.versions import is_version
+
+
+@dataclass(frozen=True, kw_only=True)
+class RingDraft:
+    """One ring as it is written down."""
+
+    name: str
+    kind: RingKind
+    group: Group | None = None
+    share_pct: float | None = None
+    number: int | None = None
+    confirmed_pct: float = 95.0
+    soak_minutes: int = 60
+    most_unheard: int | None = None
+    needs_approval: bool = False
+
+
+@dataclass(frozen=True, kw_only=True)
+class ChangeDraft:
+    """One row of the change table: which devices, and their target."""
+
+    choice: Choice
+    model: DeviceModel | None = None
+    uplink: str = ""
+    from_version: str = ""
+    image: Image | None = None
+    within: str = ""
+
+
+def to(image: Image) -> list[ChangeDraft]:
+    """The change table that brings one image to whatever it is for."""
+    return [ChangeDraft(choice=Choice.IMAGE, image=image)]
+
+
+@dataclass(frozen=True, kw_only=True)
+class RolloutDraft:
+    """A rollout as it is written down."""
+
+    changes: Sequence[ChangeDraft]
+    include: Sequence[Group]
+    rings: Sequence[RingDraft]
+    exclude: Sequence[Group] = ()
+    downgrades: bool = False
+    standing: bool = False
+    window_start: time | None = None
+    window_end: time | None = None
+    window_days: Sequence[int] = ()
+    starts_at: datetime | None = None
+    give_up_after_hours: int = 14 * 24
+    failure_limit_pct: float = 2.0
+    failure_count_limit: int | None = None
+    at_once: int = 200
+    at_once_per_site: int | None = None
+    starts_per_hour: int | None = None
+    max_attempts: int = 2
+    freeze_override: str = ""
+    notice: str = ""
+    plan_version: RingPlanVersion | None = None
+
+
+#: what a draft writes as it is
+COLUMNS = (
+    "downgrades",
+    "standing",
+    "window_start",
+    "window_end",
+    "starts_at",
+    "give_up_after_hours",
+    "failure_limit_pct",
+    "failure_count_limit",
+    "at_once",
+    "at_once_per_site",
+    "starts_per_hour",
+    "max_attempts",
+    "freeze_override",
+    "notice",
+    "plan_version",
+)
+
+
+def save_draft(draft: RolloutDraft, *, actor: User | None, now: datetime, rollout: Rollout | None = None) -> Rollout:
+    """Write a draft down, new or in place of what `rollout` was.
+
+    Raises:
+        Invalid: a row of the change table, a ring or the window does not fit.
+        Conflict: the rollout was launched already.
+    """
+    _check(draft, puts_back=rollout is not None and rollout.puts_back_id is not None)
+    with transaction.atomic():
+        if rollout is None:
+            rollout = Rollout(seed=random.SystemRandom().randrange(2**62), created_at=now, created_by=actor)
+        else:
+            rollout = locked(rollout, RolloutState.DRAFT, doing="changed")
+        for name in COLUMNS:
+            setattr(rollout, name, getattr(draft, name))
+        rollout.window_days = list(draft.window_days)
+        rollout.overridden_by = actor if draft.freeze_override else None
+        if draft.freeze_override and actor is None:
+            raise Invalid("/freeze_override", "A freeze is overridden by a person, who answers for it.")
+        rollout.save()
+        rollout.include.set(draft.include)
+        rollout.exclude.set(draft.exclude)
+        rollout.changes.all().delete()
+        ChangeRow.objects.bulk_create(
+            [ChangeRow(rollout=rollout, position=i, **c.__dict__) for i, c in enumerate(draft.changes, 1)]
+        )
+        write_rings(rollout, draft.rings)
+    return rollout
+
+
+def write_rings(rollout: Rollout, rings: Sequence[RingDraft]) -> None:
+    """Put these rings in the place of a draft's."""
+    rollout.rings.all().delete()
+    Ring.objects.bulk_create(
+        [Ring(rollout=rollout, position=i, **{**r.__dict__, "kind": r.kind.value}) for i, r in enumerate(rings, 1)]
+    )
+
+
+def _check(draft: RolloutDraft, *, puts_back: bool) -> None:
+    if puts_back and draft.changes:
+        raise Invalid("/changes", "This rollout puts back what each device had, so it has no change table.")
+    for position, change in enumerate(draft.changes):
+        _check_change(change, f"/changes/{position}", draft.changes[:position])
+    check_rings(draft.rings, "/rings")
+    minutes = max((c.image.expected_minutes for c in draft.changes if c.image), default=0)
+    check_window(draft.window_start, draft.window_end, minutes)
+
+
+def _check_change(change: ChangeDraft, where: str, earlier: Sequence[ChangeDraft]) -> None:
+    if (change.choice is Choice.IMAGE) != (change.image is not None):
+        raise Invalid(f"{where}/image_id", "An image is named where the target is one image, and only there.")
+    if (change.choice is Choice.WITHIN) != bool(change.within):
+        raise Invalid(f"{where}/within", "A line of versions, like 5.1, is named where the target is the newest in it.")
+    if change.from_version and not is_version(change.from_version):
+        raise Invalid(f"{where}/from_version", f"{change.from_version[:64]} is no version.")
+    if change.model and change.image and not change.image.device_models.filter(pk=change.model.pk).exists():
+        raise Invalid(f"{where}/image_id", f"{change.image} is not for {change.model.name}.")
+    whom = (change.model, change.uplink, change.from_version)
+    if change.model is not None and whom in [(c.model, c.uplink, c.from_version) for c in earlier]:
+        raise Invalid(where, "Another row is about the same devices already.")
+
+
+def check_rings(rings: Sequence[RingDraft], where: str) -> None:
+    """Refuse rings that do not say whom they take.
+
+    Raises:
+        Invalid: there is none, or one says nobody.
+    """
+    if not rings:
+        raise Invalid(where, "A rollout has at least one ring.")
+    for position, ring in enumerate(rings):
+        wanted = {RingKind.GROUP: ring.group, RingKind.SHARE: ring.share_pct, RingKind.NUMBER: ring.number}
+        if ring.kind in wanted and not wanted[ring.kind]:
+            raise Invalid(f"{where}/{position}", f"Ring “{ring.name}” does not say whom it takes.")
+
+
+def check_window(start: time | None, end: time | None, minutes: int) -> None:
+    """Refuse a window in which no install of so many minutes could begin.
+
+    Raises:
+        Invalid: it has one end only, or is too short.
+    """
+    if (start is None) != (end is None):
+        raise Invalid("/window_end", "A window has a start and an end; give both or neither.")
+    if start is None or end is None:
+        return
+    if start == end:
+        raise Invalid("/window_end", "The window ends when it starts, so it would never be open.")
+    if _length(start, end) < minutes:
+        message = f"The window is shorter than the {minutes} minutes that the install takes, so none would start."
+        raise Invalid("/window_end", message)
+
+
+def _length(start: time, end: time) -> int:
+    """Minutes from start to end, across midnight where the end is not later."""
+    minutes = (end.hour * 60 + end.minute) - (start.hour * 60 + start.minute)
+    return minutes if minutes > 0 else minutes + 24 * 60
+
+
+def preflight(rollout: Rollout, *, now: datetime) -> Plan:
+    """Who would take part in which ring, and who not and why, as things stand."""
+    return plan(rollout, list(rollout.rings.select_related("group")), now=now)
+
+
+def take_out(rollout: Rollout, devices: Sequence[int], reason: str) -> int:
+    """Take devices, by their ids, out of a draft; how many are out now.
+
+    Raises:
+        Conflict: it was launched. Invalid: no reason is given.
+    """
+    if not reason.strip():
+        raise Invalid("/reason", "Say why, for those who miss the devices.")
+    with transaction.atomic():
+        locked(rollout, RolloutState.DRAFT, doing="changed")
+        rows = [TakenOut(rollout_id=rollout.pk, device_id=d, reason=reason.strip()[:120]) for d in devices]
+        TakenOut.objects.bulk_create(
+            rows, update_conflicts=True, unique_fields=["rollout", "device"], update_fields=["reason"]
+        )
+    return rollout.taken_out.count()
+
+
+def take_back_in(rollout: Rollout, devices: Sequence[int]) -> int:
+    """Let devices that were taken out of a draft take part again; how many are still out.
+
+    Raises:
+        Conflict: it was launched.
+    """
+    with transaction.atomic():
+        locked(rollout, RolloutState.DRAFT, doing="changed")
+        rollout.taken_out.filter(device__in=list(devices)).delete()
+    return rollout.taken_out.count()
+
+
+def delete_draft(rollout: Rollout) -> None:
+    """Throw a draft away.
+
+    Raises:
+        Conflict: it was launched; then it is part of the record.
+    """
+    with transaction.atomic():
+        locked(rollout, RolloutState.DRAFT, doing="thrown away").delete()

@@ -1,0 +1,209 @@
+"""Forecasts of rollouts, and rehearsals of drafts: what the core's simulated futures start from."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime, time, timedelta
+
+import numpy as np
+
+from herald.calendar.models import Freeze
+from herald.calendar.services import devices_held, freezes_between
+from herald.deliveries.models import Delivery
+from herald.fleet.models import Device
+from herald.images.models import Image
+from herald.rollouts.audience import plan
+from herald.rollouts.models import Ring, Rollout
+from herald.rollouts.turn import phase_counts, ring_counts
+from herald_core.deliveries import Phase
+from herald_core.forecast import Fleet, Forecast, RingAhead, Situation, forecast
+from herald_core.forecast.futures import without
+from herald_core.forecast.situation import Hours, hours
+from herald_core.preflight import Outcome
+from herald_core.timing.windows import Window
+
+#: who approves is assumed to be at work then
+WORK = Window(start=time(8), end=time(17), days=frozenset(range(5)), clock="UTC")
+
+
+@dataclass(frozen=True, kw_only=True)
+class Told:
+    """A forecast with what it is about: `meets` is the chance to be through before the next freeze."""
+
+    forecast: Forecast
+    silent: int
+    freeze: Freeze | None
+    meets: float
+
+
+@dataclass(frozen=True, slots=True)
+class _Row:
+    """A device that is not through yet."""
+
+    id: int
+    ring: int
+    steps: int
+    ready: float
+    attempts: int
+
+
+def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) -> Told:
+    """When the rollout will be through; of a draft, if it were launched now. A `failure_rate` (0 to 1, of attempts)
+    rehearses it with made-up failures."""
+    rings = list(rollout.rings.select_related("group"))
+    rows = _drafted(rollout, rings, now) if rollout.launched_at is None else _launched(rollout, now)
+    horizon = timedelta(hours=rollout.give_up_after_hours)
+    devices = {
+        pk: (zone, interval, silent)
+        for pk, zone, interval, silent in Device.objects.forecast_rows([r.id for r in rows], now)
+    }
+    freezes = [] if rollout.freeze_override else freezes_between(now, now + horizon)
+    held = {f.pk: devices_held([f]) for f in freezes}
+    kinds: dict[tuple[str, tuple[int, ...]], int] = {}
+    hours_of = []
+    for row in rows:
+        key = (devices[row.id][0], tuple(f.pk for f in freezes if row.id in held[f.pk]))
+        hours_of.append(kinds.setdefault(key, len(kinds)))
+    minutes = float(max(_minutes(rollout), default=10))
+    found = _hours(rollout, kinds, freezes, minutes, now, horizon)
+    silent = np.array([devices[r.id][2] for r in rows], dtype=bool)
+    counts = phase_counts([rollout.pk])[rollout.pk] if rollout.launched_at else {}
+    of_ring = [ring_counts(counts.get(r.pk, {})) for r in rings]
+    situation = Situation(
+        fleet=Fleet(
+            ring=np.array([r.ring for r in rows], dtype=np.int64),
+            hours_of=np.array(hours_of, dtype=np.int64),
+            interval=np.array([devices[r.id][1] for r in rows], dtype=np.float64),
+            steps=np.array([r.steps for r in rows], dtype=np.int64),
+            ready=np.array([r.ready for r in rows], dtype=np.float64),
+            attempts=np.array([r.attempts for r in rows], dtype=np.int64),
+            silent=silent,
+        ),
+        rings=[
+            RingAhead(
+                confirmed=c.confirmed,
+                failed=c.failed,
+                share=ring.confirmed_pct / 100,
+                soak=ring.soak_minutes * 60.0,
+                open=ring.opened_at is not None,
+                met=ring.gate_met_at is not None,
+                share_reached=(now - ring.share_reached_at).total_seconds() if ring.share_reached_at else None,
+                needs_approval=ring.needs_approval and ring.approved_at is None,
+            )
+            for ring, c in zip(rings, of_ring, strict=True)
+        ],
+        hours=found,
+        minutes=minutes,
+        at_once=rollout.at_once,
+        max_attempts=rollout.max_attempts,
+        failure_limit=rollout.failure_limit_pct / 100,
+        horizon=horizon.total_seconds(),
+        soak=_soak(rollout),
+        tried_attempts=sum(c.tried for c in of_ring),
+        failed_attempts=sum(c.failed for c in of_ring),
+        failure_rate=failure_rate,
+        working=hours(WORK, "UTC", [], minutes=0, now=now, horizon=horizon.total_seconds()),
+    )
+    told = forecast(
+        situation, seed=rollout.seed % 2**32, relaxed=_relaxed(rollout, situation, kinds, freezes, now, horizon)
+    )
+    next_freeze = next((f for f in freezes if f.starts_at > now and held[f.pk] & devices.keys()), None)
+    before = (next_freeze.starts_at - now).total_seconds() if next_freeze else 0.0
+    return Told(
+        forecast=told,
+        silent=int(silent.sum()),
+        freeze=next_freeze,
+        meets=float(np.mean(told.ends <= before)) if next_freeze else 1.0,
+    )
+
+
+def _drafted(rollout: Rollout, rings: Sequence[Ring], now: datetime) -> list[_Row]:
+    found = plan(rollout, rings, now=now)
+    ready = max(0.0, (rollout.starts_at - now).total_seconds()) if rollout.starts_at else 0.0
+    return [
+        _Row(d.id, ring, len(d.steps), ready, rollout.max_attempts)
+        for d, ring in zip(found.taking_part, found.ring_of, strict=True)
+        if ring >= 0 and d.outcome is not Outcome.ALREADY
+    ]
+
+
+def _launched(rollout: Rollout, now: datetime) -> list[_Row]:
+    rows = Delivery.objects.of_rollout(rollout.pk).open().filter(held="").order_by("id")
+    return [
+        _Row(
+            device,
+            position - 1,
+            hops - hop + 1,
+            max(0.0, (not_before - now).total_seconds()) if phase == Phase.WAITING.value else 0.0,
+            max(1, most - attempt + 1),
+        )
+        for device, position, hop, hops, not_before, phase, attempt, most in rows.values_list(
+            "device_id", "ring__position", "hop", "hops", "not_before", "phase", "attempt", "max_attempts"
+        )
+    ]
+
+
+def _images(rollout: Rollout) -> Sequence[Image]:
+    return [c.image for c in rollout.changes.select_related("image") if c.image]
+
+
+def _minutes(rollout: Rollout) -> list[int]:
+    if rollout.launched_at is not None:
+        waiting = Delivery.objects.of_rollout(rollout.pk).open()
+        return [int(m) for m in waiting.order_by().values_list("image__expected_minutes", flat=True).distinct()]
+    return [i.expected_minutes for i in _images(rollout)]
+
+
+def _soak(rollout: Rollout) -> float:
+    return 60.0 * max((i.soak_minutes for i in _images(rollout)), default=0)
+
+
+def _hours(
+    rollout: Rollout,
+    kinds: Mapping[tuple[str, tuple[int, ...]], int],
+    freezes: Sequence[Freeze],
+    minutes: float,
+    now: datetime,
+    horizon: timedelta,
+    *,
+    any_hour: bool = False,
+) -> list[Hours]:
+    """When installs may begin, for each zone and set of freezes."""
+    spans = {f.pk: (f.starts_at, f.ends_at) for f in freezes}
+    return [
+        hours(
+            None if any_hour else rollout.window,
+            zone,
+            [spans[pk] for pk in held if pk in spans],
+            minutes=minutes,
+            now=now,
+            horizon=horizon.total_seconds(),
+        )
+        for zone, held in kinds
+    ]
+
+
+def _relaxed(
+    rollout: Rollout,
+    situation: Situation,
+    kinds: Mapping[tuple[str, tuple[int, ...]], int],
+    freezes: Sequence[Freeze],
+    now: datetime,
+    horizon: timedelta,
+) -> dict[str, Situation]:
+    """The same rollout without one of its limits each."""
+    minutes = situation.minutes
+    relaxed = {
+        "at once": without(situation, at_once=10**9),
+        "soak": without(situation, rings=[RingAhead(**{**r.__dict__, "soak": 0.0}) for r in situation.rings]),
+    }
+    if rollout.window is not None:
+        relaxed["window"] = without(
+            situation, hours=_hours(rollout, kinds, freezes, minutes, now, horizon, any_hour=True)
+        )
+    if freezes:
+        relaxed["freezes"] = without(situation, hours=_hours(rollout, kinds, [], minutes, now, horizon))
+    if any(r.needs_approval for r in situation.rings):
+        relaxed["approvals"] = without(
+            situation, rings=[RingAhead(**{**r.__dict__, "needs_approval": False}) for r in situation.rings]
+        )
+    return relaxed

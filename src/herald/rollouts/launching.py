@@ -1,0 +1,165 @@
+"""Launching: checked when it is asked for, carried out by a worker."""
+
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+from typing import Any
+
+from django.db import transaction
+from django.db.models import Max
+
+from herald.access.models import User
+from herald.api.errors import Conflict, CountMismatch, NobodyThere
+from herald.deliveries import services as deliveries
+from herald.deliveries.models import Delivery
+from herald.images.models import ImageStatus
+from herald.live.notify import notify
+from herald.rollouts.audience import Plan, PlannedDevice, plan
+from herald.rollouts.drafting import preflight
+from herald.rollouts.models import LeftOut, Ring, Rollout, RolloutState
+from herald.rollouts.sentence import rollout_sentence
+from herald.rollouts.services import locked, note
+from herald_core.deliveries import Kind, Phase
+from herald_core.preflight import TAKES_PART, Outcome
+
+
+def request_launch(rollout: Rollout, *, expected: int, actor: User | None, now: datetime) -> Plan:
+    """Launch: checked now, carried out by a worker in the transaction's wake.
+
+    Raises:
+        Conflict: it is no draft, a device has no target, or an image may not be sent.
+        NobodyThere: preflight leaves nobody to send it to.
+        CountMismatch: `expected` is not the number of devices that the launch reaches.
+    """
+    from herald.rollouts.tasks import carry_out_launch  # tasks import services
+
+    with transaction.atomic():
+        rollout = locked(rollout, RolloutState.DRAFT, doing="launched")
+        found = preflight(rollout, now=now)
+        check_launch(rollout, found)
+        if expected != found.reached:
+            message = (
+                f"The launch would reach {found.reached} devices, and {expected} was typed. "
+                "Look at the preflight again and type the number it gives."
+            )
+            raise CountMismatch(message, reached=found.reached)
+        rollout.state, rollout.launched_by, rollout.reason = RolloutState.LAUNCHING, actor, ""
+        rollout.save(update_fields=["state", "launched_by", "reason"])
+        carry_out_launch.configure(lock=f"rollout:{rollout.pk}").defer(rollout_id=rollout.pk)
+        notify("rollout", rollout.pk)
+    return found
+
+
+def check_launch(rollout: Rollout, found: Plan) -> None:
+    """Refuse a launch that must not be.
+
+    Raises:
+        Conflict: an image may not be sent, or the change table does not speak of some devices.
+        NobodyThere: nobody would get it.
+    """
+    for change in rollout.changes.select_related("image"):
+        image = change.image
+        if image is not None and image.status != ImageStatus.APPROVED:
+            raise Conflict(f"{image} is {image.get_status_display().lower()}, so it cannot be sent.")
+    if found.audience == 0:
+        raise NobodyThere("The audience is empty: the groups have no members, or the exclusions take them all out.")
+    unset = found.outcomes[Outcome.NO_TARGET]
+    if unset:
+        raise Conflict(
+            f"{unset} devices of the audience have no target. Choose one for their model, or leave them out.",
+            without_target=unset,
+        )
+    if found.reached == 0:
+        raise NobodyThere(f"Of {found.audience} devices none would take part; the preflight says why.")
+
+
+def launch(rollout: Rollout, *, now: datetime) -> Plan | None:
+    """Write the deliveries of a rollout that was asked to launch. Safe to repeat: the second time
+    does nothing. None where it was launched already or came to nothing."""
+    with transaction.atomic():
+        rollout = Rollout.objects.select_for_update().get(pk=rollout.pk)
+        if rollout.state != RolloutState.LAUNCHING:
+            return None
+        rings = list(rollout.rings.select_related("group"))
+        found = plan(rollout, rings, now=now)
+        try:
+            check_launch(rollout, found)
+        except (Conflict, NobodyThere) as refusal:
+            rollout.state, rollout.reason = RolloutState.DRAFT, refusal.detail[:300]
+            rollout.save(update_fields=["state", "reason"])
+            notify("rollout", rollout.pk)
+            return None
+        write_devices(rollout, rings, found.devices, _positions(found), now)
+        lowest = Rollout.objects.moving().aggregate(lowest=Max("rank"))["lowest"] or 0
+        rollout.state, rollout.launched_at, rollout.rank = RolloutState.RUNNING, now, lowest + 1
+        rollout.audience_checked_at = now
+        rollout.save(update_fields=["state", "launched_at", "rank", "audience_checked_at"])
+        superseded = supersede_others(rollout, now)
+        note(
+            rollout,
+            f"Launched to {found.reached} devices: {rollout_sentence(rollout)}"[:300],
+            after={o.value: n for o, n in found.outcomes.items()} | ({"superseded": superseded} if superseded else {}),
+            actor=rollout.launched_by,
+            now=now,
+        )
+    return found
+
+
+def _positions(found: Plan) -> dict[int, int]:
+    return {d.id: r for d, r in zip(found.taking_part, found.ring_of, strict=True)}
+
+
+def write_devices(
+    rollout: Rollout, rings: Sequence[Ring], devices: Sequence[PlannedDevice], ring_of: dict[int, int], now: datetime
+) -> None:
+    """Write what becomes of each device: its first step, confirmed where it runs the target, or left out and why.
+
+    `ring_of` holds the index of the ring of each device that takes part; -1 for none.
+    """
+    starts = max(now, rollout.starts_at or now)
+    common: dict[str, Any] = {
+        "kind": Kind.INSTALL.value,
+        "rollout_id": rollout.pk,
+        "phase_since": now,
+        "created_at": now,
+        "not_before": starts,
+        "not_after": starts + timedelta(hours=rollout.give_up_after_hours),
+        "max_attempts": rollout.max_attempts,
+    }
+    reasons = dict(rollout.taken_out.values_list("device_id", "reason"))
+    rows, left_out = [], []
+    for device in devices:
+        if device.outcome in TAKES_PART and ring_of[device.id] >= 0:
+            ring, phase = rings[ring_of[device.id]].pk, Phase.WAITING
+        elif device.outcome is Outcome.ALREADY and device.steps:
+            ring, phase = rings[-1].pk, Phase.CONFIRMED
+        else:
+            outcome, reason = device.outcome.value, reasons.get(device.id, "")
+            left_out.append(LeftOut(rollout_id=rollout.pk, device_id=device.id, outcome=outcome, reason=reason))
+            continue
+        steps = device.steps
+        rows.append(
+            Delivery(
+                device_id=device.id,
+                ring_id=ring,
+                phase=phase.value,
+                from_version=device.firmware,
+                image_id=steps[0].id,
+                target_id=steps[-1].id,
+                hops=len(steps),
+                ahead=[s.id for s in steps[1:]],
+                **common,
+            )
+        )
+    deliveries.write_deliveries(rows)
+    LeftOut.objects.bulk_create(left_out, batch_size=10_000)
+
+
+def supersede_others(rollout: Rollout, now: datetime) -> int:
+    """Take back what other rollouts were to bring to the same devices, where this one brings a newer version, or
+    puts back what they had; how many. What a device has begun it finishes."""
+    mine = Delivery.objects.of_rollout(rollout.pk).open()
+    if rollout.puts_back_id is not None:
+        older = Delivery.objects.open_in_others(rollout.pk).filter(device__in=mine.values("device_id"))
+    else:
+        older = Delivery.objects.open_in_others(rollout.pk).older_than_in(mine)
+    return deliveries.supersede(older, now=now, cause=f"rollout {rollout.pk} takes its place")

@@ -1,0 +1,144 @@
+"""Whom the clock offers a rollout's image to: open rings, open windows, no freeze, and room under every cap."""
+
+from collections import Counter, defaultdict
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+
+from django.db.models import Q, QuerySet
+
+from herald.calendar.models import Freeze
+from herald.calendar.services import held_by
+from herald.deliveries import services as deliveries
+from herald.deliveries.models import Delivery
+from herald.fleet.models import Site
+from herald.rollouts.models import Ring, Rollout
+from herald_core.deliveries import IN_HAND, Phase
+from herald_core.timing.windows import open_until
+
+#: an offer without a window stands for so long
+NO_WINDOW = timedelta(days=30)
+#: freezes are looked for so far ahead
+AHEAD = NO_WINDOW
+HOUR = timedelta(hours=1)
+
+
+@dataclass
+class SiteRoom:
+    """How many more transfers the uplink of each site carries; taken from by every rollout of a turn."""
+
+    limits: Mapping[int, int]
+    busy: Counter[int] = field(default_factory=Counter)
+
+    @classmethod
+    def now(cls) -> "SiteRoom":
+        limits = {s: n for s, n in Site.objects.values_list("id", "transfers_at_once") if n}
+        return cls(limits=limits, busy=Counter(dict(Delivery.objects.transfers_by_site())))
+
+    def left(self, site: int | None) -> int:
+        limit = self.limits.get(site or 0)
+        return 1_000_000 if limit is None or site is None else limit - self.busy[site]
+
+    @property
+    def full(self) -> list[int]:
+        return [s for s in self.limits if self.left(s) <= 0]
+
+
+@dataclass(frozen=True)
+class Room:
+    """What the caps of a rollout leave: devices in all, and per site."""
+
+    devices: int
+    at_sites: Counter[int]
+    per_site: int | None
+
+    def at(self, site: int | None) -> int:
+        return 1_000_000 if self.per_site is None or site is None else self.per_site - self.at_sites[site]
+
+
+def room_of(rollout: Rollout, in_hand: int, now: datetime) -> Room:
+    """How many more of the rollout's devices may begin now."""
+    room = rollout.at_once - in_hand
+    if rollout.starts_per_hour is not None:
+        room = min(room, rollout.starts_per_hour - Delivery.objects.offered_since(rollout.pk, now - HOUR))
+    per_site = rollout.at_once_per_site
+    at_sites = Counter(dict(Delivery.objects.in_hand_by_site(rollout.pk))) if per_site else Counter()
+    return Room(devices=room, at_sites=at_sites, per_site=per_site)
+
+
+def offer(
+    rollout: Rollout,
+    rings: Sequence[Ring],
+    counts: Mapping[int, Mapping[str, int]],
+    zones: Sequence[str],
+    freezes: Sequence[Freeze],
+    sites: SiteRoom,
+    now: datetime,
+) -> None:
+    """Offer to as many devices as there is room for, where the install can end before the window and the next
+    freeze do."""
+    in_hand = sum(n for phases in counts.values() for p, n in phases.items() if p in IN_HAND)
+    waiting = sum(phases.get(Phase.WAITING, 0) for phases in counts.values())
+    if waiting == 0 or in_hand >= rollout.at_once:
+        return
+    room = room_of(rollout, in_hand, now)
+    left = room.devices
+    if left <= 0:
+        return
+    free = (
+        Delivery.objects.of_rollout(rollout.pk)
+        .free_to_offer(now)
+        .not_outranked(rollout.rank)
+        .filter(Q(ring__in=[r.pk for r in rings]) | Q(pushed=True))
+    )
+    binding = [] if rollout.freeze_override else freezes
+    for chosen, until in _batches(rollout, free, zones, binding, now):
+        if left <= 0:
+            return
+        ids = _within_sites(chosen, left, room, sites)
+        left -= deliveries.offer(ids, until=until, now=now)
+
+
+def _batches(
+    rollout: Rollout, free: "QuerySet[Delivery]", zones: Sequence[str], freezes: Sequence[Freeze], now: datetime
+) -> Iterator[tuple["QuerySet[Delivery]", datetime]]:
+    """Deliveries that may be offered, with the latest moment at which the device may begin; the sooner ones first."""
+    by_end: dict[datetime, list[str]] = defaultdict(list)
+    for zone in zones:
+        closes = open_until(rollout.window, zone, now)
+        if closes is not None:
+            by_end[closes].append(zone)
+    for minutes in Delivery.objects.of_rollout(rollout.pk).waiting_minutes():
+        needed = timedelta(minutes=minutes)
+        of_length = free.filter(image__expected_minutes=minutes)
+        for closes, names in sorted(by_end.items()):
+            latest = now + NO_WINDOW if closes.year > 9000 else closes - needed
+            if latest > now:
+                yield from _before_freezes(of_length.filter(device__time_zone__in=names), latest, needed, freezes, now)
+
+
+def _before_freezes(
+    free: "QuerySet[Delivery]", latest: datetime, needed: timedelta, freezes: Sequence[Freeze], now: datetime
+) -> Iterator[tuple["QuerySet[Delivery]", datetime]]:
+    for freeze in freezes:
+        begin_by = freeze.starts_at - needed
+        if begin_by >= latest:
+            break
+        if begin_by > now:
+            yield free.filter(held_by(freeze, "device_id")), begin_by
+        free = free.exclude(held_by(freeze, "device_id"))
+    yield free, latest
+
+
+def _within_sites(free: "QuerySet[Delivery]", most: int, room: Room, sites: SiteRoom) -> list[int]:
+    """Ids of at most `most` of them, so that no site gets more than its uplink and the cap allow."""
+    full = sites.full + [s for s, n in room.at_sites.items() if room.per_site and n >= room.per_site]
+    found = free.exclude(device__site__in=full) if full else free
+    ids = []
+    for pk, site in found.values_list("id", "device__site_id")[:most]:
+        if sites.left(site) > 0 and room.at(site) > 0:
+            ids.append(pk)
+            if site is not None:
+                sites.busy[site] += 1
+                room.at_sites[site] += 1
+    return ids

@@ -1,0 +1,140 @@
+"""An audience that moves: devices that join or leave a standing rollout, groups added to an open one, and looking
+again at a ring's devices when it opens."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from django.db import transaction
+from django.db.models import QuerySet
+
+from herald.access.models import User
+from herald.api.errors import Conflict, NobodyThere
+from herald.deliveries import services as deliveries
+from herald.deliveries.models import Delivery
+from herald.fleet.models import Device
+from herald.groups.audience import members_of
+from herald.groups.models import Group
+from herald.rollouts.audience import audience_of, planned, ring_plans
+from herald.rollouts.launching import supersede_others, write_devices
+from herald.rollouts.models import OPEN_STATES, LeftOut, Ring, Rollout, RolloutState
+from herald.rollouts.services import locked, note
+from herald_core.deliveries import Phase
+from herald_core.preflight import TAKES_PART, WORDS, Outcome
+from herald_core.rings.assignment import RingPlan
+
+#: a standing audience is looked at so often
+EVERY = timedelta(seconds=15)
+
+
+def recheck(rollout: Rollout, ring: Ring, *, now: datetime) -> int:
+    """Look again at the waiting devices of a ring: who cannot take part any more is withdrawn with the reason, and
+    whoever runs another version by now gets another way. How many were withdrawn."""
+    waiting = Delivery.objects.of_rollout(rollout.pk).filter(ring=ring, phase=Phase.WAITING.value)
+    by_device = dict(waiting.values_list("device_id", "id"))
+    steps: dict[tuple[int, int], tuple[int, ...]] = {}
+    out: dict[Outcome, list[int]] = {}
+    for device in planned(rollout, Device.objects.filter(pk__in=waiting.values("device_id")), now):
+        if device.outcome in TAKES_PART or device.steps:
+            steps[by_device[device.id], device.steps[0].id] = tuple(s.id for s in device.steps[1:])
+        else:
+            out.setdefault(device.outcome, []).append(by_device[device.id])
+    deliveries.take_steps(steps)
+    for outcome, ids in out.items():
+        cause = f"as its ring opened, {WORDS[outcome].removeprefix('left out: ')}"
+        deliveries.withdraw(Delivery.objects.filter(id__any=ids), now=now, cause=cause)
+    return sum(map(len, out.values()))
+
+
+def follow_audience(rollout: Rollout, *, now: datetime) -> None:
+    """Let devices that joined a standing audience take part, and withdraw those that left it and have not begun."""
+    if not rollout.standing or (rollout.audience_checked_at and now - rollout.audience_checked_at < EVERY):
+        return
+    with transaction.atomic():
+        rollout = Rollout.objects.select_for_update().get(pk=rollout.pk)
+        if rollout.state != RolloutState.RUNNING:
+            return
+        audience = audience_of(rollout)
+        left = deliveries.withdraw(
+            Delivery.objects.of_rollout(rollout.pk).exclude(device__in=audience.values("pk")),
+            now=now,
+            cause="left the audience",
+        )
+        joined = _take_in(rollout, audience, now)
+        rollout.audience_checked_at = now
+        rollout.save(update_fields=["audience_checked_at"])
+        if joined or left:
+            note(rollout, f"The audience moved: {joined} devices joined, {left} left it", actor=None, now=now)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Extension:
+    """What more groups bring: devices that take part, those that have the version, those left out, and those that
+    the rollout has already, to whom nothing is sent again."""
+
+    joins: int
+    already: int
+    left_out: int
+    has_already: int
+
+
+def preview_extension(rollout: Rollout, groups: Sequence[Group], *, now: datetime) -> Extension:
+    """What extending the rollout to these groups would do."""
+    added = members_of(groups, rollout.exclude.all())
+    fresh = list(planned(rollout, _new_to(rollout, added), now))
+    joins = sum(d.outcome in TAKES_PART for d in fresh)
+    already = sum(d.outcome is Outcome.ALREADY for d in fresh)
+    return Extension(
+        joins=joins,
+        already=already,
+        left_out=len(fresh) - joins - already,
+        has_already=added.count() - len(fresh),
+    )
+
+
+def extend(rollout: Rollout, groups: Sequence[Group], *, actor: User | None, now: datetime) -> Extension:
+    """Let the members of more groups take part in an open rollout.
+
+    Raises:
+        Conflict: it is not open, or puts another back. NobodyThere: the groups bring nobody new.
+    """
+    with transaction.atomic():
+        rollout = locked(rollout, *OPEN_STATES, doing="extended")
+        if rollout.puts_back_id is not None:
+            raise Conflict("A rollout that puts another back is for the devices of that one only.")
+        told = preview_extension(rollout, groups, now=now)
+        if told.joins == 0:
+            raise NobodyThere("These groups bring nobody who would take part.")
+        rollout.include.add(*groups)
+        _take_in(rollout, members_of(groups, rollout.exclude.all()), now)
+        names = " and ".join(g.name for g in groups)
+        note(rollout, f"Extended to {names}: {told.joins} devices more"[:300], actor=actor, now=now)
+    return told
+
+
+def _new_to(rollout: Rollout, audience: "QuerySet[Device]") -> "QuerySet[Device]":
+    known = Delivery.objects.of_rollout(rollout.pk).values("device_id")
+    left_out = LeftOut.objects.filter(rollout=rollout).values("device_id")
+    return audience.exclude(pk__in=known).exclude(pk__in=left_out)
+
+
+def _take_in(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> int:
+    """Write deliveries for the devices of the audience that are new to the rollout; how many take part."""
+    devices = list(planned(rollout, _new_to(rollout, audience), now))
+    if not devices:
+        return 0
+    rings = list(rollout.rings.select_related("group"))
+    plans = ring_plans(rings)
+    ring_of = {d.id: _ring_for(d.id, rings, plans) for d in devices}
+    write_devices(rollout, rings, devices, ring_of, now)
+    supersede_others(rollout, now)
+    return sum(d.outcome in TAKES_PART for d in devices)
+
+
+def _ring_for(device: int, rings: Sequence[Ring], plans: Sequence[RingPlan]) -> int:
+    """A ring that is not open yet and names a group with the device; otherwise the last open one."""
+    for index, ring in enumerate(rings):
+        if ring.opened_at is None and device in plans[index].members:
+            return index
+    opened = [i for i, ring in enumerate(rings) if ring.opened_at is not None]
+    return opened[-1] if opened else 0

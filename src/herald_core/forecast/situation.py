@@ -1,0 +1,126 @@
+"""What a forecast starts from. Times are seconds from now."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from herald_core.timing.windows import Window, open_until
+
+Floats = NDArray[np.floating[Any]]
+#: rows of [from, to): when an install may begin
+Hours = NDArray[np.float64]
+DAY = 86_400.0
+
+
+@dataclass(frozen=True, kw_only=True)
+class Fleet:
+    """The devices that are not through yet, one array element each.
+
+    `hours_of` is the index of the device's hours, `steps` how many installs it needs, `interval` the seconds between
+    its calls, `ready` when its pause is over, `attempts` how many it has left. `silent` ones call nobody knows when.
+    """
+
+    ring: NDArray[np.int64]
+    hours_of: NDArray[np.int64]
+    interval: Floats
+    steps: NDArray[np.int64]
+    ready: Floats
+    attempts: NDArray[np.int64]
+    silent: NDArray[np.bool_]
+
+    def __len__(self) -> int:
+        return len(self.ring)
+
+    def take(self, chosen: NDArray[np.intp]) -> "Fleet":
+        """Some of the devices."""
+        return Fleet(**{name: values[chosen] for name, values in self.__dict__.items()})
+
+
+@dataclass(frozen=True, kw_only=True)
+class RingAhead:
+    """A ring and the gate after it. `open` rings take devices now; `share_reached` is how long ago, if it was."""
+
+    confirmed: int
+    failed: int
+    share: float
+    soak: float
+    open: bool = False
+    met: bool = False
+    share_reached: float | None = None
+    needs_approval: bool = False
+
+
+@dataclass(frozen=True, kw_only=True)
+class Situation:
+    """A rollout as it stands, or as it is planned. Minutes are those of the image.
+
+    `installs` and `fetches` are seconds seen so far; with few of them the image's own minutes are believed.
+    `failure_rate` fixes the rate of failing attempts; without it the rate is drawn from what was seen.
+    """
+
+    fleet: Fleet
+    rings: Sequence[RingAhead]
+    hours: Sequence[Hours]
+    minutes: float
+    at_once: int
+    max_attempts: int
+    failure_limit: float
+    horizon: float
+    #: how long until a slot that became free is offered to another device
+    turn: float = 1.0
+    soak: float = 0.0
+    fetch: float = 180.0
+    installs: Sequence[float] = ()
+    fetches: Sequence[float] = ()
+    tried_attempts: int = 0
+    failed_attempts: int = 0
+    failure_rate: float | None = None
+    #: when somebody may approve
+    working: Hours | None = None
+
+
+def hours(
+    window: Window | None,
+    zone: str,
+    freezes: Sequence[tuple[datetime, datetime]],
+    *,
+    minutes: float,
+    now: datetime,
+    horizon: float,
+) -> Hours:
+    """When an install of so many minutes may begin in a zone: in the window, and to end before any freeze."""
+    needed = minutes * 60
+    parts = [(0.0, horizon)] if window is None else _openings(window, zone, needed, now, horizon)
+    for start, end in freezes:
+        begins, ends = (start - now).total_seconds() - needed, (end - now).total_seconds()
+        cut = []
+        for low, high in parts:
+            cut += [(low, min(high, begins)), (max(low, ends), high)]
+        parts = [(low, high) for low, high in cut if low < high]
+    return np.array(parts, dtype=np.float64).reshape(-1, 2)
+
+
+def _openings(window: Window, zone: str, needed: float, now: datetime, horizon: float) -> list[tuple[float, float]]:
+    name = window.zone_of(zone)
+    until = open_until(window, zone, now)
+    day = now.astimezone(_zone(name)).date() - timedelta(days=1)
+    found = []
+    while (begins := window.opening(day, name)[0]) <= now + timedelta(seconds=horizon):
+        _, ends = window.opening(day, name)
+        if day.weekday() in window.days and ends > now and (begins > now or until is not None):
+            low = max(0.0, (begins - now).total_seconds())
+            high = (ends - now).total_seconds() - needed
+            if high > low:
+                found.append((low, high))
+        day += timedelta(days=1)
+    return found
+
+
+def _zone(name: str) -> Any:
+    from herald_core.timing.clocks import zone
+
+    return zone(name)

@@ -1,0 +1,92 @@
+"""Rollouts in the real interface: by steps, approved by another, put back; freezes; the order of rank."""
+
+import re
+
+import pytest
+from playwright.sync_api import Browser, Page, expect
+
+from tests.browser.conftest import PASSWORD
+from tests.running import Running
+
+pytestmark = pytest.mark.filterwarnings("ignore")
+
+
+def group_of_old(running: Running, name: str, most: int) -> dict[str, object]:
+    """A static group of gateways that must pass the stepping stone, on mains and heard of."""
+    rule = 'family = Sill and firmware < 5.0.0 and presence = "on time" and uplink != satellite and power = mains'
+    old = [d["name"] for d in running.ask(f"devices?limit={most}&rule={quoted(rule)}")["devices"]]
+    assert old
+    return running.api("POST", "groups", {"name": name, "kind": "static", "devices": old})
+
+
+def quoted(text: str) -> str:
+    from urllib.parse import quote
+
+    return quote(text)
+
+
+def test_two_steps_an_approval_by_another_and_put_back(signed_in: Page, browser: Browser, running: Running) -> None:
+    page = signed_in
+    group = group_of_old(running, "Old gateways", 3)
+    page.goto(f"{running.url}/rollouts/new")
+    page.get_by_role("radio", name=re.compile("Sill 5.2.1")).check()
+    page.get_by_role("button", name="whom?").click()
+    page.get_by_label("Groups in the audience: find a group").fill("Old gateways")
+    page.get_by_role("checkbox", name=re.compile("Old gateways")).check()
+    expect(page.get_by_role("button", name=re.compile("go by way of other versions"))).to_be_visible()
+    page.get_by_role("button", name="Edit rings").click()
+    page.get_by_role("button", name="Take ring 2 out").click()
+    page.get_by_label("devices", exact=True).fill("1")
+    page.get_by_label("soak, min").first.fill("0")
+    page.get_by_label("somebody else approves").first.check()
+    page.get_by_role("button", name="Done").first.click()
+    expect(page.get_by_text("then an approval")).to_be_visible()
+    expect(page.get_by_role("heading", name="If launched now")).to_be_visible()
+    rollout = int(page.url.rsplit("/", 1)[1].split("?")[0])
+    reached = str(len(running.ask(f"groups/{group['id']}/members")["devices"]))
+    page.get_by_label("Number of devices").fill(reached)
+    page.get_by_role("button", name="Launch", exact=True).click()
+    expect(page.get_by_text("Waits for an approval", exact=True)).to_be_visible(timeout=120_000)
+    page.get_by_role("button", name="Approve…").click()
+    page.get_by_role("alertdialog").get_by_role("button", name=re.compile("Approve it")).click()
+    expect(page.get_by_role("alert")).to_contain_text("somebody else must approve")
+    other = browser.new_context().new_page()
+    other.goto(running.url)
+    other.get_by_label("E-mail address").fill("approver@larkfield.example")
+    other.get_by_label("Password").fill(PASSWORD)
+    other.get_by_role("button", name="Sign in").click()
+    expect(other.get_by_role("navigation", name="Rooms")).to_be_visible()
+    other.goto(f"{running.url}/rollouts/{rollout}")
+    other.get_by_role("button", name="Approve…").click()
+    other.get_by_role("alertdialog").get_by_role("button", name=re.compile("Approve it")).click()
+    expect(other.get_by_text("approved by T. Brandt")).to_be_visible()
+    running.until(f"rollouts/{rollout}", lambda r: r["state"] == "finished", seconds=200)
+    rows = running.ask(f"rollouts/{rollout}/deliveries")["deliveries"]
+    assert {r["from_version"] for r in rows if r["phase"] == "confirmed"} == {"5.0.1"}
+    page.reload()
+    page.get_by_role("button", name="Put back…").click()
+    page.get_by_role("alertdialog").get_by_role("button", name="Write it down").click()
+    expect(page.get_by_text(f"on the devices that rollout {rollout} changed", exact=False)).to_be_visible()
+    expect(page.get_by_role("button", name=re.compile("go straight to it"))).to_be_visible()
+
+
+def test_a_freeze_is_added_and_the_order_of_open_rollouts_changed(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    page.goto(f"{running.url}/library?shelf=freezes")
+    page.get_by_role("button", name="Add a freeze").click()
+    page.get_by_label("Name").fill("Olive pressing")
+    page.get_by_role("textbox", name=re.compile("^From")).fill("2031-01-05T06:00")
+    page.get_by_role("textbox", name=re.compile("^To")).fill("2031-01-04T06:00")
+    page.get_by_role("checkbox", name=re.compile("Marrow Bay")).first.check()
+    page.get_by_role("button", name="Add it").click()
+    expect(page.get_by_role("alert")).to_contain_text("A freeze ends after it begins.")
+    page.get_by_role("textbox", name=re.compile("^To")).fill("2031-01-09T06:00")
+    page.get_by_role("button", name="Add it").click()
+    expect(page.get_by_role("row", name=re.compile("Olive pressing to come"))).to_be_visible()
+    page.goto(f"{running.url}/rollouts")
+    lower = page.get_by_role("button", name=re.compile(r"Rank rollout \d+ lower")).first
+    moved = int(re.findall(r"\d+", lower.get_attribute("aria-label") or "")[0])
+    lower.click()
+    expect(page.get_by_role("button", name=re.compile(r"Rank rollout \d+ lower")).first).not_to_have_accessible_name(
+        f"Rank rollout {moved} lower"
+    )

@@ -1,0 +1,133 @@
+"""Forecasts: hours are cut as windows and freezes say, caps and gates are kept, and bands hold simulated ends."""
+
+from collections.abc import Sequence
+from datetime import UTC, datetime, time, timedelta
+
+import numpy as np
+import pytest
+
+from herald_core.forecast import Fleet, RingAhead, Situation, forecast
+from herald_core.forecast.futures import without
+from herald_core.forecast.situation import hours
+from herald_core.rings.gates import GateSpec
+from herald_core.simulation.fleet import Behaviour, SimDevice, make_fleet
+from herald_core.simulation.rollout import SimPlan, SimRollout
+from herald_core.timing.windows import Window
+
+NOW = datetime(2026, 11, 23, 0, 0, tzinfo=UTC)
+DAY = 86_400.0
+ALWAYS = [np.array([[0.0, 14 * DAY]])]
+
+
+def fleet(*rings: int, interval: float = 900.0, silent: bool = False) -> Fleet:
+    count = len(rings)
+    return Fleet(
+        ring=np.array(rings),
+        hours_of=np.zeros(count, dtype=np.int64),
+        interval=np.full(count, interval),
+        steps=np.ones(count, dtype=np.int64),
+        ready=np.zeros(count),
+        attempts=np.full(count, 2),
+        silent=np.full(count, silent),
+    )
+
+
+def situation(devices: Fleet, rings: Sequence[RingAhead] = (), **fields: object) -> Situation:
+    whole: dict[str, object] = {
+        "fleet": devices,
+        "rings": rings or [RingAhead(confirmed=0, failed=0, share=0.9, soak=0.0, open=True)],
+        "hours": ALWAYS,
+        "minutes": 10.0,
+        "at_once": 500,
+        "max_attempts": 2,
+        "failure_limit": 0.02,
+        "horizon": 14 * DAY,
+        "failure_rate": 0.0,
+        **fields,
+    }
+    return Situation(**whole)  # type: ignore[arg-type]
+
+
+def ring(soak: float = 0.0, **fields: object) -> RingAhead:
+    return RingAhead(**{"confirmed": 0, "failed": 0, "share": 0.9, "soak": soak, **fields})  # type: ignore[arg-type]
+
+
+def test_hours_end_early_enough_and_leave_freezes_out() -> None:
+    nights = Window(start=time(1), end=time(4))
+    freeze = (NOW + timedelta(hours=26), NOW + timedelta(hours=27))
+    found = hours(nights, "UTC", [freeze], minutes=30, now=NOW, horizon=2 * DAY)
+    assert (found / 3600).tolist() == [[1.0, 3.5], [25.0, 25.5], [27.0, 27.5]]
+    assert hours(None, "UTC", [(NOW, NOW + timedelta(days=30))], minutes=5, now=NOW, horizon=DAY).shape == (0, 2)
+    inside = hours(nights, "UTC", [], minutes=30, now=NOW + timedelta(hours=2), horizon=DAY / 2)
+    assert (inside / 3600).tolist() == [[0.0, 1.5]]
+
+
+def test_nothing_fails_nothing_waits() -> None:
+    told = forecast(situation(fleet(*[0] * 50)), seed=1)
+    assert 900 < told.end.low <= told.end.median <= told.end.high < 900 + 180 * 1.6 + 720 + 1
+    assert told.curve[0][1:] == (0.0, 0.0, 0.0) and told.curve[-1][1:] == (50.0, 50.0, 50.0)
+    assert told.halts == 0.0 and told.failed.high == 0.0
+
+
+def test_a_ring_waits_for_the_soak_before_it_and_for_who_approves() -> None:
+    rings = [ring(soak=7200.0, open=True, needs_approval=True), ring()]
+    working = np.array([[10 * 3600.0, 18 * 3600.0]])
+    told = forecast(situation(fleet(*[0] * 10, *[1] * 10), rings, working=working), seed=1)
+    assert told.rings[0].opens.high == 0.0
+    assert told.rings[1].opens.low == told.rings[1].opens.high == 10 * 3600.0
+    assert told.end.low > 10 * 3600.0
+
+
+def test_a_cap_takes_as_long_as_the_work_does() -> None:
+    alone = forecast(situation(fleet(*[0] * 60, interval=60.0), at_once=1), seed=1)
+    work = 60 * (180 + 0.85 * 600)
+    assert work * 0.9 < alone.end.median < work * 1.15
+
+
+def test_limits_say_what_holds_it_back() -> None:
+    rings = [ring(soak=3600.0, open=True), ring()]
+    base = situation(fleet(*[0] * 10, *[1] * 30), rings, at_once=2)
+    relaxed = {"at once": without(base, at_once=999), "soak": without(base, rings=[ring(open=True), ring()])}
+    told = forecast(base, seed=1, relaxed=relaxed)
+    assert told.limits["at once"] > told.limits["soak"] > 1800
+
+
+def test_bad_images_halt_and_stuck_gates_never_end() -> None:
+    told = forecast(situation(fleet(*[0] * 40), failure_rate=0.8), seed=1)
+    assert told.halts > 0.95 and np.isinf(told.end.median)
+    stuck = [ring(open=True, share=1.0), ring()]
+    told = forecast(situation(fleet(*[0] * 5, *[1] * 5), stuck, failure_rate=0.9, failure_limit=0.999), seed=1)
+    assert np.isinf(told.rings[1].opens.median) and np.isinf(told.end.median)
+
+
+def test_silent_devices_are_not_waited_for_and_done_ones_count() -> None:
+    devices = fleet(*[0] * 20)
+    devices.silent[:3] = True
+    told = forecast(situation(devices, [ring(open=True, confirmed=30, share=0.5)]), seed=1)
+    assert told.end.high < DAY
+    assert told.curve[0][2] == 30.0 and told.curve[-1][2] >= 47.0
+
+
+@pytest.mark.parametrize("at_once", [8, 200])
+def test_the_band_holds_most_simulated_ends(at_once: int) -> None:
+    gates = [GateSpec(confirmed_share=0.9, failure_limit=0.5, soak=timedelta(hours=1))] * 2
+    plan = SimPlan(rings=gates, at_once=at_once, failure_limit=0.5, max_attempts=3)
+    held = 0
+    for number in range(20):
+        sims = make_fleet(60, zones=("UTC",), rings=(0.3, 0.7), seed=number)
+        told = forecast(of(sims, plan), seed=number)
+        how = Behaviour(seed=number, failure_rate=0.02)
+        ended = SimRollout(plan, sims, how, NOW, timedelta(minutes=1)).play(NOW + timedelta(days=9))
+        assert ended.ended_at is not None
+        held += told.end.low <= (ended.ended_at - NOW).total_seconds() <= told.end.high
+    assert 11 <= held <= 20
+
+
+def of(devices: Sequence[SimDevice], plan: SimPlan) -> Situation:
+    whole = fleet(*[d.ring for d in devices])
+    whole.interval[:] = [d.interval.total_seconds() for d in devices]
+    whole.attempts[:] = plan.max_attempts
+    rings = [ring(soak=g.soak.total_seconds(), open=i == 0) for i, g in enumerate(plan.rings)]
+    return situation(
+        whole, rings, at_once=plan.at_once, failure_limit=0.5, max_attempts=3, failure_rate=0.02, turn=60.0
+    )

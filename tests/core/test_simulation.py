@@ -1,0 +1,84 @@
+"""The simulated rollout: it repeats itself, its sums hold, and it keeps to windows, freezes, caps and gates."""
+
+from collections import Counter
+from datetime import UTC, datetime, time, timedelta
+
+import pytest
+
+from herald_core.deliveries import IN_HAND, Phase
+from herald_core.rings.gates import GateSpec
+from herald_core.simulation.fleet import Behaviour, make_fleet
+from herald_core.simulation.rollout import Outcome, SimFreeze, SimPlan, SimRollout
+from herald_core.timing.windows import Window, open_until
+
+ZONES = ("Australia/Adelaide", "Asia/Kolkata", "Europe/Lisbon", "America/Santiago")
+START = datetime(2026, 4, 4, 9, tzinfo=UTC)
+GATE = GateSpec(confirmed_share=0.9, failure_limit=0.1, soak=timedelta(hours=1))
+NIGHTS = Window(start=time(1), end=time(4, 30))
+TURN = timedelta(minutes=5)
+
+
+def play(plan: SimPlan, *, rate: float = 0.0, days: int = 14, seed: int = 1, **behaviour: float) -> Outcome:
+    fleet = make_fleet(120, zones=ZONES, rings=(0.1, 0.9), seed=seed)
+    how = Behaviour(seed=seed, failure_rate=rate, **behaviour)  # type: ignore[arg-type]
+    return SimRollout(plan, fleet, how, START, TURN).play(START + timedelta(days=days))
+
+
+def test_the_same_seed_goes_the_same_way() -> None:
+    plan = SimPlan(rings=[GATE, GATE], window=NIGHTS, failure_limit=0.5)
+    first, second = (play(plan, rate=0.1, lost_rate=0.02) for _ in range(2))
+    assert (first.phases, first.ended_at, first.confirmed) == (second.phases, second.ended_at, second.confirmed)
+    assert play(plan, rate=0.1, seed=2).confirmed != first.confirmed
+
+
+def test_everybody_arrives_ring_after_ring() -> None:
+    ended = play(SimPlan(rings=[GATE, GATE], window=NIGHTS))
+    assert (ended.state, Counter(ended.phases.values())) == ("finished", {Phase.CONFIRMED: 120})
+    assert ended.opened[0] == START
+    assert ended.opened[1] is not None and ended.opened[1] >= ended.confirmed[10] + timedelta(hours=1)
+
+
+def test_every_turn_adds_up_and_keeps_to_the_rules() -> None:
+    freeze = SimFreeze(start=START + timedelta(hours=10), end=START + timedelta(hours=34), everywhere=False)
+    plan = SimPlan(rings=[GATE, GATE], window=NIGHTS, freezes=[freeze], at_once=7, failure_limit=0.5)
+    fleet = make_fleet(120, zones=ZONES, rings=(0.1, 0.9), seed=4, silent_share=0.1)
+    rollout = SimRollout(plan, fleet, Behaviour(seed=4, failure_rate=0.1, lost_rate=0.05), START, TURN)
+    seen = 0
+
+    def watch(now: datetime) -> None:
+        nonlocal seen
+        before = {d.device.id for d in rollout.deliveries if d.phase is Phase.OFFERED}
+        assert sum(sum(c.values()) for c in rollout.counts) == 120
+        assert Counter(d.phase for d in rollout.deliveries) == +sum(rollout.counts, Counter())
+        for delivery in rollout.deliveries:
+            if delivery.device.id in before and delivery.since is not None and delivery.since == now - TURN:
+                seen += 1
+                assert open_until(NIGHTS, delivery.device.zone, delivery.since) is not None
+                assert not (delivery.device.group and freeze.start <= delivery.since < freeze.end)
+                assert rollout.opened[delivery.device.ring] is not None
+        assert sum(d.phase in IN_HAND for d in rollout.deliveries) <= 7
+
+    rollout.play(START + timedelta(days=30), watch)
+    assert seen > 50
+
+
+def test_a_bad_image_halts_it_and_the_rest_is_spared() -> None:
+    ended = play(SimPlan(rings=[GATE, GATE], max_attempts=1), rate=0.6, days=2)
+    assert ended.state == "halted" and "tried failed" in ended.reason
+    assert ended.failed < 40 and Counter(ended.phases.values())[Phase.WAITING] >= 100
+
+
+@pytest.mark.parametrize(("act", "expected"), [("pause", "paused"), ("resume", "running")])
+def test_people_step_in(act: str, expected: str) -> None:
+    acts = [(START + timedelta(minutes=10), "pause")]
+    if act == "resume":
+        acts.append((START + timedelta(hours=3), "resume"))
+    ended = play(SimPlan(rings=[GATE, GATE], acts=acts, at_once=1), days=1)
+    assert ended.state == expected
+
+
+def test_what_is_never_heard_of_expires() -> None:
+    fleet = make_fleet(20, zones=ZONES, rings=(1.0,), seed=3, silent_share=1.0)
+    plan = SimPlan(rings=[GATE], give_up=timedelta(hours=20))
+    ended = SimRollout(plan, fleet, Behaviour(seed=1), START, TURN).play(START + timedelta(days=3))
+    assert set(ended.phases.values()) == {Phase.EXPIRED} and ended.state == "finished"

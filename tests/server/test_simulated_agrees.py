@@ -1,0 +1,247 @@
+"""The server and the simulated rollout of the core, on the same devices, end alike; sums hold at each turn."""
+
+from datetime import UTC, datetime, time, timedelta
+from typing import Any
+
+import pytest
+from django.db import transaction
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from herald.calendar.services import FreezeDraft, save_freeze
+from herald.deliveries import services as deliveries
+from herald.deliveries.models import Delivery, DeliveryEvent
+from herald.fleet.models import Device
+from herald.rollouts import services
+from herald.rollouts.turn import phase_counts, turn_rollouts
+from herald_core.deliveries import IN_HAND, Event, Phase, failure
+from herald_core.rings.assignment import RingKind
+from herald_core.rings.gates import GateSpec
+from herald_core.simulation.fleet import Attempt, Behaviour, SimDevice
+from herald_core.simulation.rollout import SimFreeze, SimPlan, SimRollout
+from herald_core.timing.windows import Window, open_until
+from tests.factories import launched, make_device, make_draft, make_image, make_site, make_static, ring
+
+pytestmark = pytest.mark.django_db
+TURN = timedelta(minutes=20)
+ZONES = ("Australia/Adelaide", "Asia/Kolkata", "Europe/Lisbon", "America/Santiago")
+#: in and around clock changes of both hemispheres
+STARTS = (
+    datetime(2026, 4, 4, 9, 0, tzinfo=UTC),
+    datetime(2026, 3, 28, 20, 0, tzinfo=UTC),
+    datetime(2026, 9, 5, 21, 0, tzinfo=UTC),
+    datetime(2026, 11, 23, 2, 0, tzinfo=UTC),
+)
+
+
+class Server:
+    """Drives the real engine turn by turn with devices that behave as the simulated ones do."""
+
+    def __init__(self, plan: SimPlan, devices: list[SimDevice], behaviour: Behaviour, start: datetime) -> None:
+        self.plan, self.devices, self.behaviour, self.start = plan, devices, behaviour, start
+        rows = {d.id: make_device(site=make_site(d.zone, d.zone), last_check_in=None) for d in devices}
+        self.ids = {row.pk: sim for sim, row in rows.items()}
+        self.by_id = {d.id: d for d in devices}
+        self.rows = list(rows.values())
+        groups = [
+            make_static(f"ring {r}", [rows[d.id] for d in devices if d.ring == r]) for r in range(len(plan.rings))
+        ]
+        marked = make_static("marked", [rows[d.id] for d in devices if d.group])
+        for number, freeze in enumerate(plan.freezes):
+            whom: dict[str, Any] = {"everywhere": True} if freeze.everywhere else {"groups": [marked]}
+            draft = FreezeDraft(name=f"F{number}", starts_at=freeze.start, ends_at=freeze.end, **whom)
+            save_freeze(draft, actor=None, now=start)
+        rings = [
+            ring(
+                f"R{i}",
+                RingKind.GROUP,
+                group=groups[i],
+                confirmed_pct=spec.confirmed_share * 100,
+                soak_minutes=int(spec.soak.total_seconds() // 60),
+            )
+            for i, spec in enumerate(plan.rings)
+        ]
+        hours = {"window_start": plan.window.start, "window_end": plan.window.end} if plan.window else {}
+        image = make_image(expected_minutes=plan.minutes, soak_minutes=int(plan.soak.total_seconds() // 60))
+        draft_of = make_draft(
+            make_static("all", list(rows.values())),
+            image,
+            rings=rings,
+            at_once=plan.at_once,
+            max_attempts=plan.max_attempts,
+            failure_limit_pct=plan.failure_limit * 100,
+            failure_count_limit=plan.count_limit,
+            give_up_after_hours=int(plan.give_up.total_seconds() // 3600),
+            **hours,
+        )
+        Device.objects.update(last_check_in=start - timedelta(minutes=1))  # launched as known, silent from then on
+        self.rollout = launched(draft_of, start)
+        self.acts = sorted(plan.acts)
+        self.next: dict[int, tuple[datetime, str]] = {}
+        self.last_call: dict[int, datetime] = {}
+
+    def turn(self, now: datetime) -> None:
+        """What people and devices did since the last turn, then the clock's own work."""
+        while self.acts and self.acts[0][0] <= now:
+            self._act(self.acts.pop(0)[1], now)
+        self._hear(now)
+        for row in self.rows:
+            regular = self.by_id[self.ids[row.pk]].call_before(self.start, now)
+            row.last_check_in = max([c for c in (regular, self.last_call.get(row.pk)) if c], default=None)
+        Device.objects.bulk_update(self.rows, ["last_check_in"])
+        deliveries.expire(now=now)
+        deliveries.recall_lapsed(now=now)
+        turn_rollouts(now=now)
+        for offered in Delivery.objects.filter(phase="offered").select_related("device"):
+            if offered.phase_since == now:
+                sim_device = self.by_id[self.ids[offered.device_id]]
+                self.next[offered.device_id] = (sim_device.call_after(self.start, now), "call")
+        self.check(now)
+
+    def _act(self, act: str, now: datetime) -> None:
+        self.rollout.refresh_from_db()
+        if act == "pause" and self.rollout.state == "running":
+            services.pause(self.rollout, actor=None, now=now)
+        elif act == "resume" and self.rollout.state in ("paused", "halted"):
+            services.resume(self.rollout, actor=None, now=now)
+
+    def _hear(self, now: datetime) -> None:
+        while due := sorted((at, pk) for pk, (at, _) in self.next.items() if at <= now):
+            at, pk = due[0]
+            _, what = self.next.pop(pk)
+            delivery = Delivery.objects.select_related("image").filter(device_id=pk, phase__in=IN_HAND).first()
+            if delivery is not None and self._stands(delivery, what):
+                self.last_call[pk] = at
+                self._do(delivery, what, at)
+
+    def _stands(self, delivery: Delivery, what: str) -> bool:
+        """Whether the device still has the order that it was about to go on with."""
+        wanted = {"call": Phase.OFFERED, "fetched": Phase.FETCHING, "installed": Phase.INSTALLING}
+        return Phase(delivery.phase) is wanted.get(what, Phase.CONFIRMING)
+
+    def _do(self, delivery: Delivery, what: str, at: datetime) -> None:
+        sim = self.by_id[self.ids[delivery.device_id]]
+        attempt: Attempt = self.behaviour.attempt(sim.id, delivery.attempt)
+        one = Delivery.objects.filter(pk=delivery.pk)
+        if what == "call":
+            if delivery.offer_until and delivery.offer_until > at:
+                deliveries.move(one, Event.FETCH, now=at, cause="reported fetching")
+                self.next[delivery.device_id] = (at + attempt.fetch, "fetched")
+        elif what == "fetched":
+            late = delivery.offer_until is not None and at > delivery.offer_until
+            if attempt.error == "bad-hash" or late:
+                self._fail(delivery, attempt.error if attempt.error == "bad-hash" else "too-late", at)
+            else:
+                deliveries.move(one, Event.INSTALL, now=at, cause="reported installing")
+                if not attempt.lost:
+                    self.next[delivery.device_id] = (at + attempt.install, "installed")
+        elif what == "installed" and attempt.error:
+            self._fail(delivery, attempt.error, at)
+        else:
+            change = deliveries.judge(delivery, None, firmware="5.2.1", healthy=True, now=at)
+            deliveries.apply_changes([change], now=at)
+            if not change.steps or change.steps[-1].to is Phase.CONFIRMING:
+                self.next[delivery.device_id] = (at + min(sim.interval, self.plan.soak), "soaks")
+
+    def _fail(self, delivery: Delivery, cause: str, at: datetime) -> None:
+        step = failure(deliveries.as_in_hand(delivery), cause)
+        deliveries.apply_changes([deliveries.Change(delivery=delivery, steps=[step])], now=at)
+
+    def check(self, now: datetime) -> None:
+        """What must hold at every turn."""
+        counts = phase_counts([self.rollout.pk])[self.rollout.pk]
+        assert sum(n for ring_phases in counts.values() for n in ring_phases.values()) == len(self.devices)
+        offered_now = list(
+            DeliveryEvent.objects.filter(to_phase="offered", at=now).select_related(
+                "delivery__device", "delivery__ring"
+            )
+        )
+        for event in offered_now:
+            sim = self.by_id[self.ids[event.delivery.device_id]]
+            assert open_until(self.plan.window, sim.zone, now) is not None
+            for freeze in self.plan.freezes:
+                assert not ((freeze.everywhere or sim.group) and freeze.start <= now < freeze.end)
+            opened = event.delivery.ring.opened_at
+            assert opened is not None and opened <= now
+        in_hand = sum(n for ring_phases in counts.values() for p, n in ring_phases.items() if p in IN_HAND)
+        assert not offered_now or in_hand <= self.plan.at_once
+
+    def phases(self) -> dict[int, Phase]:
+        found = Delivery.objects.of_rollout(self.rollout.pk).values_list("device_id", "phase")
+        return {self.ids[device]: Phase(phase) for device, phase in found}
+
+
+def minutes(low: int, high: int) -> st.SearchStrategy[timedelta]:
+    return st.integers(low, high).map(lambda m: timedelta(minutes=m))
+
+
+@st.composite
+def plans(draw: st.DrawFn, start: datetime) -> SimPlan:
+    window = None
+    if draw(st.booleans()):
+        begins = draw(st.integers(0, 23))
+        length = draw(st.integers(1, 8))
+        window = Window(start=time(begins), end=time((begins + length) % 24, 30))
+    freezes = []
+    for _ in range(draw(st.integers(0, 2))):
+        begins_at = start + draw(minutes(0, 2000))
+        freezes.append(
+            SimFreeze(start=begins_at, end=begins_at + draw(minutes(30, 900)), everywhere=draw(st.booleans()))
+        )
+    acts = [(start + draw(minutes(1, 1500)), draw(st.sampled_from(["pause", "resume"]))) for _ in range(3)]
+    return SimPlan(
+        rings=[
+            GateSpec(confirmed_share=draw(st.sampled_from([0.5, 0.9])), failure_limit=0.3, soak=draw(minutes(0, 90)))
+            for _ in range(draw(st.integers(1, 3)))
+        ],
+        window=window,
+        freezes=freezes,
+        at_once=draw(st.integers(1, 9)),
+        max_attempts=draw(st.integers(1, 3)),
+        soak=draw(minutes(0, 40)),
+        failure_limit=0.3,
+        count_limit=draw(st.sampled_from([None, 3])),
+        give_up=timedelta(hours=draw(st.integers(20, 60))),
+        acts=acts,
+    )
+
+
+@st.composite
+def fleets(draw: st.DrawFn, rings: int) -> list[SimDevice]:
+    return [
+        SimDevice(
+            id=number,
+            zone=draw(st.sampled_from(ZONES)),
+            ring=draw(st.integers(0, rings - 1)),
+            interval=(interval := timedelta(seconds=draw(st.sampled_from([600, 900, 1800, 7200])))),
+            offset=timedelta(seconds=draw(st.integers(0, int(interval.total_seconds()) - 1))),
+            group=draw(st.booleans()),
+            silent_for=timedelta(hours=draw(st.sampled_from([0, 0, 0, 5, 30]))),
+        )
+        for number in range(1, draw(st.integers(1, 9)) + 1)
+    ]
+
+
+@settings(max_examples=8, deadline=None)
+@given(data=st.data())
+def test_both_engines_end_alike_and_sums_hold_at_every_turn(data: st.DataObject) -> None:
+    start = data.draw(st.sampled_from(STARTS))
+    plan = data.draw(plans(start))
+    devices = data.draw(fleets(len(plan.rings)))
+    behaviour = Behaviour(
+        seed=data.draw(st.integers(0, 999)),
+        minutes=plan.minutes,
+        failure_rate=data.draw(st.sampled_from([0.0, 0.1, 0.5])),
+        spoiled_rate=data.draw(st.sampled_from([0.0, 0.2])),
+        lost_rate=data.draw(st.sampled_from([0.0, 0.2])),
+    )
+    with transaction.atomic():
+        server = Server(plan, devices, behaviour, start)
+        simulated = SimRollout(plan, devices, behaviour, start, TURN)
+        ended = simulated.play(start + timedelta(hours=36), watch=server.turn)
+        assert server.phases() == ended.phases
+        server.rollout.refresh_from_db()
+        assert server.rollout.state == ended.state
+        opened = [r.opened_at for r in server.rollout.rings.all()]
+        assert opened == ended.opened
+        transaction.set_rollback(True)

@@ -1,0 +1,167 @@
+/** Which versions are brought: one for all, or a row for each model, uplink and current version. */
+import { useQuery } from "@tanstack/react-query";
+import type { Schemas } from "@/api/client";
+import { models as modelsQuery } from "@/api/queries";
+import { Button, Labelled } from "@/parts/controls";
+import { count, megabytes } from "@/parts/format";
+import { preflight } from "./consequences";
+import { type Change, type Draft, mainChange, withChange, withMain } from "./draft";
+import { ModelRow } from "./model-row";
+
+interface Props {
+  draft: Draft;
+  rollout: Schemas["RolloutDetail"] | null;
+  images: Schemas["ImageRow"][];
+  onChange: (draft: Draft) => void;
+}
+
+export function ChangeSlot({ draft, rollout, images, onChange }: Props) {
+  const set = (changes: Change[]) => onChange({ ...draft, changes });
+  if (rollout?.puts_back_id)
+    return <p>Each device gets the version that it had before rollout {rollout.puts_back_id} changed it.</p>;
+  return (
+    <div className="space-y-4">
+      <MainTarget
+        draft={draft}
+        rollout={rollout}
+        images={images}
+        onPick={(main) => set(withMain(draft.changes, main))}
+      />
+      <ByModel draft={draft} rollout={rollout} images={images} set={set} />
+      <label className="flex min-h-[30px] items-center gap-2">
+        <input
+          type="checkbox"
+          className="accent-[var(--verdigris)]"
+          checked={draft.downgrades ?? false}
+          onChange={(e) => onChange({ ...draft, downgrades: e.target.checked })}
+        />
+        Also to devices that run a newer version: they are taken down to it
+      </label>
+      <Labelled label="Shown on the device before the install" hint="your own words; empty for nothing">
+        <input
+          className="field"
+          maxLength={300}
+          value={draft.notice ?? ""}
+          onChange={(e) => onChange({ ...draft, notice: e.target.value })}
+        />
+      </Labelled>
+    </div>
+  );
+}
+
+function MainTarget({
+  draft,
+  rollout,
+  images,
+  onPick,
+}: {
+  draft: Draft;
+  rollout: Schemas["RolloutDetail"] | null;
+  images: Schemas["ImageRow"][];
+  onPick: (main: Change | null) => void;
+}) {
+  const main = mainChange(draft.changes);
+  const { data } = useQuery({ ...preflight(rollout?.id ?? 0), enabled: rollout !== null });
+  const present = new Set(data?.models.map((m) => m.model));
+  // the chosen one first, then what the audience can use, so that nobody scrolls for it
+  const place = (i: Schemas["ImageRow"]) =>
+    i.id === main?.image_id ? 0 : i.models.some((m) => present.has(m)) ? 1 : 2;
+  const option = (key: string, chosen: boolean, pick: Change | null, name: string, note: string) => (
+    <label key={key} className="flex min-h-[34px] items-center gap-2 border-rule border-b border-dashed">
+      <input
+        type="radio"
+        name="image"
+        className="accent-[var(--verdigris)]"
+        checked={chosen}
+        onChange={() => onPick(pick)}
+      />
+      <strong className="font-semibold">{name}</strong>
+      <span className="ml-auto truncate text-soft" title={note}>
+        {note}
+      </span>
+    </label>
+  );
+  return (
+    <div
+      className="grid max-h-60 grid-cols-2 gap-x-5 overflow-auto max-xl:grid-cols-1"
+      role="radiogroup"
+      aria-label="Image"
+    >
+      {option("newest", main?.choice === "newest", { choice: "newest" }, "The newest approved", "of each model")}
+      {option("rows", !main && draft.changes.length > 0, null, "Row by row", "each model says its own below")}
+      {images
+        .filter((i) => i.status === "approved")
+        .sort((a, b) => place(a) - place(b))
+        .map((i) =>
+          option(
+            String(i.id),
+            main?.image_id === i.id,
+            { choice: "image", image_id: i.id },
+            i.name,
+            `${i.min_version ? `from ${i.min_version} · ` : ""}${megabytes(i.size_bytes)} · ${count(i.runs)} of ${count(i.fits)} run it`,
+          ),
+        )}
+    </div>
+  );
+}
+
+function ByModel({
+  draft,
+  rollout,
+  images,
+  set,
+}: {
+  draft: Draft;
+  rollout: Schemas["RolloutDetail"] | null;
+  images: Schemas["ImageRow"][];
+  set: (changes: Change[]) => void;
+}) {
+  const { data } = useQuery({ ...preflight(rollout?.id ?? 0), enabled: rollout !== null });
+  const { data: models } = useQuery(modelsQuery);
+  if (!data || !models || data.models.length === 0) return null;
+  const unset = data.models.filter((m) => m.without_target > 0);
+  const leavesRest = draft.changes.some((c) => c.model_id == null && c.choice === "leave_out");
+  return (
+    <section aria-label="By model">
+      <h3 className="mb-1">By model, as the audience stands</h3>
+      <table className="w-full">
+        <thead className="text-left text-soft">
+          <tr>
+            <th className="py-1 font-normal">Model</th>
+            <th className="pr-4 text-right font-normal">Devices</th>
+            <th className="font-normal">Run now</th>
+            <th className="font-normal">Get</th>
+            <th>
+              <span className="sr-only">narrower rows</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {data.models.map((m) => (
+            <ModelRow
+              key={m.model}
+              model={m}
+              modelId={models.find((x) => x.name === m.model)?.id ?? 0}
+              draft={draft}
+              images={images}
+              set={set}
+            />
+          ))}
+        </tbody>
+      </table>
+      {(unset.length > 0 || leavesRest) && (
+        <p className="mt-2 flex items-center gap-3">
+          {unset.length > 0 && (
+            <span className="text-brick">
+              {count(unset.reduce((n, m) => n + m.without_target, 0))} devices have no target yet, so it cannot be
+              launched.
+            </span>
+          )}
+          <Button onClick={() => set(withChange(draft.changes, { choice: "leave_out" }, !leavesRest))}>
+            {leavesRest ? "Do not leave the other models out" : "Leave the other models out"}
+          </Button>
+        </p>
+      )}
+    </section>
+  );
+}

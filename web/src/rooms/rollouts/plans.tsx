@@ -1,0 +1,76 @@
+/** Rings taken from a kept plan, and kept as one. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { toast } from "sonner";
+import { api, body } from "@/api/client";
+import { plans as plansQuery } from "@/api/queries";
+import { Button, Problem } from "@/parts/controls";
+import { counted } from "@/parts/format";
+import type { Draft } from "./draft";
+
+export function Plans({ draft, onChange }: { draft: Draft; onChange: (draft: Draft) => void }) {
+  const client = useQueryClient();
+  const { data } = useQuery(plansQuery);
+  const [name, setName] = useState("");
+  const keep = useMutation({
+    mutationFn: () => body(api.POST("/api/v1/plans", { body: { name, rings: draft.rings } })),
+    onSuccess: (plan) => {
+      client.invalidateQueries({ queryKey: ["plans"] });
+      const newest = plan.versions[0];
+      if (newest) onChange({ ...draft, plan_version_id: newest.id });
+      toast(`Kept as ${plan.name}, version ${newest?.number ?? 1}`);
+      setName("");
+    },
+  });
+  return (
+    <div className="mt-2 flex flex-wrap items-center gap-3 border-rule border-t pt-3">
+      <select
+        className="field"
+        aria-label="Take the rings of a plan"
+        value=""
+        onChange={(e) => {
+          const version = data?.flatMap((p) => p.versions).find((v) => v.id === Number(e.target.value));
+          if (version) onChange({ ...draft, rings: version.rings, plan_version_id: version.id });
+        }}
+      >
+        <option value="">take the rings of a plan…</option>
+        {data?.map((plan) => {
+          const newest = plan.versions[0];
+          return (
+            newest && (
+              <option key={plan.id} value={newest.id}>
+                {plan.name}, {counted(newest.rings.length, "ring")}
+              </option>
+            )
+          );
+        })}
+      </select>
+      <form
+        className="flex items-center gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          if (name.trim()) keep.mutate();
+        }}
+      >
+        <input
+          className="field w-44"
+          aria-label="Name of the plan"
+          placeholder="Name of a plan…"
+          list="plan-names"
+          maxLength={60}
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+        />
+        <datalist id="plan-names">
+          {data?.map((p) => (
+            <option key={p.id} value={p.name} />
+          ))}
+        </datalist>
+        <Button type="submit" disabled={!name.trim() || keep.isPending}>
+          {data?.some((p) => p.name === name.trim()) ? "Keep as its next version" : "Keep these rings"}
+        </Button>
+      </form>
+      <Problem error={keep.error} />
+    </div>
+  );
+}
