@@ -45,6 +45,7 @@ def situation_of(plan: SimPlan, devices: list[SimDevice], start: datetime) -> Si
         ready=np.zeros(len(devices)),
         attempts=np.full(len(devices), plan.max_attempts),
         silent=np.zeros(len(devices), dtype=bool),
+        with_file=np.zeros(len(devices), dtype=bool),
     )
     return Situation(
         fleet=fleet,

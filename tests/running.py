@@ -90,7 +90,7 @@ class Running:
             headers={"Authorization": f"Bearer {self._token}", "Content-Type": "application/json"},
         )
         with urllib.request.urlopen(request, timeout=30) as response:
-            return json.load(response)
+            return None if response.status == 204 else json.load(response)
 
     def ask(self, path: str) -> Any:
         """A GET that is asked again while the server is coming back."""
@@ -120,6 +120,24 @@ class Running:
 
     def image(self, name: str) -> int:
         return int(next(i["id"] for i in self.ask("images") if i["name"] == name))
+
+    def add_fault(self, **fault: Any) -> None:
+        """Let the simulated devices fail in one more way from now on."""
+        path = next(self.folder.rglob("fleet.json"))
+        manifest = json.loads(path.read_text())
+        path.write_text(json.dumps({**manifest, "faults": [*manifest["faults"], fault]}))
+        before = self.processes()["fleet"]
+        self.kill("fleet")
+        deadline = time.monotonic() + PATIENCE_SECONDS
+        while self.processes().get("fleet", before) == before:
+            assert time.monotonic() < deadline, "the fleet did not come back"
+            time.sleep(0.3)
+
+    def rank_first(self, rollout: int) -> None:
+        """Let a rollout go before all others, once it is open."""
+        self.until(f"rollouts/{rollout}", lambda r: r["state"] == "running")
+        open_ones = [r["id"] for r in self.ask("rollouts") if r["state"] in ("running", "paused", "halted")]
+        self.api("POST", "rollouts/rank", {"order": [rollout, *(r for r in open_ones if r != rollout)]})
 
     def launch(self, body: dict[str, Any]) -> int:
         """Compose and launch a rollout; its id.

@@ -22,7 +22,7 @@ from herald.images.api import views as images
 from herald.imports.api import views as imports
 from herald.now.views import NowApiView
 from herald.record.api.views import RecordListView
-from herald.rollouts.api import acts, forecasts, holding, plans, watching
+from herald.rollouts.api import acts, forecasts, holding, plans, reports, watching
 from herald.rollouts.api import views as rollouts
 
 
@@ -148,6 +148,10 @@ urlpatterns = [
     _call("rollouts/<int:rollout_id>/marks", watching.RolloutMarksView),
     _call("rollouts/<int:rollout_id>/progress", watching.RolloutProgressView),
     _call("rollouts/<int:rollout_id>/forecast", forecasts.RolloutForecastView),
+    _call("rollouts/<int:rollout_id>/breakdown", reports.RolloutBreakdownView),
+    _call("rollouts/<int:rollout_id>/freezes", reports.RolloutFreezesView),
+    _call("rollouts/<int:rollout_id>/report", reports.RolloutReportView),
+    _call("rollouts/<int:rollout_id>/report/table", reports.RolloutReportTableView),
     _call("rollouts/<int:rollout_id>/timeline", watching.RolloutTimelineView),
     _call("plans", plans.PlanListView),
     _call("plans/<int:plan_id>", plans.PlanView),

@@ -47,6 +47,7 @@ class Event(StrEnum):
     CONFIRM = "confirm"
     FIND_DONE = "find_done"
     RETRY = "retry"
+    KEEP = "keep"
     FAIL = "fail"
     WITHDRAW = "withdraw"
     EXPIRE = "expire"
@@ -101,6 +102,8 @@ TRANSITIONS: Mapping[tuple[Phase, Event], Phase] = {
     **{(phase, Event.WITHDRAW): Phase.WITHDRAWN for phase in RECALLABLE},
     **{(phase, Event.EXPIRE): Phase.EXPIRED for phase in RECALLABLE},
     **{(phase, Event.SUPERSEDE): Phase.SUPERSEDED for phase in RECALLABLE},
+    # its file was fetched ahead; the device keeps it and waits for its hours
+    (Phase.STAGED, Event.KEEP): Phase.WAITING,
     # a person gives it another attempt
     **{(phase, Event.AGAIN): Phase.WAITING for phase in (Phase.FAILED, Phase.EXPIRED)},
 }
@@ -132,6 +135,8 @@ def sources(event: Event) -> tuple[Phase, ...]:
     return tuple(phase for phase, e in TRANSITIONS if e is event)
 
 
+#: why an order in hand goes back to waiting although nothing failed
+KEPT = "keeps the file for its hours"
 #: Causes that say nothing against the image: the order is given again and no attempt is counted.
 BLAMELESS = frozenset({"too-late", "recalled"})
 #: Causes that another attempt would only meet again.
@@ -163,6 +168,8 @@ class InHand:
     attempt: int
     max_attempts: int
     counter: int
+    #: only the file was asked for; the install comes as an order of its own
+    fetch_only: bool = False
     target_version: str = ""
     soak: timedelta = timedelta(0)
     phase_since: datetime | None = None
@@ -210,7 +217,11 @@ def steps_of_report(order: InHand, report: Report) -> list[Step]:
     event = _REPORTED.get(report.phase)
     if event is None or (order.kind is Kind.COMMAND and event not in (Event.ACCEPT, Event.RUN)):
         return []
-    return _forward(order.phase, event, f"reported {report.phase}")
+    steps = _forward(order.phase, event, f"reported {report.phase}")
+    if event is Event.STAGE and order.fetch_only and steps:
+        keep = advance(Phase.STAGED, Event.KEEP)
+        steps.append(Step(event=Event.KEEP, to=keep, cause=KEPT))
+    return steps
 
 
 def steps_of_state(order: InHand, *, firmware: str | None, healthy: bool, now: datetime) -> list[Step]:

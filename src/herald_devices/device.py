@@ -31,12 +31,14 @@ class Device:
         self._final: dict[str, Any] = {}
         self._facts_due = 0
         self._counter = 0
+        self._kept = ""  # the hash of a file that was fetched ahead
         self._recall()
 
     def _recall(self) -> None:
         """What was remembered from before a loss of power."""
         kept = self._memory.remembered.get(self.persona.uid, {})
         self.persona.firmware = kept.get("firmware", self.persona.firmware)
+        self._kept = kept.get("kept", "")
         if "boot_count" in kept:
             self.persona.facts["boot_count"] = kept["boot_count"]
 
@@ -119,13 +121,17 @@ class Device:
     async def _install(self, order: dict[str, Any], until: float) -> dict[str, Any]:
         error = self._fault(order["version"], order["id"])
         slow = self.persona.facts.get("uplink") == "satellite"
-        await self._say(order=order["id"], phase="fetching")
-        try:
-            await self._gateway.fetch(
-                self.persona.secret, order, self._rng, slow=slow, spoil=error == "bad-hash", pause=self._pause
-            )
-        except BadImage as bad:
-            return await self._finish(order, phase="failed", error=bad.word, error_text=str(bad))
+        if self._kept != order["sha256"]:
+            await self._say(order=order["id"], phase="fetching")
+            try:
+                await self._gateway.fetch(
+                    self.persona.secret, order, self._rng, slow=slow, spoil=error == "bad-hash", pause=self._pause
+                )
+            except BadImage as bad:
+                return await self._finish(order, phase="failed", error=bad.word, error_text=str(bad))
+        if order.get("fetch_only"):
+            self._keep_file(order["sha256"])
+            return await self._finish(order, phase="staged", progress=100)
         answer = await self._say(order=order["id"], phase="staged", progress=100)
         if not self._still(answer, order):
             return answer
@@ -133,6 +139,7 @@ class Device:
             text = "the window closed before the file was here"
             return await self._finish(order, phase="failed", error="too-late", error_text=text)
         await self._say(order=order["id"], phase="installing")
+        self._keep_file("")
         await self._pause(order["expected_minutes"] * 60 * self._rng.uniform(0.5, 1.2))
         if error in ("flash-verify", "boots-twice"):
             texts = {
@@ -144,6 +151,12 @@ class Device:
             self._memory.keep(self.persona.uid, firmware=order["version"])
             self.persona.firmware = order["version"]
         return await self._finish(order, phase="confirming", progress=100)
+
+    def _keep_file(self, sha256: str) -> None:
+        """Keep the file of this hash for a later order, or none."""
+        if self._kept != sha256:
+            self._kept = sha256
+            self._memory.keep(self.persona.uid, kept=sha256)
 
     async def _restart(self, order: dict[str, Any]) -> dict[str, Any]:
         """Go silent, come back, and say so."""

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from scipy.stats import fisher_exact, hypergeom
 
 from herald_core.cohorts import adjusted, risk_ratio, shared_causes
-from herald_core.rules import Vocabulary, to_text
+from herald_core.rules import FieldSpec, FieldType, Vocabulary, to_text
 
 WORDS = Vocabulary.with_fields(())
 
@@ -109,3 +109,17 @@ def test_values_that_no_rule_can_name_are_passed_over() -> None:
     records = [{**r, "firmware": "not a version" if i % 3 else "5.1.0"} for i, r in enumerate(fleet(300, 9))]
     failed = failing(records, lambda r: 0.6 if r["site"] == "Marrow" else 0.01)
     assert to_text(shared_causes(records, failed, [], WORDS)[0].clauses[0]) == "site = Marrow"
+
+
+def test_devices_that_lack_a_number_or_a_yes_are_no_fault() -> None:
+    fields = (
+        FieldSpec(key="battery", type=FieldType.NUMBER, label="Battery"),
+        FieldSpec(key="roams", type=FieldType.YES_NO, label="Roams"),
+    )
+    records: list[dict[str, Any]] = [
+        {**r, "battery": None if i % 3 else i % 40, "roams": None if i % 2 else i % 4 == 0}
+        for i, r in enumerate(fleet(600, 5))
+    ]
+    failed = [r["battery"] is not None and r["battery"] < 12 for r in records]
+    found = shared_causes(records, failed, [], Vocabulary.with_fields(fields))
+    assert to_text(found[0].clauses[0]).startswith("battery < 1")

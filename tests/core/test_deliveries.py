@@ -146,3 +146,13 @@ def test_whatever_is_reported_every_step_is_in_the_table(kind: Kind, said: list[
             current = InHand(**{**current.__dict__, "phase": step.to, "counter": each.counter})
         if current.phase not in IN_HAND:
             return
+
+
+def test_a_file_asked_for_alone_goes_back_to_waiting_and_only_then() -> None:
+    order = InHand(kind=Kind.INSTALL, phase=Phase.FETCHING, attempt=1, max_attempts=2, counter=3, fetch_only=True)
+    report = Report(attempt=1, counter=4, phase="staged")
+    assert [s.to for s in steps_of_report(order, report)] == [Phase.STAGED, Phase.WAITING]
+    assert steps_of_report(order, Report(attempt=1, counter=3, phase="staged")) == []
+    whole = InHand(kind=Kind.INSTALL, phase=Phase.FETCHING, attempt=1, max_attempts=2, counter=3)
+    assert [s.to for s in steps_of_report(whole, report)] == [Phase.STAGED]
+    assert [p for p in Phase if (p, Event.KEEP) in TRANSITIONS] == [Phase.STAGED]

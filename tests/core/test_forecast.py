@@ -29,6 +29,7 @@ def fleet(*rings: int, interval: float = 900.0, silent: bool = False) -> Fleet:
         ready=np.zeros(count),
         attempts=np.full(count, 2),
         silent=np.full(count, silent),
+        with_file=np.zeros(count, dtype=bool),
     )
 
 
@@ -131,3 +132,16 @@ def of(devices: Sequence[SimDevice], plan: SimPlan) -> Situation:
     return situation(
         whole, rings, at_once=plan.at_once, failure_limit=0.5, max_attempts=3, failure_rate=0.02, turn=60.0
     )
+
+
+def test_files_that_are_there_when_the_hours_open_take_no_time_then() -> None:
+    nights = [hours(Window(start=time(1), end=time(4)), "UTC", [], minutes=10, now=NOW, horizon=DAY * 2)]
+    devices = fleet(*[0] * 40, interval=600.0)
+    slow = {"hours": nights, "fetch": 1500.0}
+    fetched_then = forecast(situation(devices, **slow), seed=1)
+    fetched_ahead = forecast(situation(devices, **slow, stage_ahead=True), seed=1)
+    assert fetched_ahead.end.high < 3600 + 600 + 720 + 1 < fetched_then.end.low
+    opened = [np.array([[0.0, 3 * 3600.0]])]  # no time ahead of the hours: only who has the file already is sooner
+    late = forecast(situation(devices, hours=opened, fetch=1500.0, stage_ahead=True), seed=1)
+    there = Fleet(**{**devices.__dict__, "with_file": np.ones(40, dtype=bool)})
+    assert forecast(situation(there, hours=opened, fetch=1500.0), seed=1).end.high < 1320 < late.end.low

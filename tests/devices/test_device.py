@@ -147,6 +147,20 @@ def test_an_install_goes_through_every_phase_and_is_remembered(tmp_path: Path) -
     assert counters == sorted(set(counters))
 
 
+def test_a_file_fetched_ahead_is_kept_over_a_loss_of_power_and_not_fetched_again(tmp_path: Path) -> None:
+    fake = FakeGateway(install(fetch_only=True))
+    fake.closes_on = lambda report: report["phase"] == "staged"
+    device = one_call(fake, persona(), tmp_path)
+    assert fake.phases == ["accepted", "fetching", "staged"] and len(fake.fetched) == 1
+    assert device.persona.firmware == "5.1.4"
+    then = FakeGateway(install(id="7.2"))
+    assert one_call(then, persona(), tmp_path).persona.firmware == "5.2.1"
+    assert then.phases == ["accepted", "staged", "installing", "confirming"] and then.fetched == []
+    other = FakeGateway(install(id="8.1"))
+    one_call(other, persona(firmware="5.1.4"), tmp_path)
+    assert len(other.fetched) == 1  # it was used up
+
+
 def test_a_device_that_lost_power_comes_back_on_what_it_had(tmp_path: Path) -> None:
     one_call(FakeGateway(install()), persona(), tmp_path)
     fake = FakeGateway()

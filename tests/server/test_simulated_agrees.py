@@ -14,7 +14,7 @@ from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.fleet.models import Device
 from herald.rollouts import services
 from herald.rollouts.turn import phase_counts, turn_rollouts
-from herald_core.deliveries import IN_HAND, Event, Phase, failure
+from herald_core.deliveries import IN_HAND, Event, Phase, Report, failure
 from herald_core.rings.assignment import RingKind
 from herald_core.rings.gates import GateSpec
 from herald_core.simulation.fleet import Attempt, Behaviour, SimDevice
@@ -62,6 +62,7 @@ class Server:
             for i, spec in enumerate(plan.rings)
         ]
         hours = {"window_start": plan.window.start, "window_end": plan.window.end} if plan.window else {}
+        staging = {"staging_start": plan.staging.start, "staging_end": plan.staging.end} if plan.staging else {}
         image = make_image(expected_minutes=plan.minutes, soak_minutes=int(plan.soak.total_seconds() // 60))
         draft_of = make_draft(
             make_static("all", list(rows.values())),
@@ -72,7 +73,9 @@ class Server:
             failure_limit_pct=plan.failure_limit * 100,
             failure_count_limit=plan.count_limit,
             give_up_after_hours=int(plan.give_up.total_seconds() // 3600),
+            stage_ahead=plan.stage_ahead,
             **hours,
+            **staging,
         )
         Device.objects.update(last_check_in=start - timedelta(minutes=1))  # launched as known, silent from then on
         self.rollout = launched(draft_of, start)
@@ -122,11 +125,17 @@ class Server:
     def _do(self, delivery: Delivery, what: str, at: datetime) -> None:
         sim = self.by_id[self.ids[delivery.device_id]]
         attempt: Attempt = self.behaviour.attempt(sim.id, delivery.attempt)
+        if delivery.staged_at:
+            attempt = attempt.with_file()
         one = Delivery.objects.filter(pk=delivery.pk)
         if what == "call":
             if delivery.offer_until and delivery.offer_until > at:
                 deliveries.move(one, Event.FETCH, now=at, cause="reported fetching")
                 self.next[delivery.device_id] = (at + attempt.fetch, "fetched")
+        elif what == "fetched" and delivery.fetch_only and attempt.error != "bad-hash":
+            report = Report(attempt=delivery.attempt, counter=delivery.report_counter + 1, phase="staged")
+            change = deliveries.judge(delivery, report, firmware="5.1.0", healthy=True, now=at)
+            deliveries.apply_changes([change], now=at)
         elif what == "fetched":
             late = delivery.offer_until is not None and at > delivery.offer_until
             if attempt.error == "bad-hash" or late:
@@ -158,7 +167,10 @@ class Server:
         )
         for event in offered_now:
             sim = self.by_id[self.ids[event.delivery.device_id]]
-            assert open_until(self.plan.window, sim.zone, now) is not None
+            if "file" in event.cause:
+                assert self.plan.stage_ahead and open_until(self.plan.staging, sim.zone, now) is not None
+            else:
+                assert open_until(self.plan.window, sim.zone, now) is not None
             for freeze in self.plan.freezes:
                 assert not ((freeze.everywhere or sim.group) and freeze.start <= now < freeze.end)
             opened = event.delivery.ring.opened_at
@@ -189,7 +201,14 @@ def plans(draw: st.DrawFn, start: datetime) -> SimPlan:
             SimFreeze(start=begins_at, end=begins_at + draw(minutes(30, 900)), everywhere=draw(st.booleans()))
         )
     acts = [(start + draw(minutes(1, 1500)), draw(st.sampled_from(["pause", "resume"]))) for _ in range(3)]
+    stage_ahead = window is not None and draw(st.booleans())
+    staging = None
+    if stage_ahead and draw(st.booleans()):
+        begins = draw(st.integers(0, 23))
+        staging = Window(start=time(begins), end=time((begins + draw(st.integers(2, 12))) % 24, 10))
     return SimPlan(
+        stage_ahead=stage_ahead,
+        staging=staging,
         rings=[
             GateSpec(confirmed_share=draw(st.sampled_from([0.5, 0.9])), failure_limit=0.3, soak=draw(minutes(0, 90)))
             for _ in range(draw(st.integers(1, 3)))

@@ -59,6 +59,10 @@ class Delivery(models.Model):
     #: somebody wants it done before its ring opens
     pushed = models.BooleanField(default=False)
     offered_at = models.DateTimeField(null=True)
+    #: the order in hand asks for the file only, ahead of the hours in which it may be installed
+    fetch_only = models.BooleanField(default=False)
+    #: since when the device keeps the file of this step, fetched ahead
+    staged_at = models.DateTimeField(null=True)
 
     objects = DeliveryQuerySet.as_manager()
 
@@ -81,6 +85,7 @@ class Delivery(models.Model):
                 name="delivery_steps_follow",
             ),
             models.CheckConstraint(condition=Q(hop__gte=1) & Q(hop__lte=F("hops")), name="delivery_hop_within"),
+            models.CheckConstraint(condition=Q(fetch_only=False) | Q(kind="install"), name="delivery_fetch_is_install"),
             models.CheckConstraint(
                 condition=Q(
                     kind="install",

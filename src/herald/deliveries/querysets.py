@@ -1,6 +1,6 @@
 """Every query about deliveries."""
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any, Self
 
@@ -13,14 +13,17 @@ from django.db.models import (
     Exists,
     ExpressionWrapper,
     F,
+    Max,
+    Min,
     OuterRef,
     Q,
     Value,
     When,
 )
 
+from herald.deliveries.places import PLACES
 from herald.fleet.presence import heard_in_time
-from herald_core.deliveries import FETCHES, IN_HAND, OPEN, Phase
+from herald_core.deliveries import FETCHES, IN_HAND, KEPT, OPEN, Phase
 
 if TYPE_CHECKING:
     from herald.deliveries.models import Delivery
@@ -87,8 +90,18 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         return self.of_rollout(rollout_id).in_hand().count()
 
     def free_to_offer(self, now: datetime) -> Self:
-        """Waiting, due, not expired, of an admitted device that has no other order in hand. Of those that are on time
-        the one to check in next comes first, so that few slots are held by devices that sleep; late ones come last."""
+        """Those that may be offered now as far as the device and its order go, in the order in which they are."""
+        return self._free(now).filter(not_before__lte=now)
+
+    def free_to_fetch(self, now: datetime) -> Self:
+        """Those whose file may be fetched ahead: also before the day on which the rollout begins."""
+        due = Q(not_before__lte=now) | Q(not_before=F("rollout__starts_at"))
+        return self._free(now).filter(due, staged_at__isnull=True)
+
+    def _free(self, now: datetime) -> Self:
+        """Waiting, not expired, of an admitted device that has no other order in hand. Of those that are on time
+        those that keep the file already come first, then the one to check in next, so that few slots are held by
+        devices that sleep; late ones come last."""
         other = self.model._default_manager.filter(
             device_id=OuterRef("device_id"), phase__in=[p.value for p in IN_HAND]
         )
@@ -99,10 +112,13 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         )
         return (
             self.waiting()
-            .filter(not_before__lte=now, not_after__gt=now, device__admission="admitted", held="")
+            .filter(not_after__gt=now, device__admission="admitted", held="")
             .filter(~Exists(other))
-            .alias(late=Case(When(heard_in_time(now, "device__"), then=0), default=1))
-            .order_by("late", due_in.asc(nulls_last=True), "id")
+            .alias(
+                late=Case(When(heard_in_time(now, "device__"), then=0), default=1),
+                to_fetch=Case(When(staged_at__isnull=True, then=1), default=0),
+            )
+            .order_by("late", "to_fetch", due_in.asc(nulls_last=True), "id")
         )
 
     def not_outranked(self, rank: int) -> Self:
@@ -131,8 +147,13 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         rows = self.of_rollout(rollout_id).in_hand().filter(device__site__isnull=False)
         return rows.order_by().values_list("device__site_id").annotate(n=Count("id"))
 
+    def with_file(self, rollout_id: int) -> "models.QuerySet[Any, Any]":
+        """Rings of a rollout, and how many of their devices wait with the file fetched ahead."""
+        rows = self.of_rollout(rollout_id).waiting().filter(staged_at__isnull=False).order_by()
+        return rows.values_list("ring_id").annotate(n=Count("id"))
+
     def offered_since(self, rollout_id: int, moment: datetime) -> int:
-        """How many steps of the rollout were last offered after a moment."""
+        """How many steps of the rollout were last offered after a moment, not counting files fetched ahead."""
         return self.filter(rollout_id=rollout_id, offered_at__gt=moment).count()
 
     def overdue(self, now: datetime) -> Self:
@@ -149,9 +170,25 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
     def about_device(self, device_id: int) -> Self:
         return self.filter(device_id=device_id).listed().order_by("-id")
 
-    def with_filters(self, *, ring: int | None, phases: Collection[str], error: str, words: str) -> Self:
-        """Those in a ring, in some phases, with an error word, of devices whose name holds the words."""
+    def first_and_last(self, rollout_id: int) -> "models.QuerySet[Any, Any]":
+        """For each ring of a rollout, when the first and the last of its devices was confirmed by an install."""
+        done = self.of_rollout(rollout_id).filter(phase=Phase.CONFIRMED.value, events__isnull=False).order_by()
+        return done.values_list("ring_id").annotate(Min("phase_since"), Max("phase_since"))
+
+    def by_field(self, rollout_id: int, field: str) -> list[tuple[Any, str, int]]:
+        """For each value of a field: phase and how many, for all devices of the rollout."""
+        rows = self.of_rollout(rollout_id).order_by().values_list(PLACES[field], "phase")
+        return list(rows.annotate(n=Count("id")))
+
+    def with_filters(
+        self, *, ring: int | None, phases: Collection[str], error: str, words: str, places: Mapping[str, str]
+    ) -> Self:
+        """Those in a ring, in some phases, with an error word, of devices whose name holds the words, and with these
+        values of the fields in `PLACES`; an empty value is none."""
         query = self
+        for field, value in places.items():
+            none = Q(**{PLACES[field]: ""}) | Q(**{f"{PLACES[field]}__isnull": True})
+            query = query.filter(Q(**{PLACES[field]: value}) if value else none)
         if ring is not None:
             query = query.filter(ring_id=ring)
         if phases:
@@ -193,6 +230,18 @@ class DeliveryEventQuerySet(models.QuerySet["DeliveryEvent"]):
             .order_by("at")
             .values_list("at", flat=True)
         )
+
+    def of_phases(self, rollout_id: int, phases: Collection[str]) -> "models.QuerySet[Any, Any]":
+        """Delivery, attempt, phase and time of the changes of a rollout to these phases, the latest first."""
+        rows = self.filter(delivery__rollout_id=rollout_id, to_phase__in=list(phases)).order_by("-id")
+        return rows.values_list("delivery_id", "attempt", "to_phase", "at")
+
+    def failures(self, rollout_id: int) -> "models.QuerySet[Any, Any]":
+        """The causes for which attempts of a rollout ended, and how many for each, the most frequent first."""
+        begun = [p.value for p in IN_HAND if p is not Phase.OFFERED]  # an offer that is taken back is no failure
+        again = Q(to_phase=Phase.WAITING.value, from_phase__in=begun) & ~Q(cause=KEPT)
+        ended = self.filter(again | Q(to_phase=Phase.FAILED.value), delivery__rollout_id=rollout_id)
+        return ended.order_by().values_list("cause").annotate(n=Count("id")).order_by("-n", "cause")
 
     def of_rollout(self, rollout_id: int) -> Self:
         return self.filter(delivery__rollout_id=rollout_id).select_related("delivery__device").order_by("-id")

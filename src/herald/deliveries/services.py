@@ -129,15 +129,17 @@ def recall_lapsed(*, now: datetime) -> int:
     return move(Delivery.objects.lapsed_offers(now), Event.RECALL, now=now, cause="not begun in time", offer_until=None)
 
 
-def offer(delivery_ids: Collection[int], *, until: datetime, now: datetime) -> int:
-    """Make the deliveries the orders in hand of their devices."""
+def offer(delivery_ids: Collection[int], *, until: datetime, now: datetime, fetch_only: bool = False) -> int:
+    """Make the deliveries the orders in hand of their devices; with `fetch_only`, to fetch their file and keep it."""
+    started = {} if fetch_only else {"offered_at": now}
     return move(
         Delivery.objects.filter(id__any=list(delivery_ids)),
         Event.OFFER,
         now=now,
-        cause="offered",
+        cause="offered the file, ahead of its hours" if fetch_only else "offered",
         offer_until=until,
-        offered_at=now,
+        fetch_only=fetch_only,
+        **started,
     )
 
 
@@ -176,6 +178,7 @@ def as_in_hand(delivery: Delivery) -> InHand:
         attempt=delivery.attempt,
         max_attempts=delivery.max_attempts,
         counter=delivery.report_counter,
+        fetch_only=delivery.fetch_only,
         target_version=image.version if image else "",
         soak=timedelta(minutes=image.soak_minutes) if image else timedelta(0),
         phase_since=delivery.phase_since,
@@ -222,6 +225,8 @@ def apply_changes(changes: Sequence[Change], *, now: datetime) -> None:
         last_error=text("last_error"),
         last_error_text=text("last_error_text"),
         results=JsonMember(results, key),
+        fetch_only=Cast(text("fetch_only"), BooleanField()),
+        staged_at=Cast(text("staged_at"), DateTimeField()),
         current=Cast(text("current"), BooleanField()),
     )
     _write_next_steps([c.delivery.pk for c in changes if c.steps and c.steps[-1].to is Phase.CONFIRMED], now)
@@ -265,6 +270,8 @@ def _row(change: Change, now: datetime) -> dict[str, Any]:
         "last_error_text": delivery.last_error_text,
         "results": change.results or delivery.results,
         "current": delivery.current,
+        "fetch_only": delivery.fetch_only,
+        "staged_at": delivery.staged_at.isoformat() if delivery.staged_at else None,
     }
     if row["phase"] == Phase.CONFIRMED.value:
         row["current"] = delivery.hop >= delivery.hops
@@ -277,10 +284,16 @@ def _row(change: Change, now: datetime) -> dict[str, Any]:
                 "attempt": delivery.attempt + 1,
                 # an attempt that nobody is to blame for is not counted
                 "max_attempts": delivery.max_attempts + (step.cause in BLAMELESS),
-                "not_before": (now + pause).isoformat(),
+                "not_before": max(now + pause, delivery.not_before).isoformat(),
                 "report_counter": 0,
                 "progress": 0,
+                "fetch_only": False,
+                "staged_at": None,  # what came of the file is not known
             }
+        if step.event is Event.KEEP:
+            # the install is an order of its own, and this one was no attempt at it
+            row |= {"attempt": delivery.attempt + 1, "max_attempts": delivery.max_attempts + 1}
+            row |= {"report_counter": 0, "progress": 0, "fetch_only": False, "staged_at": now.isoformat()}
     return row
 
 
@@ -301,7 +314,11 @@ def take_steps(steps: Mapping[tuple[int, int], Sequence[int]]) -> None:
         by_way.setdefault((image_id, tuple(ahead)), []).append(delivery_id)
     for (image_id, rest), ids in by_way.items():
         Delivery.objects.filter(id__any=ids).waiting().exclude(image=image_id, ahead=list(rest)).update(
-            image=image_id, ahead=list(rest), hops=F("hop") + len(rest), target=rest[-1] if rest else image_id
+            image=image_id,
+            ahead=list(rest),
+            hops=F("hop") + len(rest),
+            target=rest[-1] if rest else image_id,
+            staged_at=None,
         )
 
 

@@ -6,7 +6,7 @@ from herald.deliveries.models import DeliveryEvent
 from herald.edits.models import EditedDevice
 from herald.fleet.models import Device
 from herald.groups.models import MembershipEvent
-from herald_core.deliveries import Phase
+from herald_core.deliveries import KEPT, Phase
 
 Entry = dict[str, Any]
 
@@ -34,7 +34,9 @@ def delivery_entry(event: DeliveryEvent, device: str) -> Entry:
         what = schedule.get_recipe_display().lower()
     phase = Phase(event.to_phase)
     words = f"{what}: {phase.value}"
-    if phase is Phase.WAITING and event.from_phase != Phase.OFFERED:
+    if event.cause == KEPT:
+        words = f"{what}: its file is there"
+    elif phase is Phase.WAITING and event.from_phase != Phase.OFFERED:
         words = f"{what}: attempt {event.attempt} failed, will be tried again"
     detail = ", ".join(t for t in (event.cause, event.detail) if t)
     return {

@@ -48,7 +48,10 @@ def waits_for(delivery: Delivery, situation: Situation | None = None) -> Waiting
     next_call = called + timedelta(seconds=device.check_in_interval_seconds) if called else None
     match Phase(delivery.phase):
         case Phase.OFFERED:
-            return Waiting(reason="its next check-in", until=next_call)
+            what = "its next check-in, to fetch the file ahead" if delivery.fetch_only else "its next check-in"
+            return Waiting(reason=what, until=next_call)
+        case Phase.ACCEPTED | Phase.FETCHING | Phase.STAGED if delivery.fetch_only:
+            return Waiting(reason="the device to fetch the file ahead", until=None)
         case Phase.ACCEPTED | Phase.FETCHING | Phase.STAGED:
             return Waiting(reason="the device to fetch the file", until=None)
         case Phase.INSTALLING:
@@ -73,7 +76,8 @@ def _waiting(delivery: Delivery, next_call: datetime | None, now: datetime, situ
     if delivery.held:
         return Waiting(reason=f"somebody to release it: {delivery.held}")
     if delivery.not_before > now:
-        why = "the pause after a failed attempt" if delivery.attempt > 1 else "its time"
+        paused = delivery.attempt > 1 and delivery.staged_at is None
+        why = "the pause after a failed attempt" if paused else "the day on which the rollout begins"
         return Waiting(reason=why, until=delivery.not_before)
     presence = presence_of(delivery.device.last_check_in, delivery.device.check_in_interval_seconds, now)
     if presence in ("silent", "never seen"):
@@ -110,10 +114,12 @@ def _held_by_hours(rollout: "Rollout", delivery: Delivery, now: datetime) -> Wai
     window, zone = rollout.window, delivery.device.time_zone
     closes = open_until(window, zone, now)
     needed = timedelta(minutes=delivery.image.expected_minutes if delivery.image else 0)
+    file = "; its file is there" if delivery.staged_at else ""
     if closes is None:
-        return Waiting(reason="the window, by the device's clock", until=next_opening(window, zone, now))
+        return Waiting(reason=f"the window, by the device's clock{file}", until=next_opening(window, zone, now))
     if closes.year < 9000 and closes - now <= needed:
         return Waiting(
-            reason="the next window: too little of this one is left", until=next_opening(window, zone, closes)
+            reason=f"the next window: too little of this one is left{file}",
+            until=next_opening(window, zone, closes),
         )
     return None

@@ -1,16 +1,11 @@
-"""Finding devices: by rule and words, in any order, as a grid of two fields, as a table to take away."""
+"""Finding devices: by rule and words, in any order, as a grid of two fields, as rows of a table."""
 
-import csv
-import io
-import json
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from django.db.models import Count, F
-from openpyxl import Workbook
-from openpyxl.cell import WriteOnlyCell
 
 from herald.api.errors import Invalid
 from herald.fleet.models import Device
@@ -143,50 +138,3 @@ def _cell(value: Any) -> Any:
         case datetime():
             return value.isoformat(timespec="seconds")
     return value
-
-
-def as_csv(columns: Sequence[str], rows: Iterator[list[Any]]) -> Iterator[bytes]:
-    """CSV (RFC 4180) with a byte-order mark, so that spreadsheets read it as UTF-8."""
-    buffer = io.StringIO()
-    writer = csv.writer(buffer)
-    buffer.write("\ufeff")
-    writer.writerow(columns)
-    for row in rows:
-        writer.writerow([_safe(cell) for cell in row])
-        if buffer.tell() > 64_000:
-            yield buffer.getvalue().encode()
-            buffer.seek(0)
-            buffer.truncate()
-    yield buffer.getvalue().encode()
-
-
-def as_json_lines(columns: Sequence[str], rows: Iterator[list[Any]]) -> Iterator[bytes]:
-    """One JSON object a line, with the same columns and cells."""
-    for row in rows:
-        yield json.dumps(dict(zip(columns, row, strict=True)), ensure_ascii=False, default=str).encode() + b"\n"
-
-
-def as_xlsx(columns: Sequence[str], rows: Iterator[list[Any]]) -> bytes:
-    """A workbook of one sheet."""
-    book = Workbook(write_only=True)
-    sheet = book.create_sheet("Devices")
-    sheet.append(list(columns))
-    for row in rows:
-        sheet.append([_as_text(sheet, cell) for cell in row])
-    out = io.BytesIO()
-    book.save(out)
-    return out.getvalue()
-
-
-def _as_text(sheet: Any, cell: Any) -> Any:
-    """Text that looks like a formula, marked as the text that it is."""
-    if not isinstance(cell, str) or not cell.startswith("="):
-        return cell
-    text = WriteOnlyCell(sheet, cell)
-    text.data_type = "s"
-    return text
-
-
-def _safe(cell: Any) -> Any:
-    """Text that a spreadsheet would run as a formula is kept text by a leading apostrophe."""
-    return f"'{cell}" if isinstance(cell, str) and cell[:1] in ("=", "+", "@", "\t", "\r") else cell

@@ -284,6 +284,7 @@ def order_of(delivery: Delivery, now: datetime) -> Order:
         sha256=image.sha256,
         jws=image.signature,
         expected_minutes=image.expected_minutes,
+        fetch_only=delivery.fetch_only,
         notice=delivery.rollout.notice if delivery.rollout else "",
         **common,
     )

@@ -64,6 +64,8 @@ class Order(msgspec.Struct, omit_defaults=True):
     sha256: str = ""
     jws: str = ""
     recipe: str = ""
+    #: the file is to be fetched, verified and kept; the install comes as an order of its own
+    fetch_only: bool = False
     #: words for whoever stands before the device
     notice: str = ""
 

@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, time
+from types import SimpleNamespace
 from typing import Any
 
 from django.db import transaction
@@ -10,13 +11,16 @@ from django.db import transaction
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid
 from herald.deliveries.models import Delivery
-from herald.rollouts.drafting import check_window
+from herald.rollouts.drafting import check_staging, check_window
 from herald.rollouts.models import OPEN_STATES, Ring, Rollout
 from herald.rollouts.services import locked, note
 
 _WORDS = {
     "window_start": "window opens",
     "window_end": "window closes",
+    "stage_ahead": "files fetched ahead",
+    "staging_start": "files from",
+    "staging_end": "files until",
     "failure_limit_pct": "failure limit, %",
     "failure_count_limit": "limit of failures",
     "at_once": "at once",
@@ -29,6 +33,7 @@ _WORDS = {
     "needs_approval": "needs an approval",
 }
 _OF_ROLLOUT = tuple(w for w in list(_WORDS) if hasattr(Rollout, w))
+_STAGING = ("stage_ahead", "staging_start", "staging_end", "window_start")
 _OF_RING = tuple(w for w in list(_WORDS) if hasattr(Ring, w))
 
 
@@ -58,6 +63,7 @@ def differences(
     start = changes.get("window_start", rollout.window_start)
     end = changes.get("window_end", rollout.window_end)
     check_window(start, end, max(Delivery.objects.of_rollout(rollout.pk).waiting_minutes(), default=0))
+    check_staging(SimpleNamespace(**{n: changes.get(n, getattr(rollout, n)) for n in _STAGING}))
     by_place = {r.position: r for r in rollout.rings.all()}
     for place, fields in rings.items():
         ring = by_place.get(place)

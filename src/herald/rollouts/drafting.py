@@ -4,6 +4,7 @@ import random
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, time
+from typing import Protocol
 
 from django.db import transaction
 
@@ -66,6 +67,9 @@ class RolloutDraft:
     window_end: time | None = None
     window_days: Sequence[int] = ()
     starts_at: datetime | None = None
+    stage_ahead: bool = False
+    staging_start: time | None = None
+    staging_end: time | None = None
     give_up_after_hours: int = 14 * 24
     failure_limit_pct: float = 2.0
     failure_count_limit: int | None = None
@@ -85,6 +89,9 @@ COLUMNS = (
     "window_start",
     "window_end",
     "starts_at",
+    "stage_ahead",
+    "staging_start",
+    "staging_end",
     "give_up_after_hours",
     "failure_limit_pct",
     "failure_count_limit",
@@ -144,6 +151,7 @@ def _check(draft: RolloutDraft, *, puts_back: bool) -> None:
     check_rings(draft.rings, "/rings")
     minutes = max((c.image.expected_minutes for c in draft.changes if c.image), default=0)
     check_window(draft.window_start, draft.window_end, minutes)
+    check_staging(draft)
 
 
 def _check_change(change: ChangeDraft, where: str, earlier: Sequence[ChangeDraft]) -> None:
@@ -189,6 +197,35 @@ def check_window(start: time | None, end: time | None, minutes: int) -> None:
     if _length(start, end) < minutes:
         message = f"The window is shorter than the {minutes} minutes that the install takes, so none would start."
         raise Invalid("/window_end", message)
+
+
+class Staging(Protocol):
+    """Whatever says when files are fetched ahead of which hours."""
+
+    stage_ahead: bool
+    staging_start: time | None
+    staging_end: time | None
+    window_start: time | None
+
+
+def check_staging(draft: Staging) -> None:
+    """Refuse hours for fetching ahead where nothing is fetched ahead, and fetching ahead of no hours.
+
+    Raises:
+        Invalid: as said, or the hours have one end only.
+    """
+    start, end = draft.staging_start, draft.staging_end
+    if (start is None) != (end is None):
+        raise Invalid("/staging_end", "The hours for files have a start and an end; give both or neither.")
+    if start is not None and start == end:
+        raise Invalid("/staging_end", "The hours for files end when they start, so no file would be fetched.")
+    if start is not None and not draft.stage_ahead:
+        raise Invalid(
+            "/staging_start", "Files are not fetched ahead, so they have no hours; ask for that, or clear them."
+        )
+    if draft.stage_ahead and draft.window_start is None:
+        message = "There is no window to fetch files ahead of: devices install at any hour. Give a window."
+        raise Invalid("/stage_ahead", message)
 
 
 def _length(start: time, end: time) -> int:

@@ -9,6 +9,7 @@ import numpy as np
 from herald.calendar.models import Freeze
 from herald.calendar.services import devices_held, freezes_between
 from herald.deliveries.models import Delivery
+from herald.deliveries.spans import Spans, seen_spans
 from herald.fleet.models import Device
 from herald.images.models import Image
 from herald.rollouts.audience import plan
@@ -44,6 +45,7 @@ class _Row:
     steps: int
     ready: float
     attempts: int
+    with_file: bool = False
 
 
 def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) -> Told:
@@ -68,6 +70,7 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
     silent = np.array([devices[r.id][2] for r in rows], dtype=bool)
     counts = phase_counts([rollout.pk])[rollout.pk] if rollout.launched_at else {}
     of_ring = [ring_counts(counts.get(r.pk, {})) for r in rings]
+    seen = seen_spans(rollout.pk) if rollout.launched_at else Spans(fetches=(), installs=())
     situation = Situation(
         fleet=Fleet(
             ring=np.array([r.ring for r in rows], dtype=np.int64),
@@ -77,6 +80,7 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
             ready=np.array([r.ready for r in rows], dtype=np.float64),
             attempts=np.array([r.attempts for r in rows], dtype=np.int64),
             silent=silent,
+            with_file=np.array([r.with_file for r in rows], dtype=bool),
         ),
         rings=[
             RingAhead(
@@ -93,6 +97,9 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
         ],
         hours=found,
         minutes=minutes,
+        stage_ahead=rollout.stage_ahead,
+        installs=seen.installs,
+        fetches=seen.fetches,
         at_once=rollout.at_once,
         max_attempts=rollout.max_attempts,
         failure_limit=rollout.failure_limit_pct / 100,
@@ -135,9 +142,10 @@ def _launched(rollout: Rollout, now: datetime) -> list[_Row]:
             hops - hop + 1,
             max(0.0, (not_before - now).total_seconds()) if phase == Phase.WAITING.value else 0.0,
             max(1, most - attempt + 1),
+            staged_at is not None,
         )
-        for device, position, hop, hops, not_before, phase, attempt, most in rows.values_list(
-            "device_id", "ring__position", "hop", "hops", "not_before", "phase", "attempt", "max_attempts"
+        for device, position, hop, hops, not_before, phase, attempt, most, staged_at in rows.values_list(
+            "device_id", "ring__position", "hop", "hops", "not_before", "phase", "attempt", "max_attempts", "staged_at"
         )
     ]
 

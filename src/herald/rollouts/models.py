@@ -48,6 +48,10 @@ class Rollout(models.Model):
     window_end = models.TimeField(null=True)
     window_days = ArrayField(models.PositiveSmallIntegerField(), default=list, blank=True)
     starts_at = models.DateTimeField(null=True)
+    #: files are fetched ahead of the window: at any hour, or in hours of their own
+    stage_ahead = models.BooleanField(default=False)
+    staging_start = models.TimeField(null=True)
+    staging_end = models.TimeField(null=True)
     #: after this long since launch, devices that were not reached expire
     give_up_after_hours = models.PositiveIntegerField(default=14 * 24)
     failure_limit_pct = models.FloatField(default=2.0)
@@ -90,6 +94,12 @@ class Rollout(models.Model):
                 name="rollout_window_whole",
             ),
             models.CheckConstraint(
+                condition=Q(staging_start__isnull=True, staging_end__isnull=True)
+                | Q(staging_start__isnull=False, staging_end__isnull=False, stage_ahead=True)
+                & ~Q(staging_start=F("staging_end")),
+                name="rollout_staging_whole",
+            ),
+            models.CheckConstraint(
                 condition=Q(failure_limit_pct__gt=0) & Q(failure_limit_pct__lt=100), name="rollout_limit_is_share"
             ),
             models.CheckConstraint(
@@ -117,6 +127,13 @@ class Rollout(models.Model):
             return None
         days = frozenset(self.window_days) or frozenset(range(7))
         return Window(start=self.window_start, end=self.window_end, days=days)
+
+    @property
+    def staging_hours(self) -> Window | None:
+        """When files may be fetched ahead, by the device's clock; None for any hour."""
+        if self.staging_start is None or self.staging_end is None:
+            return None
+        return Window(start=self.staging_start, end=self.staging_end)
 
 
 class ChangeRow(models.Model):

@@ -14,13 +14,14 @@ from herald.deliveries.models import Delivery
 from herald.fleet.models import Site
 from herald.rollouts.models import Ring, Rollout
 from herald_core.deliveries import IN_HAND, Phase
-from herald_core.timing.windows import open_until
+from herald_core.timing.windows import next_begin, open_until
 
 #: an offer without a window stands for so long
 NO_WINDOW = timedelta(days=30)
 #: freezes are looked for so far ahead
 AHEAD = NO_WINDOW
 HOUR = timedelta(hours=1)
+NO_TIME = timedelta(0)
 
 
 @dataclass
@@ -49,6 +50,8 @@ class Room:
     """What the caps of a rollout leave: devices in all, and per site."""
 
     devices: int
+    #: how many of them may begin an install; a file fetched ahead is no start
+    starts: int
     at_sites: Counter[int]
     per_site: int | None
 
@@ -58,12 +61,12 @@ class Room:
 
 def room_of(rollout: Rollout, in_hand: int, now: datetime) -> Room:
     """How many more of the rollout's devices may begin now."""
-    room = rollout.at_once - in_hand
+    room = starts = rollout.at_once - in_hand
     if rollout.starts_per_hour is not None:
-        room = min(room, rollout.starts_per_hour - Delivery.objects.offered_since(rollout.pk, now - HOUR))
+        starts = min(room, rollout.starts_per_hour - Delivery.objects.offered_since(rollout.pk, now - HOUR))
     per_site = rollout.at_once_per_site
     at_sites = Counter(dict(Delivery.objects.in_hand_by_site(rollout.pk))) if per_site else Counter()
-    return Room(devices=room, at_sites=at_sites, per_site=per_site)
+    return Room(devices=room, starts=starts, at_sites=at_sites, per_site=per_site)
 
 
 def offer(
@@ -82,21 +85,44 @@ def offer(
     if waiting == 0 or in_hand >= rollout.at_once:
         return
     room = room_of(rollout, in_hand, now)
-    left = room.devices
-    if left <= 0:
-        return
-    free = (
+    binding = [] if rollout.freeze_override else freezes
+    mine = (
         Delivery.objects.of_rollout(rollout.pk)
-        .free_to_offer(now)
         .not_outranked(rollout.rank)
         .filter(Q(ring__in=[r.pk for r in rings]) | Q(pushed=True))
     )
-    binding = [] if rollout.freeze_override else freezes
-    for chosen, until in _batches(rollout, free, zones, binding, now):
+    started, left = 0, min(room.devices, room.starts)
+    for chosen, until in _batches(rollout, mine.free_to_offer(now), zones, binding, now):
+        if started >= left:
+            break
+        ids = _within_sites(chosen, left - started, room, sites)
+        started += deliveries.offer(ids, until=until, now=now)
+    if not rollout.stage_ahead:
+        return
+    left = room.devices - started
+    for chosen, until in _files(rollout, mine.free_to_fetch(now), zones, binding, now):
         if left <= 0:
             return
         ids = _within_sites(chosen, left, room, sites)
-        left -= deliveries.offer(ids, until=until, now=now)
+        left -= deliveries.offer(ids, until=until, now=now, fetch_only=True)
+
+
+def _files(
+    rollout: Rollout, free: "QuerySet[Delivery]", zones: Sequence[str], freezes: Sequence[Freeze], now: datetime
+) -> Iterator[tuple["QuerySet[Delivery]", datetime]]:
+    """Deliveries whose file may be fetched ahead, in zones where no install can begin now, with the latest moment at
+    which the device may begin: an offer that is not taken up ends when the install itself can be offered."""
+    for minutes in Delivery.objects.of_rollout(rollout.pk).waiting_minutes():
+        needed = timedelta(minutes=minutes)
+        by_end: dict[datetime, list[str]] = defaultdict(list)
+        for zone in zones:
+            begins = next_begin(rollout.window, zone, now, needed)
+            closes = open_until(rollout.staging_hours, zone, now)
+            if begins > now and closes is not None:
+                by_end[min(begins, closes)].append(zone)
+        of_length = free.filter(image__expected_minutes=minutes)
+        for latest, names in sorted(by_end.items()):
+            yield from _before_freezes(of_length.filter(device__time_zone__in=names), latest, NO_TIME, freezes, now)
 
 
 def _batches(

@@ -18,7 +18,18 @@ _RINGS = (
     RingDraft(name="First few", kind=RingKind.NUMBER, number=12, soak_minutes=30),
     RingDraft(name="Everyone left", kind=RingKind.REST, soak_minutes=0),
 )
-_SAME = ("window_start", "window_end", "window_days", "at_once", "at_once_per_site", "starts_per_hour", "max_attempts")
+_SAME = (
+    "window_start",
+    "window_end",
+    "window_days",
+    "stage_ahead",
+    "staging_start",
+    "staging_end",
+    "at_once",
+    "at_once_per_site",
+    "starts_per_hour",
+    "max_attempts",
+)
 
 
 def put_back(rollout: Rollout, *, actor: User | None, now: datetime) -> Rollout:

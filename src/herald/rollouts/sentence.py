@@ -33,6 +33,8 @@ def sentence_parts(rollout: Rollout) -> list[dict[str, str]]:
     count = len(rollout.rings.all())
     parts += [_word(", in "), _slot("rings", f"{count} ring{'s' if count != 1 else ''}"), _word(", ")]
     parts.append(_slot("window", window_words(rollout)))
+    if rollout.stage_ahead:
+        parts += [_word(", "), _slot("window", staging_words(rollout))]
     parts += [_word(", stopping at "), _slot("limit", f"{rollout.failure_limit_pct:g} % failures")]
     return parts
 
@@ -69,6 +71,13 @@ def window_words(rollout: Rollout) -> str:
         return f"at any hour{start}"
     days = ", ".join(_DAYS[d] for d in sorted(rollout.window_days)) if rollout.window_days else "daily"
     return f"{days} {_hm(rollout.window_start)}–{_hm(rollout.window_end)} device time{start}"
+
+
+def staging_words(rollout: Rollout) -> str:
+    """When files come ahead of the window."""
+    if rollout.staging_start is None or rollout.staging_end is None:
+        return "fetching files ahead"
+    return f"fetching files ahead {_hm(rollout.staging_start)}–{_hm(rollout.staging_end)}"
 
 
 def _hm(value: time) -> str:

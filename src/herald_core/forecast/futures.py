@@ -252,7 +252,7 @@ class _Devices:
         start, latest = start[reachable], latest[reachable]
         if len(rows) == 0:
             return False
-        call, begun, end = self._draw(columns, len(rows))
+        call, begun, end = self._draw(columns, len(rows), self._have_file(rows, columns, start))
         most = np.bincount(rows, minlength=self.run.futures).max()
         if most > self.at_once:
             start, offered = self._queue(rows, start, latest, call, begun, end, self.fleet.interval[columns])
@@ -276,11 +276,21 @@ class _Devices:
             start[mine], latest[mine] = _next_in(self.run.s.hours[kind], ready[mine])
         return start, latest
 
-    def _draw(self, columns: NDArray[np.intp], size: int) -> tuple[Floats, Floats, Floats]:
+    def _have_file(self, rows: NDArray[np.intp], columns: NDArray[np.intp], start: Floats) -> NDArray[np.bool_]:
+        """Whose file is there when the hours open: it was, or there was time for a call and the fetch before."""
+        if not self.run.s.stage_ahead:
+            return self.fleet.with_file[columns]
+        time_for_it = self.fleet.interval[columns] + FETCH_FACTORS[1] * self.run.s.fetch
+        ahead: NDArray[np.bool_] = start - self.ready[rows, columns] > time_for_it
+        return ahead | self.fleet.with_file[columns]
+
+    def _draw(
+        self, columns: NDArray[np.intp], size: int, with_file: NDArray[np.bool_]
+    ) -> tuple[Floats, Floats, Floats]:
         """Seconds from the offer to the call, to the install's begin, to its end."""
         rng, s = self.run.rng, self.run.s
         call = rng.random(size) * self.fleet.interval[columns]
-        begun = call + _seen_or(rng, s.fetches, s.fetch, FETCH_FACTORS, size)
+        begun = call + np.where(with_file, 0.0, _seen_or(rng, s.fetches, s.fetch, FETCH_FACTORS, size))
         return call, begun, begun + _seen_or(rng, s.installs, s.minutes * 60, INSTALL_FACTORS, size)
 
     def _queue(

@@ -31,6 +31,8 @@ class Fleet:
     ready: Floats
     attempts: NDArray[np.int64]
     silent: NDArray[np.bool_]
+    #: those that keep the file already
+    with_file: NDArray[np.bool_]
 
     def __len__(self) -> int:
         return len(self.ring)
@@ -74,6 +76,8 @@ class Situation:
     turn: float = 1.0
     soak: float = 0.0
     fetch: float = 180.0
+    #: files come ahead of the hours, where there is time for it
+    stage_ahead: bool = False
     installs: Sequence[float] = ()
     fetches: Sequence[float] = ()
     tried_attempts: int = 0

@@ -64,7 +64,11 @@ def can_be_written(value: object, kind: FieldType) -> bool:
                 return isinstance(value, str) and _FIRST_DAY <= date.fromisoformat(value) <= _LAST_DAY
             except ValueError:
                 return False
-        case FieldType.NUMBER | FieldType.YES_NO | FieldType.SET:
+        case FieldType.NUMBER:
+            return isinstance(value, int | float) and not isinstance(value, bool)
+        case FieldType.YES_NO:
+            return isinstance(value, bool)
+        case FieldType.SET:
             return True
     return isinstance(value, str) and value != ""
 

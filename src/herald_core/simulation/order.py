@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from herald_core.simulation.fleet import SimDevice
-from herald_core.timing.windows import Window, next_opening, open_until
+from herald_core.timing.windows import Window, next_begin, next_opening, open_until
 
 Indices = NDArray[np.intp]
 
@@ -35,6 +35,19 @@ class Hours:
         return sorted(by_end.items())
 
 
+def hours_for_files(
+    window: Window | None, staging: Window | None, zones: Sequence[str], now: datetime, needed: timedelta
+) -> list[tuple[datetime, list[int]]]:
+    """Zones in which files may be fetched ahead, as no install can begin there now, by when offers of that end."""
+    by_end: dict[datetime, list[int]] = defaultdict(list)
+    for index, zone in enumerate(zones):
+        begins = next_begin(window, zone, now, needed)
+        closes = open_until(staging, zone, now)
+        if begins > now and closes is not None:
+            by_end[min(begins, closes)].append(index)
+    return sorted(by_end.items())
+
+
 class Columns:
     """What the order of offers depends on, one array a field; times in seconds since the start."""
 
@@ -47,6 +60,7 @@ class Columns:
         first = [(d.call_after(start, start - timedelta(seconds=1)) - start).total_seconds() for d in devices]
         self.first_call = np.array(first)
         self.waiting = np.ones(len(devices), dtype=bool)
+        self.with_file = np.zeros(len(devices), dtype=bool)
         self.not_before = np.zeros(len(devices))
         self.last_call = np.full(len(devices), -np.inf)
 
@@ -54,6 +68,11 @@ class Columns:
         """Those that wait in open rings and zones, and whose pause is over."""
         ready = self.waiting & (self.ring <= last_ring) & (self.not_before <= now) & np.isin(self.zone, zones)
         return np.flatnonzero(ready)
+
+    def may_fetch(self, last_ring: int, zones: Sequence[int], now: float) -> Indices:
+        """Those of them that have not fetched their file yet."""
+        ready = self.may_be_offered(last_ring, zones, now)
+        return ready[~self.with_file[ready]]
 
     def called(self, chosen: Indices, now: float) -> NDArray[np.float64]:
         """When these devices last called; minus infinity where they never did."""
@@ -63,8 +82,9 @@ class Columns:
         return latest
 
     def in_turn(self, chosen: Indices, now: float) -> Indices:
-        """The order in which the server offers: those on time, who is to call next first; then who is late."""
+        """The order in which the server offers: those on time, who has the file and who is to call next first; then
+        who is late."""
         called, interval = self.called(chosen, now), self.interval[chosen]
         late = called < now - 2 * interval
         due = np.where(np.isneginf(called), np.inf, called + interval)
-        return chosen[np.lexsort((self.ids[chosen], due, late))]
+        return chosen[np.lexsort((self.ids[chosen], due, ~self.with_file[chosen], late))]

@@ -28,7 +28,7 @@ from herald_core.deliveries import (
 )
 from herald_core.rings.gates import GateSpec, RingCounts, halt_reason, read_gate
 from herald_core.simulation.fleet import Behaviour, SimDevice
-from herald_core.simulation.order import Columns, Hours, Indices
+from herald_core.simulation.order import Columns, Hours, Indices, hours_for_files
 from herald_core.timing.windows import Window
 
 FIRST_RETRY_PAUSE = timedelta(minutes=10)
@@ -50,6 +50,9 @@ class SimPlan:
 
     rings: Sequence[GateSpec]
     window: Window | None = None
+    #: files are fetched ahead of the window: at any hour, or in hours of their own
+    stage_ahead: bool = False
+    staging: Window | None = None
     freezes: Sequence[SimFreeze] = ()
     at_once: int = 200
     max_attempts: int = 2
@@ -72,6 +75,7 @@ class SimDelivery:
     attempt: int = 1
     max_attempts: int = 1
     offer_until: datetime | None = None
+    fetch_only: bool = False
     confirmed_at: datetime | None = None
     #: counts changes, so that what was planned for an earlier one is passed over
     stamp: int = 0
@@ -180,6 +184,8 @@ class SimRollout:
 
     def _do(self, index: int, delivery: SimDelivery, what: str, at: datetime) -> None:
         attempt = self.behaviour.attempt(delivery.device.id, delivery.attempt)
+        if self._columns.with_file[index]:
+            attempt = attempt.with_file()
         until = delivery.offer_until
         if what == "call":
             if until is not None and until > at:
@@ -188,6 +194,9 @@ class SimRollout:
         elif what == "fetched":
             if attempt.error == "bad-hash":
                 self._fail(index, delivery, attempt.error, at)
+            elif delivery.fetch_only:
+                self._move(index, Event.STAGE, at)
+                self._keep(index, delivery, at)
             elif until is not None and at > until:
                 self._fail(index, delivery, "too-late", at)
             else:
@@ -202,6 +211,13 @@ class SimRollout:
                 self._soak(index, delivery, at)
         else:
             self._soak(index, delivery, at)
+
+    def _keep(self, index: int, delivery: SimDelivery, at: datetime) -> None:
+        """Its file is there: the install comes as an order of its own, and this was no attempt at it."""
+        self._move(index, Event.KEEP, at)
+        self._columns.with_file[index] = True
+        delivery.attempt += 1
+        delivery.max_attempts += 1
 
     def _soak(self, index: int, delivery: SimDelivery, at: datetime) -> None:
         since = delivery.since or at
@@ -224,6 +240,7 @@ class SimRollout:
     def _take(self, index: int, delivery: SimDelivery, step: Step, at: datetime) -> None:
         self._move(index, step.event, at)
         if step.event is Event.RETRY:
+            self._columns.with_file[index] = False
             pause = retry_pause(FIRST_RETRY_PAUSE, delivery.attempt, step.cause)
             self._columns.not_before[index] = (at + pause - self.start).total_seconds()
             delivery.attempt += 1
@@ -311,6 +328,19 @@ class SimRollout:
         room = self.plan.at_once - in_hand
         if room <= 0 or not any(self.counts[r][Phase.WAITING] for r in rings):
             return
+        room = self._offer_installs(rings, room, now)
+        if not self.plan.stage_ahead or room <= 0:
+            return
+        seconds, needed = (now - self.start).total_seconds(), timedelta(minutes=self.plan.minutes)
+        for latest, zones in hours_for_files(self.plan.window, self.plan.staging, self._hours.zones, now, needed):
+            free = self._columns.may_fetch(max(rings), zones, seconds)
+            for chosen, until in self._before_freezes(free, latest, timedelta(0), now):
+                for index in self._columns.in_turn(chosen, seconds)[: max(0, room)]:
+                    self._offer_to(int(index), until, now, fetch_only=True)
+                    room -= 1
+
+    def _offer_installs(self, rings: Sequence[int], room: int, now: datetime) -> int:
+        """Offer installs where they can begin now; the room that is left."""
         needed = timedelta(minutes=self.plan.minutes)
         for closes, zones in self._hours.open_zones(now):
             latest = now + NO_WINDOW if closes.year > 9000 else closes - needed
@@ -322,6 +352,7 @@ class SimRollout:
                 for index in self._columns.in_turn(chosen, seconds)[: max(0, room)]:
                     self._offer_to(int(index), until, now)
                     room -= 1
+        return room
 
     def _before_freezes(
         self, free: Indices, latest: datetime, needed: timedelta, now: datetime
@@ -343,9 +374,9 @@ class SimRollout:
         called = self._columns.called(np.array([index]), seconds)[0]
         return None if np.isneginf(called) else self.start + timedelta(seconds=float(called))
 
-    def _offer_to(self, index: int, until: datetime, now: datetime) -> None:
+    def _offer_to(self, index: int, until: datetime, now: datetime, *, fetch_only: bool = False) -> None:
         delivery = self.deliveries[index]
         self._move(index, Event.OFFER, now)
-        delivery.offer_until = until
+        delivery.offer_until, delivery.fetch_only = until, fetch_only
         heapq.heappush(self._lapsing, (until, index, delivery.stamp))
         self._plan_event(delivery.device.call_after(self.start, now), index, "call")

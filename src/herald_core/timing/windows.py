@@ -48,6 +48,14 @@ def open_until(window: Window | None, device_zone: str, now: datetime) -> dateti
     return None
 
 
+def next_begin(window: Window | None, device_zone: str, now: datetime, needed: timedelta) -> datetime:
+    """The next instant, from `now` on, at which work that takes `needed` may begin and end in the same opening."""
+    closes = open_until(window, device_zone, now)
+    if closes is None:
+        return next_opening(window, device_zone, now)
+    return now if window is None or now + needed < closes else next_opening(window, device_zone, closes)
+
+
 def next_opening(window: Window | None, device_zone: str, now: datetime) -> datetime:
     """The next instant at which the window opens, or `now` where it is open."""
     if open_until(window, device_zone, now) is not None or window is None:

@@ -230,10 +230,38 @@ export const rolloutTimeline = (id: number) =>
     queryKey: ["rollout", id, "timeline"],
     queryFn: () => body(api.GET("/api/v1/rollouts/{rollout_id}/timeline", ofRollout(id))),
   });
+export const rolloutFreezes = (id: number) =>
+  queryOptions({
+    queryKey: ["freezes", "rollout", id],
+    queryFn: () => body(api.GET("/api/v1/rollouts/{rollout_id}/freezes", ofRollout(id))),
+  });
+export type Place = "site" | "model" | "hardware" | "from_version" | "last_error";
+export const rolloutBreakdown = (id: number, by: Place) =>
+  queryOptions({
+    queryKey: ["rollout", id, "breakdown", by],
+    queryFn: () =>
+      body(
+        api.GET("/api/v1/rollouts/{rollout_id}/breakdown", {
+          params: { path: { rollout_id: id }, query: { by } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+export const rolloutReport = (id: number) =>
+  queryOptions({
+    queryKey: ["rollout", id, "report"],
+    queryFn: () => body(api.GET("/api/v1/rollouts/{rollout_id}/report", ofRollout(id))),
+    enabled: id > 0,
+  });
 export interface DeliveryFilter {
   ring?: number;
   phase?: string;
   words?: string;
+  site?: string;
+  model?: string;
+  hardware?: string;
+  from_version?: string;
+  error?: string;
 }
 export const rolloutDeliveries = (id: number, filter: DeliveryFilter) =>
   queryOptions({

@@ -1046,6 +1046,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rollouts/{rollout_id}/breakdown": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For each value of a field, how many devices of the rollout are in each phase. */
+        get: operations["rollouts_breakdown"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rollouts/{rollout_id}/deliveries": {
         parameters: {
             query?: never;
@@ -1106,6 +1123,23 @@ export interface paths {
         };
         /** @description When a rollout will be through; of a draft, if it were launched now. */
         get: operations["rollouts_forecast"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/freezes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The freezes that hold devices of a rollout, from its launch on. */
+        get: operations["rollouts_freezes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1312,6 +1346,40 @@ export interface paths {
         put?: never;
         /** @description Let held devices go on. */
         post: operations["rollouts_release"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What a rollout did, to its end or until now. */
+        get: operations["rollouts_report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/report/table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The report as a file: one line a device as CSV, or all of it as a workbook. */
+        get: operations["rollouts_report_table"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1909,6 +1977,13 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description What a person or, with an empty name, the clock did. */
+        Act: {
+            /** Format: date-time */
+            at: string;
+            who: string;
+            what: string;
+        };
         /** @enum {string} */
         AdmissionEnum: "waiting" | "admitted" | "retired";
         /** @description What is to be changed of an open rollout; what is left out stays as it is. */
@@ -1917,6 +1992,11 @@ export interface components {
             window_start?: string | null;
             /** Format: time */
             window_end?: string | null;
+            stage_ahead?: boolean;
+            /** Format: time */
+            staging_start?: string | null;
+            /** Format: time */
+            staging_end?: string | null;
             /** Format: double */
             failure_limit_pct?: number;
             failure_count_limit?: number | null;
@@ -1972,6 +2052,14 @@ export interface components {
         };
         /** @enum {unknown} */
         BlankEnum: "";
+        /** @description A value of the field, empty for none, and its devices by phase. */
+        BreakdownRow: {
+            value: string;
+            total: number;
+            phases: {
+                [key: string]: number;
+            };
+        };
         /** @description A condition that the failed share: tried devices with it and without, and the waiting ones that match. */
         CauseRow: {
             rule: string;
@@ -2274,6 +2362,11 @@ export interface components {
             withdrawn: number;
             finishing: number;
         };
+        /** @description How many devices have this error word as their last. */
+        ErrorCount: {
+            error: string;
+            count: number;
+        };
         /** @description Why is this device (id, name or uid) matched, or not? */
         ExplainQuestionRequest: {
             rule: string;
@@ -2295,6 +2388,20 @@ export interface components {
             already: number;
             left_out: number;
             has_already: number;
+        };
+        /** @description A device that failed for good. */
+        FailedDevice: {
+            device: string;
+            model: string;
+            site: string;
+            from_version: string;
+            error: string;
+            text: string;
+        };
+        /** @description A cause, and how many attempts ended for it. */
+        FailureCount: {
+            cause: string;
+            attempts: number;
         };
         /** @description A field that rules may name. */
         FieldInfo: {
@@ -2373,6 +2480,16 @@ export interface components {
             everywhere?: boolean;
             groups?: number[];
             sites?: number[];
+        };
+        /** @description A freeze, and how many devices of the rollout it holds. */
+        FreezeOfRollout: {
+            id: number;
+            name: string;
+            /** Format: date-time */
+            starts_at: string;
+            /** Format: date-time */
+            ends_at: string;
+            devices: number;
         };
         /** @description A freeze; `devices` counts whom it holds as things stand. */
         FreezeRow: {
@@ -2632,6 +2749,21 @@ export interface components {
         LaunchBodyRequest: {
             devices: number;
         };
+        /** @description Why devices did not take part, and how many. */
+        LeftOutCount: {
+            words: string;
+            devices: number;
+        };
+        /** @description Seconds that something took. */
+        LengthsView: {
+            count: number;
+            /** Format: double */
+            median: number;
+            /** Format: double */
+            nine_of_ten: number;
+            /** Format: double */
+            longest: number;
+        };
         /** @description What holds it back, and how many seconds sooner the median end would be without it. */
         LimitRow: {
             words: string;
@@ -2671,6 +2803,16 @@ export interface components {
             device: string;
             joined: boolean;
             cause: string;
+        };
+        /** @description When so much of those confirmed by an install were, and how many seconds after the launch. */
+        Milestone: {
+            /** Format: double */
+            share: number;
+            devices: number;
+            /** Format: date-time */
+            at: string | null;
+            /** Format: double */
+            seconds: number | null;
         };
         /** @description A value in the fleet that would not fit. */
         MisfitRow: {
@@ -2931,6 +3073,22 @@ export interface components {
         ReleaseEffect: {
             released: number;
         };
+        /** @description A rollout told to its end. */
+        ReportView: {
+            rollout: components["schemas"]["RolloutDetail"];
+            sentence: string;
+            milestones: components["schemas"]["Milestone"][];
+            rings: components["schemas"]["RingTimes"][];
+            failures: components["schemas"]["FailureCount"][];
+            failed_devices: components["schemas"]["FailedDevice"][];
+            shared: components["schemas"]["SharedInReport"][];
+            left_out: components["schemas"]["LeftOutCount"][];
+            fetches: components["schemas"]["LengthsView"];
+            installs: components["schemas"]["LengthsView"];
+            acts: components["schemas"]["Act"][];
+            /** Format: date-time */
+            made_at: string;
+        };
         /** @description What is to be changed of a ring whose gate is not met; `position` says which. */
         RingAheadRequest: {
             position: number;
@@ -2974,6 +3132,23 @@ export interface components {
         RingMarks: {
             ring: number;
             marks: components["schemas"]["Mark"][];
+        };
+        /** @description How a ring went. */
+        RingTimes: {
+            position: number;
+            name: string;
+            devices: number;
+            confirmed: number;
+            failed: number;
+            /** Format: date-time */
+            opened_at: string | null;
+            /** Format: date-time */
+            first_at: string | null;
+            /** Format: date-time */
+            last_at: string | null;
+            /** Format: date-time */
+            gate_met_at: string | null;
+            approved_by: string | null;
         };
         RingTold: {
             position: number;
@@ -3053,6 +3228,12 @@ export interface components {
             standing: boolean;
             at_once_per_site: number | null;
             starts_per_hour: number | null;
+            stage_ahead: boolean;
+            /** Format: time */
+            staging_start: string | null;
+            /** Format: time */
+            staging_end: string | null;
+            with_file: number;
             freeze_override: string;
             overridden_by: string | null;
             notice: string;
@@ -3061,9 +3242,7 @@ export interface components {
             taken_out: number;
             left_out: number;
             mid_install: number;
-            errors: {
-                [key: string]: unknown;
-            }[];
+            errors: components["schemas"]["ErrorCount"][];
             held: components["schemas"]["HeldCount"][];
         };
         /** @description A rollout as it is written down. Times of day are by each device's own clock. */
@@ -3090,6 +3269,12 @@ export interface components {
             window_days?: number[];
             /** Format: date-time */
             starts_at?: string | null;
+            /** @default false */
+            stage_ahead?: boolean;
+            /** Format: time */
+            staging_start?: string | null;
+            /** Format: time */
+            staging_end?: string | null;
             /** @default 336 */
             give_up_after_hours?: number;
             /**
@@ -3238,6 +3423,12 @@ export interface components {
             failed: number;
             confirmed: number;
             causes: components["schemas"]["CauseRow"][];
+        };
+        /** @description A rule that the failed share: of `tried` devices that it matches `failed` failed. */
+        SharedInReport: {
+            rule: string;
+            failed: number;
+            tried: number;
         };
         /** @description Two sets of devices: counts, and the first devices of each part. */
         SideBySide: {
@@ -5278,6 +5469,30 @@ export interface operations {
             };
         };
     };
+    rollouts_breakdown: {
+        parameters: {
+            query?: {
+                /** @description site if left out */
+                by?: "from_version" | "hardware" | "last_error" | "model" | "site";
+            };
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BreakdownRow"][];
+                };
+            };
+        };
+    };
     rollouts_deliveries: {
         parameters: {
             query?: {
@@ -5285,12 +5500,20 @@ export interface operations {
                 cursor?: number;
                 /** @description an error word */
                 error?: string;
+                /** @description a value of this field; empty for none */
+                from_version?: string;
+                /** @description a value of this field; empty for none */
+                hardware?: string;
                 /** @description 1 to 1000, 100 if left out */
                 limit?: number;
+                /** @description a value of this field; empty for none */
+                model?: string;
                 /** @description one or more phases, separated by commas */
                 phase?: string;
                 /** @description position of a ring */
                 ring?: number;
+                /** @description a value of this field; empty for none */
+                site?: string;
                 /** @description part of a device's name or uid */
                 words?: string;
             };
@@ -5382,6 +5605,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ForecastView"];
+                };
+            };
+        };
+    };
+    rollouts_freezes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FreezeOfRollout"][];
                 };
             };
         };
@@ -5657,6 +5901,51 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReleaseEffect"];
+                };
+            };
+        };
+    };
+    rollouts_report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportView"];
+                };
+            };
+        };
+    };
+    rollouts_report_table: {
+        parameters: {
+            query?: {
+                /** @description csv if left out */
+                as?: "csv" | "xlsx";
+            };
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
                 };
             };
         };

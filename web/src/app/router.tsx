@@ -1,5 +1,6 @@
 /** Every address of the interface. */
 import { createRootRoute, createRoute, createRouter } from "@tanstack/react-router";
+import type { DeliveryFilter, Place } from "@/api/queries";
 import { NewCommand } from "@/rooms/commands/compose";
 import { Commands } from "@/rooms/commands/list";
 import { CommandPage } from "@/rooms/commands/watch";
@@ -13,12 +14,17 @@ import { Overlaps } from "@/rooms/groups/overlaps";
 import { Library } from "@/rooms/library/library";
 import { Now } from "@/rooms/now/now";
 import { RecordRoom } from "@/rooms/record/record";
+import { Compare } from "@/rooms/rollouts/compare";
 import { NewRollout } from "@/rooms/rollouts/compose";
 import { Rollouts } from "@/rooms/rollouts/list";
+import { ReportPage } from "@/rooms/rollouts/report";
 import { RolloutPage } from "@/rooms/rollouts/rollout";
 import { Shell } from "./shell";
 
 const text = (value: unknown) => (typeof value === "string" && value !== "" ? value : undefined);
+/** A word that may be empty; numbers are what a typed address makes of versions like 5.1. */
+const word = (value: unknown) =>
+  typeof value === "string" ? value : typeof value === "number" ? String(value) : undefined;
 const whole = (value: unknown) => (Number.isInteger(Number(value)) && value ? Number(value) : undefined);
 
 /** What the fleet view keeps in its address: fields of `columns` and of `grid` are between commas. */
@@ -71,11 +77,28 @@ export const rolloutRoute = createRoute({
   getParentRoute: () => root,
   path: "/rollouts/$id",
   component: RolloutPage,
-  validateSearch: (search): { ring?: number; phase?: string; words?: string } => ({
+  validateSearch: (search): DeliveryFilter & { by?: Place } => ({
     ring: whole(search.ring),
     phase: text(search.phase),
     words: text(search.words),
+    site: word(search.site),
+    model: word(search.model),
+    hardware: word(search.hardware),
+    from_version: word(search.from_version),
+    error: word(search.error),
+    by: text(search.by) as Place | undefined,
   }),
+});
+export const reportRoute = createRoute({
+  getParentRoute: () => root,
+  path: "/rollouts/$id/report",
+  component: ReportPage,
+});
+export const compareRoute = createRoute({
+  getParentRoute: () => root,
+  path: "/rollouts/compare",
+  component: Compare,
+  validateSearch: (search): { a?: number; b?: number } => ({ a: whole(search.a), b: whole(search.b) }),
 });
 export const commandRoute = createRoute({
   getParentRoute: () => root,
@@ -105,7 +128,9 @@ const tree = root.addChildren([
   groupsRoute.addChildren([groupRoute, daysRoute]),
   route("/rollouts", Rollouts),
   route("/rollouts/new", NewRollout),
+  compareRoute,
   rolloutRoute,
+  reportRoute,
   route("/commands", Commands),
   route("/commands/new", NewCommand),
   commandRoute,

@@ -125,7 +125,7 @@ class ScheduleDeliveriesView(APIView):
     def get(self, request: Request, schedule_id: int) -> Response:
         params = request.query_params
         found = Delivery.objects.of_schedule(schedule_id).with_filters(
-            ring=None, phases=[p for p in params.get("phase", "").split(",") if p], error="", words=""
+            ring=None, phases=[p for p in params.get("phase", "").split(",") if p], error="", places={}, words=""
         )
         occurrence = read_number(params.get("occurrence"))
         if occurrence is not None:

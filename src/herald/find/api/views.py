@@ -1,9 +1,7 @@
 """Calls that find devices: by rule and words, by values that exist, as a grid, as a file; and kept views."""
 
-from collections.abc import Iterator
 from typing import Any
 
-from django.http import HttpResponse, StreamingHttpResponse
 from django.http.response import HttpResponseBase
 from django.shortcuts import get_object_or_404
 from drf_spectacular.types import OpenApiTypes
@@ -15,9 +13,10 @@ from rest_framework.views import APIView
 
 from herald.api.errors import Invalid, NotFound
 from herald.api.fields import Strict, next_page, read_limit, read_number, valid
+from herald.api.tables import Table, as_csv, as_json_lines, as_xlsx
 from herald.clock.source import clock
 from herald.find.models import SavedView
-from herald.find.queries import as_csv, as_json_lines, as_xlsx, found, grid_of, in_order, table_rows
+from herald.find.queries import found, grid_of, in_order, table_rows
 from herald.fleet.api.serializers import DevicePage, ValueCount
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.values import value_counts
@@ -87,15 +86,10 @@ class DeviceExportView(APIView):
         columns = _columns(asked.get("columns"), vocabulary) or list(DEFAULT_COLUMNS)
         devices = found(asked.get("rule", ""), asked.get("words", "").strip(), vocabulary, now)
         ordered = in_order(devices, asked.get("order") or "name", vocabulary, now)
-        rows = table_rows(ordered, columns, vocabulary, now)
+        table = Table("devices", columns, table_rows(ordered, columns, vocabulary, now))
         if asked.get("as") == "xlsx":
-            kind = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
-            return _file(HttpResponse(as_xlsx(columns, rows), content_type=kind), "devices.xlsx")
-        if asked.get("as") == "jsonl":
-            lines = as_json_lines(columns, rows)
-            return _file(StreamingHttpResponse(lines, content_type="application/jsonl; charset=utf-8"), "devices.jsonl")
-        stream: Iterator[bytes] = as_csv(columns, rows)
-        return _file(StreamingHttpResponse(stream, content_type="text/csv; charset=utf-8"), "devices.csv")
+            return as_xlsx(table.name, [table])
+        return as_json_lines(table) if asked.get("as") == "jsonl" else as_csv(table)
 
 
 class FieldValuesView(APIView):
@@ -188,11 +182,6 @@ class ViewView(APIView):
     def delete(self, request: Request, view_id: int) -> Response:
         get_object_or_404(SavedView, pk=view_id, owner=request.user).delete()
         return Response(status=204)
-
-
-def _file(response: HttpResponseBase, name: str) -> HttpResponseBase:
-    response["Content-Disposition"] = f'attachment; filename="{name}"'
-    return response
 
 
 def _field(key: str, vocabulary: Vocabulary) -> FieldSpec:

@@ -58,6 +58,9 @@ class RolloutDraftBody(Strict):
     window_end = serializers.TimeField(allow_null=True, default=None)
     window_days = serializers.ListField(child=serializers.IntegerField(min_value=0, max_value=6), default=list)
     starts_at = serializers.DateTimeField(allow_null=True, default=None)
+    stage_ahead = serializers.BooleanField(default=False)
+    staging_start = serializers.TimeField(allow_null=True, default=None)
+    staging_end = serializers.TimeField(allow_null=True, default=None)
     give_up_after_hours = serializers.IntegerField(min_value=1, max_value=24 * 365, default=14 * 24)
     failure_limit_pct = serializers.FloatField(min_value=0.01, max_value=99, default=2.0)
     failure_count_limit = serializers.IntegerField(min_value=1, allow_null=True, default=None)
@@ -142,6 +145,13 @@ class HeldCount(serializers.Serializer[Any]):
     count = serializers.IntegerField()
 
 
+class ErrorCount(serializers.Serializer[Any]):
+    """How many devices have this error word as their last."""
+
+    error = serializers.CharField()
+    count = serializers.IntegerField()
+
+
 class RolloutDetail(RolloutRow):
     """A rollout with its settings, as they can be edited while it is a draft."""
 
@@ -163,6 +173,10 @@ class RolloutDetail(RolloutRow):
     standing = serializers.BooleanField()
     at_once_per_site = serializers.IntegerField(allow_null=True)
     starts_per_hour = serializers.IntegerField(allow_null=True)
+    stage_ahead = serializers.BooleanField()
+    staging_start = serializers.TimeField(allow_null=True)
+    staging_end = serializers.TimeField(allow_null=True)
+    with_file = serializers.IntegerField()
     freeze_override = serializers.CharField()
     overridden_by = serializers.CharField(allow_null=True)
     notice = serializers.CharField()
@@ -171,7 +185,7 @@ class RolloutDetail(RolloutRow):
     taken_out = serializers.IntegerField()
     left_out = serializers.IntegerField()
     mid_install = serializers.IntegerField()
-    errors = serializers.ListField(child=serializers.DictField())
+    errors = ErrorCount(many=True)
     held = HeldCount(many=True)
 
 

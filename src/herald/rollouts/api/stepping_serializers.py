@@ -109,6 +109,9 @@ class AheadBody(Strict):
 
     window_start = serializers.TimeField(allow_null=True, required=False)
     window_end = serializers.TimeField(allow_null=True, required=False)
+    stage_ahead = serializers.BooleanField(required=False)
+    staging_start = serializers.TimeField(allow_null=True, required=False)
+    staging_end = serializers.TimeField(allow_null=True, required=False)
     failure_limit_pct = serializers.FloatField(min_value=0.01, max_value=99, required=False)
     failure_count_limit = serializers.IntegerField(min_value=1, allow_null=True, required=False)
     at_once = serializers.IntegerField(min_value=1, max_value=1_000_000, required=False)

@@ -11,12 +11,16 @@ from herald.api.fields import read_limit, read_number
 from herald.clock.source import clock
 from herald.deliveries.api.serializers import DeliveryPage, TimelineEntry
 from herald.deliveries.models import Delivery, DeliveryEvent
+from herald.deliveries.places import PLACES
 from herald.deliveries.timeline import delivery_entry
 from herald.record.models import RecordEntry
 from herald.rollouts import overview
 from herald.rollouts.api.lookup import find_rollout
 from herald.rollouts.api.serializers import ProgressPoint, RingMarks
 from herald.rollouts.situation import situation_of
+
+#: `last_error` is asked for as `error`
+PLACES_ASKED = [f for f in PLACES if f != "last_error"]
 
 
 class RolloutDeliveriesView(APIView):
@@ -28,6 +32,7 @@ class RolloutDeliveriesView(APIView):
             OpenApiParameter("ring", int, description="position of a ring"),
             OpenApiParameter("phase", str, description="one or more phases, separated by commas"),
             OpenApiParameter("error", str, description="an error word"),
+            *(OpenApiParameter(f, str, description="a value of this field; empty for none") for f in PLACES_ASKED),
             OpenApiParameter("words", str, description="part of a device's name or uid"),
             OpenApiParameter("cursor", int, description="`next` of the page before"),
             OpenApiParameter("limit", int, description="1 to 1000, 100 if left out"),
@@ -43,6 +48,7 @@ class RolloutDeliveriesView(APIView):
             phases=[p for p in params.get("phase", "").split(",") if p],
             error=params.get("error", ""),
             words=params.get("words", ""),
+            places={f: params[f] for f in PLACES_ASKED if f in params},
         )
         limit, cursor = read_limit(params.get("limit")), read_number(params.get("cursor"))
         page = found if cursor is None else found.filter(id__gt=cursor)

@@ -1,5 +1,6 @@
 /** Stepping in: pause, resume, stop, open a gate by hand; each says its consequence in numbers. */
 import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { Button, Confirm, Problem } from "@/parts/controls";
@@ -96,6 +97,15 @@ export function Actions({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
           </Confirm>
         )}
         {open && <More rollout={rollout} />}
+        {rollout.launched_at && (
+          <Link
+            to="/rollouts/$id/report"
+            params={{ id: String(rollout.id) }}
+            className="rounded-sm border border-ink px-3 py-1 font-semibold"
+          >
+            Report
+          </Link>
+        )}
         {rollout.launched_at && (rollout.phases.confirmed ?? 0) > 0 && <PutBack rollout={rollout} />}
       </div>
       <Problem error={act.error} />

@@ -17,6 +17,16 @@ const NUMBERS: [keyof Body & keyof Schemas["RolloutDetail"], string, boolean][] 
   ["starts_per_hour", "Started per hour", true],
 ];
 
+const TIMES = [
+  ["window_start", "Opens (device time)"],
+  ["window_end", "Closes (device time)"],
+  ["staging_start", "Files from (device time)"],
+  ["staging_end", "Files until (device time)"],
+] as const;
+
+const staging = (wanted: boolean): Body =>
+  wanted ? { stage_ahead: true } : { stage_ahead: false, staging_start: null, staging_end: null };
+
 export function Ahead({ rollout, onClose }: { rollout: Schemas["RolloutDetail"]; onClose: () => void }) {
   const client = useQueryClient();
   const [change, setChange] = useState<Body>({});
@@ -52,8 +62,8 @@ export function Ahead({ rollout, onClose }: { rollout: Schemas["RolloutDetail"];
         }}
       >
         <div className="grid grid-cols-3 gap-4">
-          {(["window_start", "window_end"] as const).map((field) => (
-            <Labelled key={field} label={field === "window_start" ? "Opens (device time)" : "Closes (device time)"}>
+          {TIMES.map(([field, label]) => (
+            <Labelled key={field} label={label}>
               <input
                 type="time"
                 className="field"
@@ -77,6 +87,15 @@ export function Ahead({ rollout, onClose }: { rollout: Schemas["RolloutDetail"];
             </Labelled>
           ))}
         </div>
+        <label className="flex min-h-[30px] items-center gap-2">
+          <input
+            type="checkbox"
+            className="accent-[var(--verdigris)]"
+            checked={change.stage_ahead ?? rollout.stage_ahead}
+            onChange={(e) => setChange({ ...change, ...staging(e.target.checked) })}
+          />
+          Fetch files ahead of the window
+        </label>
         <Labelled label="Go on in freezes, because" hint="empty: freezes hold it; a reason is recorded with your name">
           <input
             className="field"

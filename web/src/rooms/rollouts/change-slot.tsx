@@ -1,5 +1,6 @@
 /** Which versions are brought: one for all, or a row for each model, uplink and current version. */
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import type { Schemas } from "@/api/client";
 import { models as modelsQuery } from "@/api/queries";
 import { Button, Labelled } from "@/parts/controls";
@@ -63,9 +64,10 @@ function MainTarget({
   const main = mainChange(draft.changes);
   const { data } = useQuery({ ...preflight(rollout?.id ?? 0), enabled: rollout !== null });
   const present = new Set(data?.models.map((m) => m.model));
-  // the chosen one first, then what the audience can use, so that nobody scrolls for it
-  const place = (i: Schemas["ImageRow"]) =>
-    i.id === main?.image_id ? 0 : i.models.some((m) => present.has(m)) ? 1 : 2;
+  // what was chosen before comes first, then what the audience can use, so that nobody scrolls for it; what is chosen
+  // now stays where it is, or the arrow keys would never come past the first few
+  const [chosenBefore] = useState(main?.image_id);
+  const place = (i: Schemas["ImageRow"]) => (i.id === chosenBefore ? 0 : i.models.some((m) => present.has(m)) ? 1 : 2);
   const option = (key: string, chosen: boolean, pick: Change | null, name: string, note: string) => (
     <label key={key} className="flex min-h-[34px] items-center gap-2 border-rule border-b border-dashed">
       <input

@@ -12,6 +12,7 @@ import { count } from "@/parts/format";
 import { IN_HAND, OUT } from "@/parts/phases";
 import { Table } from "@/parts/table";
 import { DeviceActs } from "./device-acts";
+import { PLACES } from "./where";
 
 const PHASE_FILTERS: [string, string][] = [
   ["", "every phase"],
@@ -26,7 +27,8 @@ export function DeliveryTable({ rollout }: { rollout: Schemas["RolloutDetail"] }
   const search = rolloutRoute.useSearch();
   const navigate = useNavigate({ from: rolloutRoute.fullPath });
   const { now } = useClock();
-  const { data, error } = useQuery(rolloutDeliveries(rollout.id, search));
+  const { by: _, ...filter } = search;
+  const { data, error } = useQuery(rolloutDeliveries(rollout.id, filter));
   const columns = useDeliveryColumns(now);
   const [chosen, setChosen] = useState<ReadonlyMap<number, string>>(new Map());
   const toggle = (d: Schemas["DeliveryRow"]) => {
@@ -64,6 +66,32 @@ export function DeliveryTable({ rollout }: { rollout: Schemas["RolloutDetail"] }
             </option>
           ))}
         </select>
+        <select
+          className="field"
+          aria-label="Error"
+          value={search.error ?? ""}
+          onChange={(e) => set({ error: e.target.value || undefined })}
+        >
+          <option value="">any error or none</option>
+          {rollout.errors.map((e) => (
+            <option key={e.error} value={e.error}>
+              {e.error} ({count(e.count)})
+            </option>
+          ))}
+        </select>
+        {PLACES.filter(([place]) => place !== "last_error" && search[place as keyof typeof search] !== undefined).map(
+          ([place, word, none]) => (
+            <button
+              key={place}
+              type="button"
+              className="rounded-sm border border-ink px-2 py-1"
+              onClick={() => set({ [place]: undefined })}
+            >
+              {word.toLowerCase()} {String(search[place as keyof typeof search]) || none} <span aria-hidden>×</span>
+              <span className="sr-only">, take this filter away</span>
+            </button>
+          ),
+        )}
         <input
           className="field"
           aria-label="Name or id"

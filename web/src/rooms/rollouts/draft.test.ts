@@ -1,5 +1,15 @@
 import { describe, expect, it } from "vitest";
-import { type Change, EMPTY, mainChange, missing, sentenceOf, targetWords, withChange, withMain } from "./draft";
+import {
+  atAnyHour,
+  type Change,
+  EMPTY,
+  mainChange,
+  missing,
+  sentenceOf,
+  targetWords,
+  withChange,
+  withMain,
+} from "./draft";
 
 describe("missing", () => {
   it("names what an empty draft lacks", () => {
@@ -22,6 +32,24 @@ describe("missing", () => {
       window_start: "01:00",
     };
     expect(missing(draft)).toEqual(["both ends of the window"]);
+  });
+});
+
+describe("staging ahead", () => {
+  const staged = { ...EMPTY, window_start: "01:00", window_end: "04:00", stage_ahead: true };
+  it("is said with its hours, and wants both ends of them", () => {
+    const text = (draft: typeof staged) =>
+      sentenceOf(draft, { target: "Sill 5.2.1", include: ["A"], exclude: [] })
+        .map((p) => p.text)
+        .join("");
+    expect(text(staged)).toContain("01:00–04:00 device time, fetching files ahead, stopping");
+    const own = { ...staged, staging_start: "08:00", staging_end: "20:00" };
+    expect(text(own)).toContain("fetching files ahead 08:00–20:00, stopping");
+    expect(missing({ ...own, staging_end: null })).toContain("both ends of the hours for files");
+    expect(missing(own)).not.toContain("both ends of the hours for files");
+  });
+  it("goes with the window", () => {
+    expect(atAnyHour({ ...staged, staging_start: "08:00", staging_end: "20:00" })).toEqual(EMPTY);
   });
 });
 

@@ -18,6 +18,9 @@ export const EMPTY: Draft = {
   window_end: null,
   window_days: [],
   starts_at: null,
+  stage_ahead: false,
+  staging_start: null,
+  staging_end: null,
   give_up_after_hours: 72,
   failure_limit_pct: 2,
   failure_count_limit: null,
@@ -60,6 +63,9 @@ export function draftOf(rollout: Schemas["RolloutDetail"]): Draft {
     window_end: rollout.window_end,
     window_days: rollout.window_days,
     starts_at: rollout.starts_at,
+    stage_ahead: rollout.stage_ahead,
+    staging_start: rollout.staging_start,
+    staging_end: rollout.staging_end,
     give_up_after_hours: rollout.give_up_after_hours,
     failure_limit_pct: rollout.failure_limit_pct,
     failure_count_limit: rollout.failure_count_limit,
@@ -75,6 +81,16 @@ export function draftOf(rollout: Schemas["RolloutDetail"]): Draft {
   };
 }
 
+/** The draft without a window: then there is nothing to fetch files ahead of either. */
+export const atAnyHour = (draft: Draft): Draft => ({
+  ...draft,
+  window_start: null,
+  window_end: null,
+  stage_ahead: false,
+  staging_start: null,
+  staging_end: null,
+});
+
 /** What must be said before the draft can be kept and checked; empty when nothing is missing. */
 export function missing(draft: Draft, putsBack = false): string[] {
   const gaps: string[] = [];
@@ -88,6 +104,8 @@ export function missing(draft: Draft, putsBack = false): string[] {
     if (!ring.name.trim()) gaps.push(`the name of ring ${i + 1}`);
   });
   if ((draft.window_start === null) !== (draft.window_end === null)) gaps.push("both ends of the window");
+  if (((draft.staging_start ?? null) === null) !== ((draft.staging_end ?? null) === null))
+    gaps.push("both ends of the hours for files");
   return gaps;
 }
 
@@ -123,6 +141,17 @@ export function sentenceOf(
     slot("rings", `${n} ring${n === 1 ? "" : "s"}`),
     word(", "),
     slot("window", window),
+    ...(draft.stage_ahead
+      ? [
+          word(", "),
+          slot(
+            "window",
+            draft.staging_start && draft.staging_end
+              ? `fetching files ahead ${hm(draft.staging_start)}–${hm(draft.staging_end)}`
+              : "fetching files ahead",
+          ),
+        ]
+      : []),
     word(", stopping at "),
     slot("limit", `${draft.failure_limit_pct ?? 2} % failures`),
   ];

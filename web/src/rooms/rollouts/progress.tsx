@@ -15,6 +15,7 @@ interface Props {
   ended: string | null;
   /** what the forecast says of the time to come */
   ahead?: Schemas["ForecastPoint"][];
+  freezes?: Schemas["FreezeOfRollout"][];
 }
 
 const W = 1200;
@@ -38,7 +39,7 @@ export function openings(window: { start: string; end: string }, zone: string, f
   return found;
 }
 
-export function Progress({ points, total, now, zone, window, ended, ahead }: Props) {
+export function Progress({ points, total, now, zone, window, ended, ahead, freezes }: Props) {
   const first = points[0];
   if (!first || !total) return <p className="text-soft">Nothing yet.</p>;
   const from = new Date(first.at);
@@ -58,6 +59,11 @@ export function Progress({ points, total, now, zone, window, ended, ahead }: Pro
   return (
     <>
       <svg viewBox={`0 0 ${W} ${H}`} className="w-full" role="img" aria-label={`${last} of ${total} devices confirmed`}>
+        <defs>
+          <pattern id="freeze" width="7" height="7" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+            <line x1="0" y1="0" x2="0" y2="7" stroke="var(--plum)" strokeWidth="1.2" opacity="0.45" />
+          </pattern>
+        </defs>
         {window &&
           openings(window, zone, from, to).map(([a, b]) => (
             <rect
@@ -72,6 +78,30 @@ export function Progress({ points, total, now, zone, window, ended, ahead }: Pro
               <title>{`window, by the clock of ${city(zone)}`}</title>
             </rect>
           ))}
+        {freezes
+          ?.filter((f) => new Date(f.ends_at) > from && new Date(f.starts_at) < to)
+          .map((f) => {
+            const left = Math.max(PAD.left, x(new Date(f.starts_at)));
+            const right = Math.min(W - PAD.right, x(new Date(f.ends_at)));
+            return (
+              <g key={f.id}>
+                <rect
+                  x={left}
+                  y={PAD.top}
+                  width={Math.max(1, right - left)}
+                  height={H - PAD.top - PAD.bottom}
+                  fill="url(#freeze)"
+                  stroke="var(--plum)"
+                  strokeWidth="0.6"
+                >
+                  <title>{`freeze “${f.name}”, ${f.devices} devices held`}</title>
+                </rect>
+                <text x={left + 4} y={PAD.top + 11} fontSize="11" fill="var(--plum)">
+                  {right - left > 70 ? f.name.slice(0, Math.floor((right - left) / 6.5)) : ""}
+                </text>
+              </g>
+            );
+          })}
         {[0, 0.5, 1].map((s) => (
           <g key={s}>
             <line x1={PAD.left} x2={W - PAD.right} y1={y(total * s)} y2={y(total * s)} stroke="var(--rule)" />

@@ -5,7 +5,7 @@ import { useClock } from "@/app/clock";
 import { Button, Card, Labelled, Picker } from "@/parts/controls";
 import { count } from "@/parts/format";
 import { ChangeSlot } from "./change-slot";
-import type { Draft } from "./draft";
+import { atAnyHour, type Draft } from "./draft";
 
 interface Props {
   slot: string;
@@ -74,11 +74,7 @@ function WindowSlot({ draft, onChange }: Props) {
           className="accent-[var(--verdigris)]"
           checked={any}
           onChange={(e) =>
-            onChange({
-              ...draft,
-              window_start: e.target.checked ? null : "01:00",
-              window_end: e.target.checked ? null : "04:30",
-            })
+            onChange(e.target.checked ? atAnyHour(draft) : { ...draft, window_start: "01:00", window_end: "04:30" })
           }
         />
         At any hour
@@ -117,6 +113,7 @@ function WindowSlot({ draft, onChange }: Props) {
         />
       </Labelled>
       {!any && <Days draft={draft} onChange={onChange} />}
+      {!any && <Staging draft={draft} onChange={onChange} />}
       <p className="max-w-[60ch] text-soft">
         An install is only offered while the window has the image's expected minutes left, and none in a freeze. A
         window may cross midnight.
@@ -162,6 +159,46 @@ function Days({ draft, onChange }: Pick<Props, "draft" | "onChange">) {
         ))}
       </div>
     </fieldset>
+  );
+}
+
+/** Whether files come ahead of the window, and in which hours. */
+function Staging({ draft, onChange }: Pick<Props, "draft" | "onChange">) {
+  const times = [
+    ["staging_start", "Files from (device time)"],
+    ["staging_end", "Files until (device time)"],
+  ] as const;
+  return (
+    <div className="flex w-full flex-wrap items-end gap-5">
+      <label className="flex min-h-[30px] items-center gap-2">
+        <input
+          type="checkbox"
+          className="accent-[var(--verdigris)]"
+          checked={draft.stage_ahead ?? false}
+          onChange={(e) =>
+            onChange({ ...draft, stage_ahead: e.target.checked, staging_start: null, staging_end: null })
+          }
+        />
+        Fetch files ahead of the window
+      </label>
+      {draft.stage_ahead &&
+        times.map(([field, label]) => (
+          <Labelled key={field} label={label}>
+            <input
+              type="time"
+              className="field"
+              value={draft[field]?.slice(0, 5) ?? ""}
+              onChange={(e) => onChange({ ...draft, [field]: e.target.value || null })}
+            />
+          </Labelled>
+        ))}
+      {draft.stage_ahead && (
+        <p className="max-w-[60ch] text-soft">
+          Devices of open rings fetch and check the file while the window is shut, and install once it opens. With no
+          hours given, at any hour.
+        </p>
+      )}
+    </div>
   );
 }
 

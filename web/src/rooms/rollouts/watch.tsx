@@ -2,7 +2,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import type { Schemas } from "@/api/client";
-import { marks as marksQuery, progress as progressQuery, rolloutForecast, rolloutTimeline } from "@/api/queries";
+import {
+  marks as marksQuery,
+  progress as progressQuery,
+  rolloutForecast,
+  rolloutFreezes,
+  rolloutTimeline,
+} from "@/api/queries";
 import { useClock } from "@/app/clock";
 import { Card } from "@/parts/controls";
 import { count, counted, instant, percent } from "@/parts/format";
@@ -16,6 +22,7 @@ import { Lane } from "./lane";
 import { Progress } from "./progress";
 import { Shared } from "./shared";
 import { standing } from "./strip";
+import { Where } from "./where";
 
 export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
   const { now, zone } = useClock();
@@ -23,6 +30,7 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
   const marks = useQuery(marksQuery(rollout.id));
   const points = useQuery(progressQuery(rollout.id));
   const events = useQuery(rolloutTimeline(rollout.id));
+  const freezes = useQuery(rolloutFreezes(rollout.id));
   const told = useQuery({ ...rolloutForecast(rollout.id), enabled: rollout.state === "running" });
   const confirmed = rollout.phases.confirmed ?? 0;
   const launched = rollout.launched_at;
@@ -37,6 +45,8 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
             Rollout {rollout.id}
             {launched && ` · launched ${instant(launched, zone, now)} by ${rollout.launched_by ?? "a script"}`} ·{" "}
             <span className="font-semibold text-ink">{standing(rollout)}</span>
+            {rollout.with_file > 0 &&
+              ` · ${counted(rollout.with_file, "waiting device has", "waiting devices have")} the file already`}
             {rollout.left_out > 0 && ` · ${counted(rollout.left_out, "device")} left out at preflight`}
           </p>
         </div>
@@ -54,6 +64,7 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
           zone={zone}
           window={window}
           ended={rollout.ended_at}
+          freezes={freezes.data}
           ahead={rollout.state === "running" ? told.data?.curve : undefined}
         />
       </Card>
@@ -79,6 +90,7 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
           </Card>
         </div>
       </div>
+      <Where rollout={rollout} />
       <DeliveryTable rollout={rollout} />
     </div>
   );

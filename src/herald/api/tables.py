@@ -1,0 +1,84 @@
+"""Tables to take away: CSV, a workbook, JSON lines; each row is written as it comes."""
+
+import csv
+import io
+import json
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from django.http import HttpResponse, StreamingHttpResponse
+from django.http.response import HttpResponseBase
+from openpyxl import Workbook
+from openpyxl.cell import WriteOnlyCell
+
+_XLSX = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+
+
+@dataclass(frozen=True)
+class Table:
+    """A table by its name, the names of its columns, and its rows."""
+
+    name: str
+    columns: Sequence[str]
+    rows: Iterable[Sequence[Any]]
+
+
+def as_csv(table: Table) -> HttpResponseBase:
+    """CSV (RFC 4180) with a byte-order mark, so that spreadsheets read it as UTF-8."""
+    return _file(StreamingHttpResponse(_csv(table), content_type="text/csv; charset=utf-8"), f"{table.name}.csv")
+
+
+def as_json_lines(table: Table) -> HttpResponseBase:
+    """One JSON object a line, with the same columns and cells."""
+    lines = (
+        json.dumps(dict(zip(table.columns, row, strict=True)), ensure_ascii=False, default=str).encode() + b"\n"
+        for row in table.rows
+    )
+    return _file(StreamingHttpResponse(lines, content_type="application/jsonl; charset=utf-8"), f"{table.name}.jsonl")
+
+
+def as_xlsx(name: str, sheets: Sequence[Table]) -> HttpResponseBase:
+    """A workbook with one sheet for each table."""
+    book = Workbook(write_only=True)
+    for table in sheets:
+        sheet = book.create_sheet(table.name.capitalize()[:31])
+        sheet.append(list(table.columns))
+        for row in table.rows:
+            sheet.append([_as_text(sheet, cell) for cell in row])
+    out = io.BytesIO()
+    book.save(out)
+    return _file(HttpResponse(out.getvalue(), content_type=_XLSX), f"{name}.xlsx")
+
+
+def _file(response: HttpResponseBase, name: str) -> HttpResponseBase:
+    response["Content-Disposition"] = f'attachment; filename="{name}"'
+    return response
+
+
+def _csv(table: Table) -> Iterator[bytes]:
+    buffer = io.StringIO()
+    writer = csv.writer(buffer)
+    buffer.write("\ufeff")
+    writer.writerow(table.columns)
+    for row in table.rows:
+        writer.writerow([_safe(cell) for cell in row])
+        if buffer.tell() > 64_000:
+            yield buffer.getvalue().encode()
+            buffer.seek(0)
+            buffer.truncate()
+    yield buffer.getvalue().encode()
+
+
+def _as_text(sheet: Any, cell: Any) -> Any:
+    """Text that looks like a formula, marked as the text that it is."""
+    if not isinstance(cell, str) or not cell.startswith("="):
+        return cell
+    text = WriteOnlyCell(sheet, cell)
+    text.data_type = "s"
+    return text
+
+
+def _safe(cell: Any) -> Any:
+    """Text that a spreadsheet would run as a formula is kept text by a leading apostrophe."""
+    return f"'{cell}" if isinstance(cell, str) and cell[:1] in ("=", "+", "@", "\t", "\r") else cell

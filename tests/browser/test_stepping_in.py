@@ -1,0 +1,163 @@
+"""Stepping in, in the real interface: a bad image on satellite uplinks is caught, its cause found and held back; a
+rollout extended without repeats; composing, launching and pausing by the keyboard alone."""
+
+import re
+from urllib.parse import quote
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from herald_core.deliveries import IN_HAND
+from tests.running import Running
+
+pytestmark = pytest.mark.filterwarnings("ignore")
+HEARD = 'presence = "on time" and admission = admitted'
+
+
+def heard_of(running: Running, family: str, most: int) -> list[str]:
+    """The names of some devices of a family that call."""
+    rule = quote(f'family = {family} and presence = "on time"')
+    return [d["name"] for d in running.ask(f"devices?limit={most}&rule={rule}")["devices"]]
+
+
+def test_a_bad_image_on_satellite_uplinks_is_caught_and_the_rest_goes_on(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    running.add_fault(version="5.1.0", uplink="satellite", chance=1.0, error="bad-hash")
+    rule = f"family = Sill and firmware >= 5.0.0 and firmware != 5.1.0 and {HEARD}"
+    group = running.api("POST", "groups", {"name": "Not on 5.1.0", "rule": rule})
+    rollout = running.launch(
+        {
+            "changes": [{"choice": "image", "image_id": running.image("Sill 5.1.0")}],
+            "downgrades": True,
+            "include": [group["id"]],
+            "exclude": [running.group("Bench and spares")],
+            "rings": [
+                {"name": "First", "kind": "share", "share_pct": 70, "soak_minutes": 0, "confirmed_pct": 40},
+                {"name": "Rest", "kind": "rest", "soak_minutes": 0},
+            ],
+            "max_attempts": 1,
+            "failure_limit_pct": 60,
+            "failure_count_limit": 5,
+        }
+    )
+    running.rank_first(rollout)
+    page.goto(f"{running.url}/rollouts/{rollout}")
+    expect(page.get_by_text("Halted itself").first).to_be_visible(timeout=90_000)
+    path = f"rollouts/{rollout}"
+    running.until(path, lambda r: not any(r["phases"].get(p.value) for p in IN_HAND))  # who accepted it finishes
+    page.reload()
+    shared = page.locator("section", has=page.get_by_role("heading", name="What the failed ones share"))
+    cause = shared.get_by_role("listitem").filter(has_text="satellite").first
+    expect(cause).to_contain_text(re.compile(r"(\d+) of \1.*tried failed"))
+    cause.get_by_role("button", name=re.compile(r"Hold the \d+ that wait")).click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("are not offered it until released")
+    dialog.get_by_role("button", name=re.compile(r"Hold \d+")).click()
+    expect(page.get_by_role("heading", name="Held back")).to_be_visible()
+    failed, held = (running.ask(path)["phases"]["failed"], sum(h["count"] for h in running.ask(path)["held"]))
+    assert failed >= 5 and held >= 1
+    page.get_by_role("button", name="Resume").click()
+    resume = page.get_by_role("alertdialog")
+    expect(resume).to_contain_text("It halts again if more devices fail")
+    resume.get_by_role("button", name="Resume").click()
+    done = running.until(path, lambda r: r["phases"].get("waiting", 0) == held and _still(r), seconds=200)
+    assert done["phases"]["failed"] == failed and done["state"] == "running"
+    waiting = running.ask(f"{path}/deliveries?phase=waiting")["deliveries"]
+    assert len(waiting) == held and all("Failed ones share" in d["waits_for"]["reason"] for d in waiting)
+    expect(page.get_by_role("button", name="Release them…")).to_be_visible()
+
+
+def _still(rollout: dict[str, dict[str, int]]) -> bool:
+    return not any(rollout["phases"].get(p.value) for p in IN_HAND)
+
+
+def test_extending_sends_nothing_twice(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    vanes = heard_of(running, "Vane", 12)
+    some = running.api("POST", "groups", {"name": "Some vanes", "kind": "static", "devices": vanes[:4]})
+    more = running.api("POST", "groups", {"name": "More vanes", "kind": "static", "devices": vanes[2:10]})
+    rollout = running.launch(
+        {
+            "changes": [{"choice": "newest"}],
+            "include": [some["id"]],
+            "rings": [{"name": "Everyone", "kind": "rest", "soak_minutes": 0}],
+            "failure_limit_pct": 90,
+            "max_attempts": 3,
+            "starts_per_hour": 2,
+        }
+    )
+    running.rank_first(rollout)
+    before = running.ask(f"rollouts/{rollout}")["total"]
+    page.goto(f"{running.url}/rollouts/{rollout}")
+    page.get_by_role("button", name="Extend…").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Groups to add: find a group").fill("More vanes")
+    dialog.get_by_role("checkbox", name=re.compile("More vanes")).check()
+    expect(dialog).to_contain_text("get nothing again")
+    extend = dialog.get_by_role("button", name=re.compile(r"Extend to \d+ devices?"))
+    joins = int(re.findall(r"\d+", extend.inner_text())[0])
+    extend.click()
+    expect(dialog).not_to_be_visible()
+    told = running.ask(f"rollouts/{rollout}")
+    assert told["total"] == before + joins and joins <= 6
+    assert {g["name"] for g in told["include"]} == {"Some vanes", "More vanes"}
+    devices = [d["device"] for d in running.ask(f"rollouts/{rollout}/deliveries")["deliveries"]]
+    assert len(devices) == len(set(devices)) == told["total"]
+    running.api("POST", f"rollouts/{rollout}/stop")
+    assert more["member_count"] == 8
+
+
+def tab_to(page: Page, name: str) -> None:
+    """Press Tab until what has the focus is called so; it can be seen that it has it."""
+    pattern = re.compile(name)
+    for _ in range(120):
+        page.keyboard.press("Tab")
+        said = page.evaluate(
+            """() => {
+              const e = document.activeElement;
+              if (!e.matches("a, button, input, select, textarea")) return "";
+              return e.getAttribute("aria-label") ?? e.labels?.[0]?.innerText ?? e.innerText;
+            }"""
+        )
+        if pattern.search(said):
+            outline = page.evaluate("() => getComputedStyle(document.activeElement).outlineStyle")
+            shadow = page.evaluate("() => getComputedStyle(document.activeElement).boxShadow")
+            assert outline != "none" or shadow != "none", f"the focus on {name} cannot be seen"
+            return
+    raise AssertionError(f"Tab never came to {name}")
+
+
+def test_a_rollout_by_the_keyboard_alone(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    keys = page.keyboard
+    lumens = heard_of(running, "Lumen", 3)
+    running.api("POST", "groups", {"name": "By keys", "kind": "static", "devices": lumens})
+    page.goto(f"{running.url}/rollouts/new")
+    expect(page.get_by_role("radio").first).to_be_visible()
+    tab_to(page, "The newest approved")
+    for _ in range(40):
+        if page.evaluate("() => document.activeElement.labels?.[0]?.innerText ?? ''").startswith("Lumen 7.3.0"):
+            break
+        keys.press("ArrowDown")
+    keys.press("Space")
+    expect(page.get_by_role("radio", name=re.compile(r"Lumen 7\.3\.0"))).to_be_checked()
+    page.get_by_role("button", name="whom?").focus()
+    keys.press("Enter")
+    tab_to(page, "find a group")
+    keys.type("By keys")
+    tab_to(page, "By keys")
+    keys.press("Space")
+    number = page.get_by_label("Number of devices")
+    expect(number).to_be_visible()
+    tab_to(page, "Number of devices")
+    keys.type(number.get_attribute("placeholder") or "")
+    tab_to(page, "^ *Launch *$")
+    keys.press("Enter")
+    expect(page.get_by_role("button", name="Pause")).to_be_visible()
+    tab_to(page, "^ *Pause *$")
+    keys.press("Enter")
+    expect(page.get_by_role("alertdialog")).to_be_visible()
+    tab_to(page, "^ *Pause *$")
+    keys.press("Enter")
+    expect(page.get_by_text("Paused: paused by hand")).to_be_visible()
+    expect(page.get_by_role("alertdialog")).not_to_be_visible()

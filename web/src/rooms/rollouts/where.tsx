@@ -1,0 +1,106 @@
+/** Where a rollout stands, by site, model and the like: each count opens its devices. */
+import { useQuery } from "@tanstack/react-query";
+import { Link, useNavigate } from "@tanstack/react-router";
+import type { Schemas } from "@/api/client";
+import { type Place, rolloutBreakdown } from "@/api/queries";
+import { rolloutRoute } from "@/app/router";
+import { Problem } from "@/parts/controls";
+import { count } from "@/parts/format";
+import { IN_HAND, OUT, sum } from "@/parts/phases";
+
+export const PLACES: [Place, string, string][] = [
+  ["site", "Site", "no site"],
+  ["model", "Model", "no model"],
+  ["hardware", "Hardware", "not known"],
+  ["from_version", "Version before", "none"],
+  ["last_error", "Last error", "no error"],
+];
+const COLUMNS: [string, string[], string][] = [
+  ["waiting", ["waiting"], ""],
+  ["in motion", IN_HAND, "text-verdigris"],
+  ["confirmed", ["confirmed"], "text-verdigris"],
+  ["failed", ["failed"], "text-brick"],
+  ["out", OUT, "text-soft"],
+];
+const MOST = 12;
+
+export function Where({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
+  const search = rolloutRoute.useSearch();
+  const navigate = useNavigate({ from: rolloutRoute.fullPath });
+  const [by, title, none] = PLACES.find((p) => p[0] === search.by) ?? (PLACES[0] as [Place, string, string]);
+  const { data, error } = useQuery(rolloutBreakdown(rollout.id, by));
+  const rows = data ?? [];
+  const used = COLUMNS.filter(([, phases]) => rows.some((r) => sum(r.phases, phases)));
+  return (
+    <section className="mt-3 rounded-md border border-rule bg-card px-4 py-3">
+      <div className="mb-1 flex items-center gap-3">
+        <h2 className="text-[1.05rem]">Where it stands</h2>
+        <select
+          className="field"
+          aria-label="Counted by"
+          value={by}
+          onChange={(e) => navigate({ search: (s) => ({ ...s, by: e.target.value as Place }), replace: true })}
+        >
+          {PLACES.map(([value, word]) => (
+            <option key={value} value={value}>
+              by {word.toLowerCase()}
+            </option>
+          ))}
+        </select>
+      </div>
+      <Problem error={error} />
+      <table className="w-full">
+        <thead>
+          <tr className="text-soft">
+            <th className="py-1 text-left font-normal">{title}</th>
+            {used.map(([word]) => (
+              <th key={word} className="w-24 text-right font-normal">
+                {word}
+              </th>
+            ))}
+            <th className="w-24 text-right font-normal">of all</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.slice(0, MOST).map((row) => (
+            <tr key={row.value} className="border-rule border-t border-dashed">
+              <th scope="row" className="py-1 text-left font-semibold">
+                {row.value || <span className="font-normal text-soft">{none}</span>}
+              </th>
+              {used.map(([word, phases, tone]) => {
+                const n = sum(row.phases, phases);
+                return (
+                  <td key={word} className="text-right">
+                    {n > 0 ? (
+                      <Link
+                        to="/rollouts/$id"
+                        params={{ id: String(rollout.id) }}
+                        search={(s) => ({
+                          ...s,
+                          phase: phases.join(","),
+                          [by === "last_error" ? "error" : by]: row.value,
+                        })}
+                        hash="devices"
+                        className={`hover:underline ${tone}`}
+                      >
+                        {count(n)}
+                      </Link>
+                    ) : (
+                      <span className="text-faint">–</span>
+                    )}
+                  </td>
+                );
+              })}
+              <td className="text-right text-soft">{count(row.total)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {rows.length > MOST && (
+        <p className="text-soft">
+          and {count(rows.length - MOST)} more with {count(rows.slice(MOST).reduce((n, r) => n + r.total, 0))} devices
+        </p>
+      )}
+    </section>
+  );
+}
