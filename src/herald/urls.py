@@ -17,7 +17,7 @@ from herald.edits.api import views as edits
 from herald.find.api import views as find
 from herald.fleet.api import views as fleet
 from herald.groups.api import views as groups
-from herald.images.api import paths
+from herald.images.api import paths, upkeep
 from herald.images.api import views as images
 from herald.imports.api import views as imports
 from herald.now.views import NowApiView
@@ -114,6 +114,13 @@ urlpatterns = [
     _call("imports/<int:import_id>/cancel", imports.ImportCancelAction),
     _call("imports/<int:import_id>/wrong", imports.ImportWrongView),
     _call("images", images.ImageListView),
+    _call("cleanings", upkeep.CleaningListView),
+    _call("cleanings/rehearsal", upkeep.CleaningRehearsalView),
+    _call("cleanings/<int:cleaning_id>/undo", upkeep.CleaningUndoAction),
+    _call("releases", upkeep.ReleaseListView),
+    _call("models/<int:pk>/release", upkeep.ReleaseView),
+    _call("signing-keys", upkeep.KeyListView),
+    _call("signing-keys/<str:kid>", upkeep.KeyView),
     _call("images/<int:image_id>/approve", images.ImageApproveAction),
     _call("images/<int:image_id>/withdraw", images.ImageWithdrawAction),
     _call("images/<int:image_id>/withdraw/preview", images.ImageWithdrawPreview),

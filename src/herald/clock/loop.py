@@ -18,6 +18,7 @@ from herald.clock.source import clock
 from herald.commands.services import turn_schedules
 from herald.deliveries import services as deliveries
 from herald.groups.membership import follow_changes, refresh_time_groups
+from herald.images.cleaning import purge
 from herald.images.uploads import forget_old_uploads
 from herald.rollouts.turn import turn_rollouts
 
@@ -50,6 +51,7 @@ class _Follower:
         if time.monotonic() - self.refreshed >= TIME_GROUPS_SECONDS:
             refresh_time_groups(now=clock.now())
             forget_old_uploads(now=clock.now())
+            purge(now=clock.now())
             self.refreshed = time.monotonic()
 
 

@@ -208,6 +208,16 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         rows = self.of_rollout(rollout_id).waiting().exclude(held="").order_by()
         return list(rows.values_list("held").annotate(n=Count("id")).order_by("-n"))
 
+    def failed_by_image(self) -> "models.QuerySet[Any, Any]":
+        """Images, and on how many devices each failed for good."""
+        rows = self.filter(phase=Phase.FAILED.value, image__isnull=False).order_by()
+        return rows.values_list("image_id").annotate(n=Count("device_id", distinct=True))
+
+    def versions_before(self, since: datetime) -> "models.QuerySet[Any, Any]":
+        """Models and the versions that their devices had before rollouts launched since then."""
+        rows = self.filter(kind="install", created_at__gte=since).exclude(from_version="").order_by()
+        return rows.values_list("device__model_id", "from_version").distinct()
+
     def mid_install(self, rollout_id: int) -> int:
         """Devices beyond recall."""
         from herald_core.deliveries import BEYOND_RECALL

@@ -122,7 +122,7 @@ def _finished(engineer: User, now: datetime) -> None:
     devices = list(
         _group("Weather masts").memberships.filter(device__firmware=image.version).values_list("device_id", flat=True)
     )
-    _write(rollout, image, devices, launched, failed=2, last=Phase.CONFIRMED)
+    _write(rollout, image, devices, launched, failed=2, last=Phase.CONFIRMED, before="1.12.0")
     rollout.state, rollout.ended_at = RolloutState.FINISHED, launched + timedelta(days=3, hours=4)
     rollout.save(update_fields=["state", "ended_at"])
     _sentence(rollout, rollout.ended_at, None, f"Finished: {len(devices) - 2} confirmed, 2 failed")
@@ -191,7 +191,9 @@ def _write(
         )
         ring = min(ring, len(rings) - 1)
         at = launched + timedelta(days=ring, minutes=rng.uniform(5, 200)) if index < tried else launched
-        phase = last if index >= tried else Phase.FAILED if index < failed else Phase.CONFIRMED
+        # those of a rollout that halted fail at once; of one that went through, among the last
+        bad = index < failed if tried < len(devices) else index >= len(devices) - failed
+        phase = last if index >= tried else Phase.FAILED if bad else Phase.CONFIRMED
         row = Delivery(
             device_id=device,
             kind="install",
@@ -206,6 +208,7 @@ def _write(
             not_after=launched + timedelta(days=14),
             from_version=before,
             last_error="flash-verify" if phase is Phase.FAILED else "",
+            last_error_text="read back other bytes than were written" if phase is Phase.FAILED else "",
         )
         rows.append(row)
         events.append((row, at, phase))

@@ -83,10 +83,11 @@ class DeviceQuerySet(models.QuerySet["Device"]):
         rows = self.by_ids(ids).annotate(is_silent=silent)
         return rows.values_list("id", "time_zone", "check_in_interval_seconds", "is_silent")
 
-    def by_model_and_version(self) -> dict[tuple[int, str | None], int]:
-        """How many devices of each model run each version (by its sort key)."""
-        rows = self.order_by().values_list("model_id", "firmware_key").annotate(n=Count("id"))
-        return {(model, key): n for model, key, n in rows}
+    def standing_of_all(self) -> dict[tuple[int, str, str | None], int]:
+        """How many devices, retired ones aside, have each model, hardware revision and version key."""
+        rows = self.exclude(admission="retired").order_by()
+        counted = rows.values_list("model_id", "hardware_revision", "firmware_key").annotate(n=Count("id"))
+        return {(model, revision, key): n for model, revision, key, n in counted}
 
     def value_counts(self, path: str, most: int) -> list[tuple[Any, int]]:
         """The commonest values of a column and how many devices have each."""

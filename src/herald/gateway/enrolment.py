@@ -113,4 +113,8 @@ def _announced(uid: str, serial: str) -> Device | None:
 def public_keys() -> dict[str, Any]:
     """The keys that sign images, as a JWK Set (RFC 7517)."""
     close_old_connections()
-    return {"keys": list(SigningKey.objects.order_by("-created_at").values_list("public_jwk", flat=True))}
+    return {
+        "keys": list(
+            SigningKey.objects.filter(revoked_at=None).order_by("-created_at").values_list("public_jwk", flat=True)
+        )
+    }

@@ -8,7 +8,7 @@ from django.db import models
 from django.db.models import Q
 
 from herald.fleet.models import DeviceModel
-from herald.images.querysets import ImageQuerySet
+from herald.images.querysets import CleaningQuerySet, ImageQuerySet
 
 
 class ImageStatus(models.TextChoices):
@@ -25,6 +25,16 @@ class SigningKey(models.Model):
     kid = models.CharField(max_length=64, primary_key=True)
     public_jwk = models.JSONField()
     created_at = models.DateTimeField()
+    #: signs nothing any more; still published, so that what it signed can be verified, until it is taken back
+    retired_at = models.DateTimeField(null=True)
+    revoked_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = (
+            models.CheckConstraint(
+                condition=Q(revoked_at=None) | Q(retired_at__isnull=False), name="key_revoked_signs_nothing"
+            ),
+        )
 
 
 class Image(models.Model):
@@ -56,6 +66,9 @@ class Image(models.Model):
     approved_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
     #: why it was withdrawn
     reason = models.CharField(max_length=300, blank=True)
+    #: its file was cleaned away; `status_before` is what an undo gives back
+    cleaned_at = models.DateTimeField(null=True)
+    status_before = models.CharField(max_length=10, blank=True)
 
     objects = ImageQuerySet.as_manager()
 
@@ -64,6 +77,7 @@ class Image(models.Model):
             models.CheckConstraint(condition=Q(status__in=ImageStatus.values), name="image_status_known"),
             models.CheckConstraint(condition=Q(sha256__regex=r"^[0-9a-f]{64}$"), name="image_hash_is_sha256"),
             models.CheckConstraint(condition=~Q(status="approved", signature=""), name="image_approved_is_signed"),
+            models.CheckConstraint(condition=Q(cleaned_at=None) | Q(status="withdrawn"), name="image_cleaned_not_sent"),
             models.CheckConstraint(
                 condition=Q(approved_by=None) | Q(added_by=None) | ~Q(approved_by=models.F("added_by")),
                 name="image_approved_by_another",
@@ -105,4 +119,30 @@ class Upload(models.Model):
     class Meta:
         constraints = (
             models.CheckConstraint(condition=Q(received_bytes__lte=models.F("size_bytes")), name="upload_within_size"),
+        )
+
+
+class ReleaseOnArrival(models.Model):
+    """Images for this model are approved as they arrive. Without a row, a second person approves them by hand."""
+
+    model = models.OneToOneField(DeviceModel, on_delete=models.CASCADE, related_name="release_on_arrival")
+    set_at = models.DateTimeField()
+    set_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+
+
+class Cleaning(models.Model):
+    """Images whose files were cleaned away together. It can be undone until the files are deleted for good."""
+
+    at = models.DateTimeField()
+    by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+    images = models.ManyToManyField(Image, related_name="cleanings")
+    freed_bytes = models.PositiveBigIntegerField()
+    undone_at = models.DateTimeField(null=True)
+    purged_at = models.DateTimeField(null=True)
+
+    objects = CleaningQuerySet.as_manager()
+
+    class Meta:
+        constraints = (
+            models.CheckConstraint(condition=Q(undone_at=None) | Q(purged_at=None), name="cleaning_undone_or_purged"),
         )

@@ -1,6 +1,7 @@
 """Every query about images."""
 
 from collections.abc import Collection
+from datetime import datetime
 from typing import TYPE_CHECKING, Self
 
 from django.db import models
@@ -11,9 +12,10 @@ if TYPE_CHECKING:
 
 class ImageQuerySet(models.QuerySet["Image"]):
     def listed(self) -> Self:
-        """Newest versions first within each family."""
+        """Newest versions first within each family; without those whose files were cleaned away."""
         return (
-            self.select_related("added_by", "approved_by")
+            self.filter(cleaned_at=None)
+            .select_related("added_by", "approved_by")
             .prefetch_related("device_models")
             .order_by("family", "-version_key")
         )
@@ -31,4 +33,15 @@ class ImageQuerySet(models.QuerySet["Image"]):
 
     def with_file(self, sha256: str) -> Self:
         """The images whose file may be fetched under that hash."""
-        return self.filter(sha256=sha256).exclude(status="new")
+        return self.filter(sha256=sha256, cleaned_at=None).exclude(status="new")
+
+
+class CleaningQuerySet(models.QuerySet["Cleaning"]):
+    def listed(self) -> Self:
+        """The latest first."""
+        return self.select_related("by").prefetch_related("images").order_by("-id")
+
+    def to_purge(self, *, undo_until: datetime, marked_since: datetime) -> Self:
+        """Those that can be undone no more and are not marked, or were marked of late."""
+        unmarked = models.Q(purged_at=None) | models.Q(purged_at__gte=marked_since)
+        return self.filter(unmarked, at__lte=undo_until, undone_at=None).order_by("id")

@@ -15,6 +15,7 @@ from herald.api.errors import Conflict, Invalid, InvalidFields
 from herald.fleet.models import Device, DeviceModel
 from herald.images.models import Image, ImageModel, ImageStatus, Upload
 from herald.images.paths import upgrade_paths
+from herald.images.releasing import release_if_on_arrival
 from herald.images.signing import sign
 from herald.images.uploads import path_of
 from herald.images.uses import ImageUse, image_uses, stop_sending
@@ -73,6 +74,7 @@ def add_uploaded(
                 raise
             raise Conflict(f"There is an image of version {version} for one of these models already.") from error
         upload.delete()
+        release_if_on_arrival(image, models, now=now)
         sentence = f"Added {image}, {image.size_bytes} bytes, from {upload.file_name}"
         record(now=now, actor=actor, kind="image", object_id=image.pk, sentence=sentence[:300])
         notify("images", image.pk)

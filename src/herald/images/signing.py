@@ -17,22 +17,43 @@ from herald.images.models import Image, SigningKey
 
 def ensure_key(*, now: datetime) -> str:
     """Make the signing key where there is none yet, and publish its public half; its id."""
+    if not Path(settings.SIGNING_KEY_FILE).exists():
+        put_key_in_place(make_key())
+    return publish_key(_private_key(), now=now)
+
+
+def make_key() -> Ed25519PrivateKey:
+    """A new private key, not kept anywhere yet."""
+    return Ed25519PrivateKey.generate()
+
+
+def put_key_in_place(key: Ed25519PrivateKey) -> None:
+    """Make this the key that signs: the file is there whole or not at all, and only its owner reads it."""
     path = Path(settings.SIGNING_KEY_FILE)
-    if not path.exists():
-        path.parent.mkdir(parents=True, exist_ok=True)
-        pem = Ed25519PrivateKey.generate().private_bytes(
-            serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
-        )
-        with os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
-            file.write(pem)
-    jwk = _public_jwk(_private_key())
+    path.parent.mkdir(parents=True, exist_ok=True)
+    pem = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+    part = path.with_suffix(".new")
+    with os.fdopen(os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
+        file.write(pem)
+        file.flush()
+        os.fsync(file.fileno())
+    part.replace(path)
+
+
+def publish_key(key: Ed25519PrivateKey, *, now: datetime) -> str:
+    """Publish the public half of a key; its id."""
+    jwk = _public_jwk(key)
     SigningKey.objects.get_or_create(kid=jwk["kid"], defaults={"public_jwk": jwk, "created_at": now})
     return jwk["kid"]
 
 
 def sign(image: Image) -> str:
+    """The compact JWS of the image's version, size and hash, with the key that signs now."""
+    return sign_with(_private_key(), image)
+
+
+def sign_with(key: Ed25519PrivateKey, image: Image) -> str:
     """The compact JWS of the image's version, size and hash."""
-    key = _private_key()
     payload = {"version": image.version, "size": image.size_bytes, "sha256": image.sha256}
     data = json.dumps(payload, sort_keys=True).encode()
     return jwt.api_jws.encode(data, key, algorithm="EdDSA", headers={"kid": _public_jwk(key)["kid"]})

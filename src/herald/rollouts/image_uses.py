@@ -1,11 +1,14 @@
 """Which rollouts send an image, and stopping them when it is withdrawn."""
 
+from collections.abc import Collection, Mapping
 from datetime import datetime
 
-from herald.images.uses import ImageUse, stops_image, tells_image_uses
+from herald.deliveries.models import Delivery
+from herald.images.uses import ImageUse, counts_failures, stops_image, tells_former_versions, tells_image_uses
 from herald.rollouts import services
 from herald.rollouts.models import Rollout, RolloutState
 from herald.rollouts.sentence import short_words
+from herald_core.versions import version_key_or_none
 
 
 @tells_image_uses
@@ -17,6 +20,19 @@ def open_rollouts(image_id: int) -> list[ImageUse]:
         )
         for r in Rollout.objects.of_image(image_id)
     ]
+
+
+@counts_failures
+def failures() -> Mapping[int, int]:
+    """On how many devices each image failed for good."""
+    return dict(Delivery.objects.failed_by_image())
+
+
+@tells_former_versions
+def versions_before(since: datetime) -> Collection[tuple[int, str]]:
+    """What devices had before rollouts since then: putting one back needs it."""
+    rows = Delivery.objects.versions_before(since)
+    return {(model, key) for model, version in rows if (key := version_key_or_none(version)) is not None}
 
 
 @stops_image

@@ -57,6 +57,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/cleanings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What was cleaned away, the latest first; and cleaning up. */
+        get: operations["cleanings_list"];
+        put?: never;
+        /** @description What was cleaned away, the latest first; and cleaning up. */
+        post: operations["cleanings_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cleanings/{cleaning_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Bring back what was cleaned away. */
+        post: operations["cleanings_undo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cleanings/rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What nobody runs, needs or can be sent. */
+        get: operations["cleanings_rehearse"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/custodians": {
         parameters: {
             query?: never;
@@ -872,6 +924,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/models/{id}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description How images for one model are released. */
+        put: operations["releases_set"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/models/{id}/upgrades": {
         parameters: {
             query?: never;
@@ -950,6 +1019,23 @@ export interface paths {
         };
         /** @description Who did what, the latest first. */
         get: operations["record_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How images for each model are released. */
+        get: operations["releases_list"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1763,6 +1849,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/signing-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The keys that sign images, the latest first. */
+        get: operations["keys_list"];
+        put?: never;
+        /** @description The keys that sign images, the latest first. */
+        post: operations["keys_rotate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/signing-keys/{kid}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description One key; taking it back means that devices refuse what it signed. */
+        delete: operations["keys_revoke"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites": {
         parameters: {
             query?: never;
@@ -2116,6 +2237,33 @@ export interface components {
             field: string;
             op: string;
             readonly values: string[];
+        };
+        /** @description A serializer that refuses fields it does not know, naming them. */
+        CleaningBodyRequest: {
+            images: number[];
+        };
+        /** @description An image with its file, and why that is kept; empty where nothing needs it. */
+        CleaningCandidate: {
+            id: number;
+            name: string;
+            status: string;
+            size_bytes: number;
+            kept_because: string;
+        };
+        /** @description Images that were cleaned away together; `undo_until` is null where that is over. */
+        CleaningRow: {
+            readonly id: number;
+            /** Format: date-time */
+            at: string;
+            by: string | null;
+            images: string[];
+            /** Format: int64 */
+            freed_bytes: number;
+            /** Format: date-time */
+            undone_at: string | null;
+            /** Format: date-time */
+            purged_at: string | null;
+            readonly undo_until: string | null;
         };
         /** @description A new code. `known_only` lets only devices use it that were brought in beforehand. */
         CodeDraftBodyRequest: {
@@ -2666,7 +2814,10 @@ export interface components {
             /** @default 0 */
             soak_minutes?: number;
         };
-        /** @description An image. `fits` counts the devices of its models, `runs` those on its version. */
+        /**
+         * @description An image. `fits` counts the devices of its models and revisions, `ready` those that could be brought to it from
+         *     an older version, `runs` those on its version, `failed` those on which it failed for good.
+         */
         ImageRow: {
             readonly id: number;
             name: string;
@@ -2696,7 +2847,9 @@ export interface components {
             approved_by: string | null;
             reason: string;
             readonly fits: number;
+            readonly ready: number;
             readonly runs: number;
+            readonly failed: number;
         };
         /** @enum {string} */
         ImageStatusEnum: "new" | "approved" | "withdrawn";
@@ -2744,6 +2897,16 @@ export interface components {
             mapping: {
                 [key: string]: string;
             };
+        };
+        /** @description A key that signs images, or did; its public half is published until it is taken back. */
+        KeyRow: {
+            kid: string;
+            /** Format: date-time */
+            created_at: string;
+            /** Format: date-time */
+            retired_at: string | null;
+            /** Format: date-time */
+            revoked_at: string | null;
         };
         /** @description `devices` is the number of devices that preflight says the launch reaches. */
         LaunchBodyRequest: {
@@ -3070,8 +3233,26 @@ export interface components {
             object_id: number;
             sentence: string;
         };
+        /** @description What cleaning up would put away, and what it would free where all of that went. */
+        Rehearsal: {
+            images: components["schemas"]["CleaningCandidate"][];
+            frees_bytes: number;
+        };
+        /** @description A serializer that refuses fields it does not know, naming them. */
+        ReleaseBodyRequest: {
+            on_arrival: boolean;
+        };
         ReleaseEffect: {
             released: number;
+        };
+        /** @description How images for a model are released, and who set it so. */
+        ReleaseMode: {
+            model_id: number;
+            model: string;
+            on_arrival: boolean;
+            set_by: string | null;
+            /** Format: date-time */
+            set_at: string | null;
         };
         /** @description A rollout told to its end. */
         ReportView: {
@@ -3312,6 +3493,11 @@ export interface components {
         };
         /** @enum {string} */
         RolloutStateEnum: "draft" | "launching" | "running" | "paused" | "halted" | "stopped" | "finished";
+        /** @description The new key, and how many images were signed anew. */
+        RotationView: {
+            kid: string;
+            signed: number;
+        };
         /** @description A serializer that refuses fields it does not know, naming them. */
         RuleBodyRequest: {
             rule: string;
@@ -3750,6 +3936,88 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MisfitRow"][];
+                };
+            };
+        };
+    };
+    cleanings_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CleaningRow"][];
+                };
+            };
+        };
+    };
+    cleanings_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CleaningBodyRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CleaningRow"];
+                };
+            };
+        };
+    };
+    cleanings_undo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                cleaning_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CleaningRow"];
+                };
+            };
+        };
+    };
+    cleanings_rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
                 };
             };
         };
@@ -5161,6 +5429,31 @@ export interface operations {
             };
         };
     };
+    releases_set: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReleaseBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseMode"][];
+                };
+            };
+        };
+    };
     models_upgrades: {
         parameters: {
             query?: never;
@@ -5282,6 +5575,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RecordRow"][];
+                };
+            };
+        };
+    };
+    releases_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseMode"][];
                 };
             };
         };
@@ -6492,6 +6804,64 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    keys_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyRow"][];
+                };
+            };
+        };
+    };
+    keys_rotate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RotationView"];
+                };
+            };
+        };
+    };
+    keys_revoke: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kid: string;
+            };
             cookie?: never;
         };
         requestBody?: never;

@@ -15,20 +15,24 @@ from rest_framework.views import APIView
 from herald.api.errors import Invalid
 from herald.api.fields import Strict, valid
 from herald.clock.source import clock
-from herald.fleet.models import Device, DeviceModel
+from herald.fleet.models import DeviceModel
 from herald.images import services, uploads
 from herald.images.models import Image, Upload
+from herald.images.readiness import Share, shares
 from herald.images.uploads import PIECE_BYTES
 
 
 class ImageRow(serializers.ModelSerializer[Image]):
-    """An image. `fits` counts the devices of its models, `runs` those on its version."""
+    """An image. `fits` counts the devices of its models and revisions, `ready` those that could be brought to it from
+    an older version, `runs` those on its version, `failed` those on which it failed for good."""
 
     name = serializers.CharField(source="__str__")
     models = serializers.SlugRelatedField(source="device_models", slug_field="name", many=True, read_only=True)
     added_by = serializers.CharField(default=None, allow_null=True)
     approved_by = serializers.CharField(default=None, allow_null=True)
     fits = serializers.SerializerMethodField()
+    ready = serializers.SerializerMethodField()
+    failed = serializers.SerializerMethodField()
     runs = serializers.SerializerMethodField()
 
     class Meta:
@@ -57,19 +61,26 @@ class ImageRow(serializers.ModelSerializer[Image]):
             "approved_by",
             "reason",
             "fits",
+            "ready",
             "runs",
+            "failed",
         )
 
-    def _count(self, image: Image, key: str | None) -> int:
-        counts: dict[tuple[int, str | None], int] = self.context["counts"]
-        models = {m.pk for m in image.device_models.all()}
-        return sum(n for (model, k), n in counts.items() if model in models and key in (None, k))
+    def _share(self, image: Image) -> Share:
+        shares: dict[int, Share] = self.context["shares"]
+        return shares[image.pk]
 
     def get_fits(self, image: Image) -> int:
-        return self._count(image, None)
+        return self._share(image).fits
+
+    def get_ready(self, image: Image) -> int:
+        return self._share(image).ready
 
     def get_runs(self, image: Image) -> int:
-        return self._count(image, image.version_key)
+        return self._share(image).runs
+
+    def get_failed(self, image: Image) -> int:
+        return self._share(image).failed
 
 
 class UploadRow(serializers.ModelSerializer[Upload]):
@@ -218,5 +229,5 @@ class ImageWithdrawAction(APIView):
 
 
 def _rows(images: Any, *, many: bool = False) -> Any:
-    counts: Any = Device.objects.by_model_and_version()
-    return ImageRow(images, many=many, context={"counts": counts}).data
+    found = shares(list(images) if many else [images], clock.now().date())
+    return ImageRow(images, many=many, context={"shares": found}).data

@@ -164,7 +164,7 @@ function Curves({ reports }: { reports: [Report, Report] }) {
           <text x={PAD.left - 8} y={y(s) + 4} textAnchor="end" fontSize="11" fill="var(--soft)">{`${s * 100} %`}</text>
         </g>
       ))}
-      {x.ticks(8).map((t) => (
+      {evenTicks(longest).map((t) => (
         <text key={t} x={x(t)} y={H - 5} textAnchor="middle" fontSize="11" fill="var(--soft)">
           {t === 0 ? "launch" : span(t)}
         </text>
@@ -186,6 +186,14 @@ function Curves({ reports }: { reports: [Report, Report] }) {
       ))}
     </svg>
   );
+}
+
+const STEPS = [600, 1800, 3600, 3 * 3600, 6 * 3600, 12 * 3600, 86400, 2 * 86400, 7 * 86400, 28 * 86400];
+
+/** At most nine moments from 0 on, in whole hours or days as people count them. */
+export function evenTicks(longest: number): number[] {
+  const step = STEPS.find((s) => longest / s <= 8) ?? Math.ceil(longest / 8);
+  return Array.from({ length: Math.floor(longest / step) + 1 }, (_, i) => i * step);
 }
 
 interface Share {

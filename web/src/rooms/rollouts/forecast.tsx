@@ -14,10 +14,11 @@ type Told = Schemas["ForecastView"];
 export function Rehearsal({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
   const [typed, setTyped] = useState("");
   const rate = useDebounced(typed, 500);
-  const { data, error } = useQuery(rolloutForecast(rollout.id, rate === "" ? undefined : Number(rate)));
+  const { data, error, isPending } = useQuery(rolloutForecast(rollout.id, rate === "" ? undefined : Number(rate)));
   return (
     <section aria-label="Forecast">
       <h2 className="text-[1.1rem]">If launched now</h2>
+      {isPending && <p className="text-soft">Being reckoned…</p>}
       <Problem error={error} />
       {data && <Words told={data} />}
       {data && (
@@ -53,10 +54,11 @@ export function Rehearsal({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
 
 /** For an open rollout. */
 export function ForecastCard({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
-  const { data, error } = useQuery({ ...rolloutForecast(rollout.id), enabled: rollout.state === "running" });
+  const { data, error, isPending } = useQuery({ ...rolloutForecast(rollout.id), enabled: rollout.state === "running" });
   if (rollout.state !== "running") return null;
   return (
     <Card title="Forecast" aside="200 simulated futures">
+      {isPending && <p className="text-soft">Being reckoned…</p>}
       <Problem error={error} />
       {data && <Words told={data} />}
     </Card>

@@ -7,7 +7,8 @@ import { useClock } from "@/app/clock";
 import { Bar, Button, Confirm, Problem } from "@/parts/controls";
 import { DialField } from "@/parts/dial";
 import { counted, instant, percent, span } from "@/parts/format";
-import { IN_HAND, OUT, sum, summary } from "@/parts/phases";
+import { PhaseBar } from "@/parts/phase-bar";
+import { summary } from "@/parts/phases";
 
 interface Props {
   ring: Schemas["RingView"];
@@ -46,7 +47,7 @@ export function Lane({ ring, rollout, marks, last, onPick }: Props) {
             onPick={onPick}
           />
         ) : (
-          <LaneBar phases={ring.phases} size={ring.size} />
+          <PhaseBar phases={ring.phases} size={ring.size} />
         )}
         {ring.size > 0 && (
           <p className="mt-1.5 text-soft">
@@ -78,24 +79,6 @@ function whom(ring: Schemas["RingView"]): string {
     default:
       return "all the rest";
   }
-}
-
-function LaneBar({ phases, size }: { phases: Record<string, number>; size: number }) {
-  const parts: [string, number, string][] = [
-    ["confirmed", phases.confirmed ?? 0, "var(--verdigris)"],
-    ["in motion", sum(phases, IN_HAND), "var(--saffron)"],
-    ["failed", phases.failed ?? 0, "var(--brick)"],
-    ["out", sum(phases, OUT), "var(--faint)"],
-  ];
-  return (
-    <div className="flex h-4 w-full overflow-hidden rounded-sm bg-rule" role="img" aria-label={summary(phases)}>
-      {parts.map(([word, n, color]) =>
-        n ? (
-          <div key={word} title={`${n} ${word}`} style={{ width: `${(n / size) * 100}%`, background: color }} />
-        ) : null,
-      )}
-    </div>
-  );
 }
 
 function Gate({

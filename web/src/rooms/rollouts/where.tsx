@@ -6,6 +6,7 @@ import { type Place, rolloutBreakdown } from "@/api/queries";
 import { rolloutRoute } from "@/app/router";
 import { Problem } from "@/parts/controls";
 import { count } from "@/parts/format";
+import { PhaseBar } from "@/parts/phase-bar";
 import { IN_HAND, OUT, sum } from "@/parts/phases";
 
 export const PLACES: [Place, string, string][] = [
@@ -59,6 +60,7 @@ export function Where({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
               </th>
             ))}
             <th className="w-24 text-right font-normal">of all</th>
+            <td className="w-[38%]" />
           </tr>
         </thead>
         <tbody>
@@ -92,6 +94,9 @@ export function Where({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
                 );
               })}
               <td className="text-right text-soft">{count(row.total)}</td>
+              <td className="pl-6">
+                <PhaseBar phases={row.phases} size={row.total} />
+              </td>
             </tr>
           ))}
         </tbody>
