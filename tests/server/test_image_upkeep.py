@@ -11,10 +11,10 @@ from rest_framework.test import APIClient
 
 from herald.api.errors import Conflict, Invalid
 from herald.fleet.models import Device
-from herald.gateway.enrolment import public_keys
 from herald.images import cleaning, releasing, services, uploads
 from herald.images.models import Cleaning, Image, SigningKey
 from herald.images.readiness import shares
+from herald.images.signing import published_keys
 from herald.record.models import RecordEntry
 from herald.rollouts.turn import turn_rollouts
 from tests.factories import (
@@ -178,20 +178,20 @@ def verified_by(image: Image, keys: list[dict[str, Any]]) -> str:
 
 
 def test_a_change_of_keys_signs_anew_and_leaves_what_was_signed_verifiable() -> None:
-    image, fresh = make_image("1.0", content=b"a"), None
+    image = make_image("1.0", content=b"a")
     before = Image.objects.get(pk=image.pk)
     done = releasing.rotate_key(actor=make_user(), now=NOW)
     image.refresh_from_db()
     assert done.signed == 1
-    assert verified_by(image, public_keys()["keys"]) == done.kid
-    old = verified_by(before, public_keys()["keys"])  # a device in the middle of a fetch has the old signature
+    assert verified_by(image, published_keys()) == done.kid
+    old = verified_by(before, published_keys())  # a device in the middle of a fetch has the old signature
     assert old != done.kid
     fresh = make_image("2.0", content=b"b")
-    assert verified_by(fresh, public_keys()["keys"]) == done.kid
+    assert verified_by(fresh, published_keys()) == done.kid
     with pytest.raises(Conflict, match="signs images now"):
         releasing.revoke_key(done.kid, actor=None, now=NOW)
     releasing.revoke_key(old, actor=make_user(), now=NOW)
-    assert [k["kid"] for k in public_keys()["keys"]] == [done.kid]
+    assert [k["kid"] for k in published_keys()] == [done.kid]
     with pytest.raises(Conflict, match="taken back already"):
         releasing.revoke_key(old, actor=None, now=NOW)
     assert SigningKey.objects.count() == 2

@@ -13,7 +13,7 @@ from herald.fleet.models import Admission, Device, DeviceChange, DeviceModel, En
 from herald.fleet.secrets import hash_secret
 from herald.fleet.vocabulary import attribute_defaults, load_vocabulary
 from herald.gateway.messages import Refused
-from herald.images.models import SigningKey
+from herald.images.signing import published_keys
 from herald_core.text import is_storable, nfc
 
 
@@ -113,8 +113,4 @@ def _announced(uid: str, serial: str) -> Device | None:
 def public_keys() -> dict[str, Any]:
     """The keys that sign images, as a JWK Set (RFC 7517)."""
     close_old_connections()
-    return {
-        "keys": list(
-            SigningKey.objects.filter(revoked_at=None).order_by("-created_at").values_list("public_jwk", flat=True)
-        )
-    }
+    return {"keys": published_keys()}

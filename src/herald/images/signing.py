@@ -47,6 +47,12 @@ def publish_key(key: Ed25519PrivateKey, *, now: datetime) -> str:
     return jwk["kid"]
 
 
+def published_keys() -> list[dict[str, str]]:
+    """The public keys by which devices verify images, the latest first."""
+    keys = SigningKey.objects.filter(revoked_at=None).order_by("-created_at")
+    return list(keys.values_list("public_jwk", flat=True))
+
+
 def sign(image: Image) -> str:
     """The compact JWS of the image's version, size and hash, with the key that signs now."""
     return sign_with(_private_key(), image)

@@ -180,6 +180,22 @@ export const imageWithdrawal = (id: number) =>
     queryKey: ["images", id, "withdrawal"],
     queryFn: () => body(api.GET("/api/v1/images/{image_id}/withdraw/preview", { params: { path: { image_id: id } } })),
   });
+export const cleaningRehearsal = queryOptions({
+  queryKey: ["images", "rehearsal"],
+  queryFn: () => body(api.GET("/api/v1/cleanings/rehearsal")),
+});
+export const cleanings = queryOptions({
+  queryKey: ["images", "cleanings"],
+  queryFn: () => body(api.GET("/api/v1/cleanings")),
+});
+export const releases = queryOptions({
+  queryKey: ["images", "releases"],
+  queryFn: () => body(api.GET("/api/v1/releases")),
+});
+export const signingKeys = queryOptions({
+  queryKey: ["images", "keys"],
+  queryFn: () => body(api.GET("/api/v1/signing-keys")),
+});
 export const rollouts = queryOptions({
   queryKey: ["rollout", "list"],
   queryFn: () => body(api.GET("/api/v1/rollouts")),

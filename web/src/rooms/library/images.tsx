@@ -4,23 +4,30 @@ import { useState } from "react";
 import { images as imagesQuery } from "@/api/queries";
 import { Bar, Button, Empty, Problem } from "@/parts/controls";
 import { count, megabytes } from "@/parts/format";
+import { AddFolder } from "./add-folder";
 import { AddImage } from "./add-image";
+import { Cleaned, CleanUp } from "./clean-up";
 import { ImageActs } from "./image-acts";
 import { UpgradePaths } from "./upgrade-paths";
 
 export function Images() {
   const { data, error } = useQuery(imagesQuery);
-  const [adding, setAdding] = useState(false);
+  const [open, setOpen] = useState<"image" | "folder" | "clean" | null>(null);
   const families = [...new Set(data?.map((i) => i.family))];
   return (
     <>
       <div className="mb-3 flex items-baseline">
         <p className="text-soft">Firmware images, newest first, with how much of the fleet runs them.</p>
-        <Button className="ml-auto" onClick={() => setAdding(true)}>
-          Add an image
-        </Button>
+        <div className="ml-auto flex gap-2">
+          <Button onClick={() => setOpen("clean")}>Clean up…</Button>
+          <Button onClick={() => setOpen("folder")}>Add a folder…</Button>
+          <Button onClick={() => setOpen("image")}>Add an image</Button>
+        </div>
       </div>
-      {adding && <AddImage onClose={() => setAdding(false)} />}
+      {open === "image" && <AddImage onClose={() => setOpen(null)} />}
+      {open === "folder" && <AddFolder onClose={() => setOpen(null)} />}
+      {open === "clean" && <CleanUp onClose={() => setOpen(null)} />}
+      <Cleaned />
       <Problem error={error} />
       {data?.length === 0 && (
         <Empty title="No image yet">
@@ -70,7 +77,14 @@ export function Images() {
                             : i.approved_by && `by ${i.approved_by}`)}
                       </div>
                     </td>
-                    <td className="px-3 py-1.5 font-mono">{i.min_version ? `≥ ${i.min_version}` : "any"}</td>
+                    <td className="px-3 py-1.5 font-mono">
+                      {i.min_version ? `≥ ${i.min_version}` : "any"}
+                      {(i.released_on || i.expires_on) && (
+                        <div className="font-sans text-soft text-xs">
+                          {i.released_on && `released ${i.released_on}`} {i.expires_on && `expires ${i.expires_on}`}
+                        </div>
+                      )}
+                    </td>
                     <td className="px-3 py-1.5">
                       {i.models.join(", ")}
                       {i.hardware_revisions.length > 0 && `, revision ${i.hardware_revisions.join(" or ")}`}
@@ -90,6 +104,8 @@ export function Images() {
                       <div className="mt-1">
                         <Bar share={i.fits ? i.runs / i.fits : 0} label={`${i.runs} of ${i.fits} devices`} />
                       </div>
+                      {i.ready > 0 && <div className="text-soft text-xs">{count(i.ready)} could go to it</div>}
+                      {i.failed > 0 && <div className="text-brick text-xs">failed on {count(i.failed)}</div>}
                     </td>
                     <td className="px-3 py-1">
                       <ImageActs image={i} />

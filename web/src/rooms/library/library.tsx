@@ -6,10 +6,12 @@ import { Enrolment } from "./enrolment";
 import { Freezes } from "./freezes";
 import { Custodians, Models, Sites } from "./ground";
 import { Images } from "./images";
+import { Releasing } from "./releasing";
 import { Tags } from "./tags";
 
 const SHELVES = {
   images: "Images",
+  releasing: "Releasing",
   freezes: "Freezes",
   attributes: "Attributes",
   tags: "Tags",
@@ -41,6 +43,7 @@ export function Library() {
         </nav>
       </div>
       {shelf === "images" && <Images />}
+      {shelf === "releasing" && <Releasing />}
       {shelf === "freezes" && <Freezes />}
       {shelf === "attributes" && <Attributes />}
       {shelf === "tags" && <Tags />}

@@ -1,0 +1,130 @@
+/** How images are released, model by model, and the keys that sign them. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { toast } from "sonner";
+import { api, body } from "@/api/client";
+import { images as imagesQuery, releases as releasesQuery, signingKeys } from "@/api/queries";
+import { useClock } from "@/app/clock";
+import { Button, Confirm, Problem } from "@/parts/controls";
+import { counted, instant } from "@/parts/format";
+import { ShelfTable } from "./shelf-table";
+
+export function Releasing() {
+  return (
+    <div className="space-y-6">
+      <Modes />
+      <Keys />
+    </div>
+  );
+}
+
+function Modes() {
+  const client = useQueryClient();
+  const { now, zone } = useClock();
+  const { data, error } = useQuery(releasesQuery);
+  const set = useMutation({
+    mutationFn: ({ pk, on_arrival }: { pk: number; on_arrival: boolean }) =>
+      body(api.PUT("/api/v1/models/{id}/release", { params: { path: { id: pk } }, body: { on_arrival } })),
+    onSuccess: (modes) => client.setQueryData(releasesQuery.queryKey, modes),
+  });
+  return (
+    <section>
+      <p className="mb-2 text-soft">
+        By hand, somebody other than who adds an image approves it. On arrival, it is approved and signed as it comes
+        in; it is sent to nobody before a rollout says so. An image for several models needs all of them set so.
+      </p>
+      <Problem error={error ?? set.error} />
+      <ShelfTable heads={["Model", "Released", "Set by"]}>
+        {data?.map((m) => (
+          <tr key={m.model_id} className="border-rule border-t">
+            <td className="px-3 py-1.5 font-semibold">{m.model}</td>
+            <td className={`px-3 py-1.5 ${m.on_arrival ? "text-saffron-ink" : ""}`}>
+              {m.on_arrival ? "on arrival" : "by hand"}
+            </td>
+            <td className="px-3 py-1.5 text-soft">{m.set_at && `${m.set_by}, ${instant(m.set_at, zone, now)}`}</td>
+            <td className="px-3 py-1 text-right">
+              {m.on_arrival ? (
+                <Button onClick={() => set.mutate({ pk: m.model_id, on_arrival: false })}>By hand again</Button>
+              ) : (
+                <Confirm
+                  trigger={<Button>On arrival…</Button>}
+                  title={`Approve images for ${m.model} as they arrive?`}
+                  action="Approve on arrival"
+                  onConfirm={() => set.mutate({ pk: m.model_id, on_arrival: true })}
+                >
+                  Nobody looks at an image for {m.model} a second time before it can be sent. Rollouts that bring the
+                  newest approved then take it as their rings open.
+                </Confirm>
+              )}
+            </td>
+          </tr>
+        ))}
+      </ShelfTable>
+    </section>
+  );
+}
+
+function Keys() {
+  const client = useQueryClient();
+  const { now, zone } = useClock();
+  const { data, error } = useQuery(signingKeys);
+  const { data: images } = useQuery(imagesQuery);
+  const again = () => client.invalidateQueries({ queryKey: ["images"] });
+  const rotate = useMutation({
+    mutationFn: () => body(api.POST("/api/v1/signing-keys")),
+    onSuccess: (done) => {
+      again();
+      toast(`A new key signs from now on; ${counted(done.signed, "image")} signed anew`);
+    },
+  });
+  const revoke = useMutation({
+    mutationFn: (kid: string) => body(api.DELETE("/api/v1/signing-keys/{kid}", { params: { path: { kid } } })),
+    onSuccess: again,
+  });
+  const approved = images?.filter((i) => i.status === "approved").length ?? 0;
+  return (
+    <section>
+      <div className="mb-2 flex items-baseline">
+        <h2 className="text-[1.05rem]">Keys that sign images</h2>
+        <Confirm
+          trigger={<Button className="ml-auto">Change the key…</Button>}
+          title="Sign with a new key from now on?"
+          action="Change the key"
+          onConfirm={() => rotate.mutate()}
+        >
+          {counted(approved, "approved image is", "approved images are")} signed anew. The old public key stays
+          published, so that devices in the middle of a fetch can verify what they have, until it is taken back.
+        </Confirm>
+      </div>
+      <Problem error={error ?? rotate.error ?? revoke.error} />
+      <ShelfTable heads={["Key", "Made", "State"]}>
+        {data?.map((k) => (
+          <tr key={k.kid} className="border-rule border-t">
+            <td className="px-3 py-1.5 font-mono text-xs">{k.kid}</td>
+            <td className="px-3 py-1.5 text-soft">{instant(k.created_at, zone, now)}</td>
+            <td className="px-3 py-1.5">
+              {k.revoked_at
+                ? `taken back ${instant(k.revoked_at, zone, now)}`
+                : k.retired_at
+                  ? "signs nothing more, still published"
+                  : "signs now"}
+            </td>
+            <td className="px-3 py-1 text-right">
+              {k.retired_at && !k.revoked_at && (
+                <Confirm
+                  trigger={<Button kind="danger">Take it back…</Button>}
+                  title="Publish this key no more?"
+                  action="Take the key back"
+                  danger
+                  onConfirm={() => revoke.mutate(k.kid)}
+                >
+                  Devices refuse whatever it signed. One in the middle of a fetch with the old signature fails that
+                  attempt and gets the new one with the next.
+                </Confirm>
+              )}
+            </td>
+          </tr>
+        ))}
+      </ShelfTable>
+    </section>
+  );
+}
