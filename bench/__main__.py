@@ -8,9 +8,10 @@ import django
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "herald.settings")
 django.setup()
 
-from bench import checkins, cohorts, draws, follow, forecast, groups, halting, importing, launch, preview, values  # noqa: E402  Django first
+from bench import checkins, clock, cohorts, draws, follow, forecast, groups, halting, importing, launch, preview, values  # noqa: E402  Django first
 
 BENCHES = {
+    "clock": clock.run,
     "cohorts": cohorts.run,
     "draws": draws.run,
     "forecast": forecast.run,

@@ -20,6 +20,7 @@ NAMES = {
     "import": "100,000 rows checked and written",
     "checkins": "check-ins a second, beside a no-op on the same path",
     "launch": "launching to 100,000 devices",
+    "clock": "a turn of the clock with 20 open rollouts of 5,000 devices, and a watch page meanwhile",
     "follow": "changed devices looked at again for 200 groups",
 }
 

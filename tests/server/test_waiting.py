@@ -133,7 +133,7 @@ def test_a_rollout_that_starts_later_waits_for_its_time() -> None:
     later = NOW + timedelta(hours=3)
     started(1, starts_at=later)
     turn_rollouts(now=NOW)
-    assert reason(one()) == Waiting(reason="its time", until=later)
+    assert reason(one()) == Waiting(reason="the day on which the rollout begins", until=later)
     turn_rollouts(now=later)
     assert one().phase == Phase.OFFERED
 

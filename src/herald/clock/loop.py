@@ -29,6 +29,13 @@ _LOCKS = {"turn": 7_301_002, "follow": 7_301_003}
 log = structlog.get_logger()
 
 
+def without_helpers() -> None:
+    """Have this connection's queries run in one process each: they are short and many, and starting helpers for them
+    takes longer than they take."""
+    with connection.cursor() as cursor:
+        cursor.execute("SET max_parallel_workers_per_gather = 0")
+
+
 def turn() -> None:
     """One turn of the clock: expire, recall, then rollouts and schedules."""
     now = clock.now()
@@ -92,4 +99,7 @@ def _lead(lock: int) -> bool:
     """Whether this process holds the loop's lock, which lasts as long as its connection."""
     with connection.cursor() as cursor:
         cursor.execute("SELECT pg_try_advisory_lock(%s)", [lock])
-        return bool(cursor.fetchone()[0])
+        leads = bool(cursor.fetchone()[0])
+    if leads:
+        without_helpers()
+    return leads

@@ -101,7 +101,7 @@ class Delivery(models.Model):
         )
         indexes = (
             models.Index(fields=["ring", "phase"], name="delivery_ring_phase"),
-            models.Index(fields=["not_before"], condition=Q(phase="waiting"), name="delivery_waiting"),
+            models.Index(fields=["rollout", "ring"], condition=Q(phase="waiting"), name="delivery_waits_in_ring"),
         )
 
 

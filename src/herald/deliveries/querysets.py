@@ -63,6 +63,10 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
     def of_schedule(self, schedule_id: int) -> Self:
         return self.filter(occurrence__schedule_id=schedule_id)
 
+    def all_busy(self) -> set[int]:
+        """All devices that have an order in hand."""
+        return set(self.in_hand().order_by().values_list("device_id", flat=True))
+
     def busy_devices(self, device_ids: Collection[int]) -> list[int]:
         """Those of the devices that have an order in hand."""
         return list(self.in_hand().filter(device_id__any=device_ids).values_list("device_id", flat=True))
@@ -82,6 +86,12 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         rows = self.filter(rollout_id__in=list(rollout_ids), current=True).order_by()
         return list(rows.values_list("rollout_id", "ring_id", "phase").annotate(n=Count("id")))
 
+    def counts_by_image(self, rollout_ids: Collection[int]) -> list[tuple[int, int, str, int, bool, int]]:
+        """Rollout, ring, phase, image, whether pushed, and how many, for all rings of these rollouts."""
+        rows = self.filter(rollout_id__in=list(rollout_ids), current=True).order_by()
+        fields = ("rollout_id", "ring_id", "phase", "image_id", "pushed")
+        return list(rows.values_list(*fields).annotate(n=Count("id")))
+
     def counts_by_occurrence(self, occurrence_ids: Collection[int]) -> list[tuple[int, str, int]]:
         rows = self.filter(occurrence_id__in=list(occurrence_ids)).order_by()
         return list(rows.values_list("occurrence_id", "phase").annotate(n=Count("id")))
@@ -89,22 +99,20 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
     def in_hand_of_rollout(self, rollout_id: int) -> int:
         return self.of_rollout(rollout_id).in_hand().count()
 
-    def free_to_offer(self, now: datetime) -> Self:
-        """Those that may be offered now as far as the device and its order go, in the order in which they are."""
-        return self._free(now).filter(not_before__lte=now)
+    def free_to_offer(self, now: datetime, busy: Collection[int]) -> Self:
+        """Those that may be offered now as far as the device and its order go, in the order in which they are.
+        `busy` devices have an order in hand."""
+        return self._free(now, busy).filter(not_before__lte=now)
 
-    def free_to_fetch(self, now: datetime) -> Self:
+    def free_to_fetch(self, now: datetime, busy: Collection[int]) -> Self:
         """Those whose file may be fetched ahead: also before the day on which the rollout begins."""
         due = Q(not_before__lte=now) | Q(not_before=F("rollout__starts_at"))
-        return self._free(now).filter(due, staged_at__isnull=True)
+        return self._free(now, busy).filter(due, staged_at__isnull=True)
 
-    def _free(self, now: datetime) -> Self:
-        """Waiting, not expired, of an admitted device that has no other order in hand. Of those that are on time
+    def _free(self, now: datetime, busy: Collection[int]) -> Self:
+        """Waiting, not expired, of an admitted device that is not busy. Of those that are on time
         those that keep the file already come first, then the one to check in next, so that few slots are held by
         devices that sleep; late ones come last."""
-        other = self.model._default_manager.filter(
-            device_id=OuterRef("device_id"), phase__in=[p.value for p in IN_HAND]
-        )
         due_in = ExpressionWrapper(
             F("device__last_check_in")
             + F("device__check_in_interval_seconds") * Value(timedelta(seconds=1), DurationField()),
@@ -113,7 +121,7 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         return (
             self.waiting()
             .filter(not_after__gt=now, device__admission="admitted", held="")
-            .filter(~Exists(other))
+            .exclude(device_id__any=list(busy))
             .alias(
                 late=Case(When(heard_in_time(now, "device__"), then=0), default=1),
                 to_fetch=Case(When(staged_at__isnull=True, then=1), default=0),
@@ -121,12 +129,14 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
             .order_by("late", "to_fetch", due_in.asc(nulls_last=True), "id")
         )
 
-    def not_outranked(self, rank: int) -> Self:
-        """Those whose device no open rollout of higher rank wants too."""
-        higher = self.model._default_manager.filter(
-            device_id=OuterRef("device_id"), phase__in=[p.value for p in OPEN], rollout__rank__lt=rank
-        )
-        return self.filter(~Exists(higher))
+    def wanted_by_several(self) -> dict[int, int]:
+        """Devices that several open rollouts want, and the best (lowest) rank among these."""
+        rows = self.open().filter(kind="install", current=True).order_by()
+        several = list(rows.values_list("device_id").annotate(n=Count("id")).filter(n__gt=1))
+        if not several:
+            return {}
+        theirs = rows.filter(device_id__any=[device for device, _ in several]).values_list("device_id")
+        return dict(theirs.annotate(best=Min("rollout__rank")))
 
     def images_to_come(self, rollout_id: int) -> set[int]:
         """The images that open deliveries of the rollout have, or get later."""

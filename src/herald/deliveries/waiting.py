@@ -77,7 +77,8 @@ def _waiting(delivery: Delivery, next_call: datetime | None, now: datetime, situ
         return Waiting(reason=f"somebody to release it: {delivery.held}")
     if delivery.not_before > now:
         paused = delivery.attempt > 1 and delivery.staged_at is None
-        why = "the pause after a failed attempt" if paused else "the day on which the rollout begins"
+        begins = "the day on which the rollout begins" if rollout is not None else "its time"
+        why = "the pause after a failed attempt" if paused else begins
         return Waiting(reason=why, until=delivery.not_before)
     presence = presence_of(delivery.device.last_check_in, delivery.device.check_in_interval_seconds, now)
     if presence in ("silent", "never seen"):

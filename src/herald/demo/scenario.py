@@ -125,6 +125,7 @@ class Release:
 
 
 RELEASES = (
+    Release(family="Sill", version="4.2.0", share=0, days_ago=1300, notes="Nobody runs it any more."),
     Release(family="Sill", version="4.6.0", share=1, days_ago=900, notes="First of the 4 line still in the field."),
     Release(family="Sill", version="4.8.0", share=6, days_ago=640),
     Release(family="Sill", version="4.9.2", share=9, days_ago=420, min_version="4.6.0"),

@@ -2,7 +2,7 @@
 
 from collections.abc import Collection
 from datetime import datetime
-from typing import TYPE_CHECKING, Self
+from typing import TYPE_CHECKING, Any, Self
 
 from django.db import models
 
@@ -26,6 +26,10 @@ class ImageQuerySet(models.QuerySet["Image"]):
     def sendable_or(self, ids: Collection[int]) -> Self:
         """Approved ones, and those with these ids."""
         return self.filter(models.Q(status="approved") | models.Q(pk__in=list(ids))).order_by("id")
+
+    def lengths_and_keys(self, ids: Collection[int]) -> "models.QuerySet[Any, Any]":
+        """Id, minutes that an install takes, and version key, of these images."""
+        return self.filter(pk__in=list(ids)).order_by().values_list("id", "expected_minutes", "version_key")
 
     def for_model(self, model_id: int) -> Self:
         """The images for a model, the oldest version first."""

@@ -64,6 +64,8 @@ class Rollout(models.Model):
     #: devices that join the audience later take part, those that leave it are withdrawn
     standing = models.BooleanField(default=False)
     audience_checked_at = models.DateTimeField(null=True)
+    #: when it was last looked which waiting devices run the version by now
+    looked_at = models.DateTimeField(null=True)
     #: among open rollouts the lower number holds a device that is in two
     rank = models.IntegerField(default=0)
     #: why installs go on in a freeze; empty where freezes hold them

@@ -8,10 +8,10 @@ from datetime import datetime, timedelta
 from django.db.models import Q, QuerySet
 
 from herald.calendar.models import Freeze
-from herald.calendar.services import held_by
+from herald.calendar.services import freezes_between, held_by
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
-from herald.fleet.models import Site
+from herald.fleet.models import Device, Site
 from herald.rollouts.models import Ring, Rollout
 from herald_core.deliveries import IN_HAND, Phase
 from herald_core.timing.windows import next_begin, open_until
@@ -69,13 +69,56 @@ def room_of(rollout: Rollout, in_hand: int, now: datetime) -> Room:
     return Room(devices=room, starts=starts, at_sites=at_sites, per_site=per_site)
 
 
+@dataclass(frozen=True)
+class Wait:
+    """An image that devices of a rollout wait for."""
+
+    image: int
+    length: timedelta
+    version_key: str
+
+
+@dataclass(frozen=True)
+class Waits:
+    """What devices of a rollout wait for, and whether somebody pushed some of them ahead of their ring."""
+
+    images: Sequence[Wait]
+    some_pushed: bool
+
+
+@dataclass(frozen=True)
+class Around:
+    """What is the same for all rollouts of a turn: the zones of devices, the freezes to come, the room at sites, and
+    the best rank among the rollouts that want a device, where several do."""
+
+    zones: Sequence[str]
+    freezes: Sequence[Freeze]
+    sites: SiteRoom
+    best_rank: Mapping[int, int]
+    #: devices that have an order in hand; each rollout of the turn adds those it offers to
+    busy: set[int]
+
+    @classmethod
+    def now(cls, now: datetime) -> "Around":
+        return cls(
+            zones=Device.objects.zones(),
+            freezes=freezes_between(now, now + AHEAD),
+            sites=SiteRoom.now(),
+            best_rank=Delivery.objects.wanted_by_several(),
+            busy=Delivery.objects.all_busy(),
+        )
+
+    def outranked(self, rank: int) -> list[int]:
+        """Devices that an open rollout of higher rank wants too."""
+        return [device for device, best in self.best_rank.items() if best < rank]
+
+
 def offer(
     rollout: Rollout,
     rings: Sequence[Ring],
     counts: Mapping[int, Mapping[str, int]],
-    zones: Sequence[str],
-    freezes: Sequence[Freeze],
-    sites: SiteRoom,
+    waits: Waits,
+    around: Around,
     now: datetime,
 ) -> None:
     """Offer to as many devices as there is room for, where the install can end before the window and the next
@@ -85,48 +128,65 @@ def offer(
     if waiting == 0 or in_hand >= rollout.at_once:
         return
     room = room_of(rollout, in_hand, now)
-    binding = [] if rollout.freeze_override else freezes
-    mine = (
-        Delivery.objects.of_rollout(rollout.pk)
-        .not_outranked(rollout.rank)
-        .filter(Q(ring__in=[r.pk for r in rings]) | Q(pushed=True))
-    )
+    binding = [] if rollout.freeze_override else around.freezes
+    whose = Q(ring__in=[r.pk for r in rings])
+    mine = Delivery.objects.of_rollout(rollout.pk).filter(whose | Q(pushed=True) if waits.some_pushed else whose)
+    if outranked := around.outranked(rollout.rank):
+        mine = mine.exclude(device_id__any=outranked)
     started, left = 0, min(room.devices, room.starts)
-    for chosen, until in _batches(rollout, mine.free_to_offer(now), zones, binding, now):
+    for chosen, until in _batches(
+        rollout, mine.free_to_offer(now, around.busy), waits.images, around.zones, binding, now
+    ):
         if started >= left:
             break
-        ids = _within_sites(chosen, left - started, room, sites)
+        ids = _within_sites(chosen, left - started, room, around)
         started += deliveries.offer(ids, until=until, now=now)
     if not rollout.stage_ahead:
         return
     left = room.devices - started
-    for chosen, until in _files(rollout, mine.free_to_fetch(now), zones, binding, now):
+    for chosen, until in _files(
+        rollout, mine.free_to_fetch(now, around.busy), waits.images, around.zones, binding, now
+    ):
         if left <= 0:
             return
-        ids = _within_sites(chosen, left, room, sites)
+        ids = _within_sites(chosen, left, room, around)
         left -= deliveries.offer(ids, until=until, now=now, fetch_only=True)
 
 
+def _of(free: "QuerySet[Delivery]", wait: Wait) -> "QuerySet[Delivery]":
+    """Those that wait for this image; devices that run it and are well are found done at the next look."""
+    return free.filter(image=wait.image).exclude(device__healthy=True, device__firmware_key=wait.version_key)
+
+
 def _files(
-    rollout: Rollout, free: "QuerySet[Delivery]", zones: Sequence[str], freezes: Sequence[Freeze], now: datetime
+    rollout: Rollout,
+    free: "QuerySet[Delivery]",
+    waits: Sequence[Wait],
+    zones: Sequence[str],
+    freezes: Sequence[Freeze],
+    now: datetime,
 ) -> Iterator[tuple["QuerySet[Delivery]", datetime]]:
     """Deliveries whose file may be fetched ahead, in zones where no install can begin now, with the latest moment at
     which the device may begin: an offer that is not taken up ends when the install itself can be offered."""
-    for minutes in Delivery.objects.of_rollout(rollout.pk).waiting_minutes():
-        needed = timedelta(minutes=minutes)
+    for wait in waits:
         by_end: dict[datetime, list[str]] = defaultdict(list)
         for zone in zones:
-            begins = next_begin(rollout.window, zone, now, needed)
+            begins = next_begin(rollout.window, zone, now, wait.length)
             closes = open_until(rollout.staging_hours, zone, now)
             if begins > now and closes is not None:
                 by_end[min(begins, closes)].append(zone)
-        of_length = free.filter(image__expected_minutes=minutes)
+        of_image = _of(free, wait)
         for latest, names in sorted(by_end.items()):
-            yield from _before_freezes(of_length.filter(device__time_zone__in=names), latest, NO_TIME, freezes, now)
+            yield from _before_freezes(of_image.filter(device__time_zone__in=names), latest, NO_TIME, freezes, now)
 
 
 def _batches(
-    rollout: Rollout, free: "QuerySet[Delivery]", zones: Sequence[str], freezes: Sequence[Freeze], now: datetime
+    rollout: Rollout,
+    free: "QuerySet[Delivery]",
+    waits: Sequence[Wait],
+    zones: Sequence[str],
+    freezes: Sequence[Freeze],
+    now: datetime,
 ) -> Iterator[tuple["QuerySet[Delivery]", datetime]]:
     """Deliveries that may be offered, with the latest moment at which the device may begin; the sooner ones first."""
     by_end: dict[datetime, list[str]] = defaultdict(list)
@@ -134,13 +194,12 @@ def _batches(
         closes = open_until(rollout.window, zone, now)
         if closes is not None:
             by_end[closes].append(zone)
-    for minutes in Delivery.objects.of_rollout(rollout.pk).waiting_minutes():
-        needed = timedelta(minutes=minutes)
-        of_length = free.filter(image__expected_minutes=minutes)
+    for wait in waits:
+        needed, of_image = wait.length, _of(free, wait)
         for closes, names in sorted(by_end.items()):
             latest = now + NO_WINDOW if closes.year > 9000 else closes - needed
             if latest > now:
-                yield from _before_freezes(of_length.filter(device__time_zone__in=names), latest, needed, freezes, now)
+                yield from _before_freezes(of_image.filter(device__time_zone__in=names), latest, needed, freezes, now)
 
 
 def _before_freezes(
@@ -156,14 +215,16 @@ def _before_freezes(
     yield free, latest
 
 
-def _within_sites(free: "QuerySet[Delivery]", most: int, room: Room, sites: SiteRoom) -> list[int]:
+def _within_sites(free: "QuerySet[Delivery]", most: int, room: Room, around: Around) -> list[int]:
     """Ids of at most `most` of them, so that no site gets more than its uplink and the cap allow."""
+    sites = around.sites
     full = sites.full + [s for s, n in room.at_sites.items() if room.per_site and n >= room.per_site]
     found = free.exclude(device__site__in=full) if full else free
     ids = []
-    for pk, site in found.values_list("id", "device__site_id")[:most]:
+    for pk, device, site in found.values_list("id", "device_id", "device__site_id")[:most]:
         if sites.left(site) > 0 and room.at(site) > 0:
             ids.append(pk)
+            around.busy.add(device)
             if site is not None:
                 sites.busy[site] += 1
                 room.at_sites[site] += 1

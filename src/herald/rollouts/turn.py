@@ -1,22 +1,20 @@
 """What the clock does for rollouts: confirm what is done, halt, open gates, offer, finish."""
 
+import time
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from django.db import transaction
 from django.db.models import F, Q
 
-from herald.calendar.models import Freeze
-from herald.calendar.services import freezes_between
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
-from herald.fleet.models import Device
+from herald.images.models import Image
 from herald.live.notify import notify
 from herald.rollouts import services
 from herald.rollouts.models import Ring, Rollout, RolloutState
-from herald.rollouts.offering import AHEAD, SiteRoom, offer
+from herald.rollouts.offering import Around, Wait, Waits, offer
 from herald.rollouts.standing import follow_audience, recheck
 from herald_core.deliveries import CLOSED, IN_HAND, OPEN, Event, Phase
 from herald_core.rings.gates import GateReading, GateSpec, RingCounts, halt_reason, read_gate
@@ -26,6 +24,10 @@ PhaseCounts = Mapping[str, int]
 #: this many check-in intervals.
 PATIENCE_FACTOR = 4
 PATIENCE_FLOOR = timedelta(hours=1)
+#: how often it is looked whether waiting devices run the version by now
+LOOKED_AT_EVERY = timedelta(seconds=30)
+#: so long a turn goes on offering (of real time)
+OFFER_SECONDS = 0.2
 
 
 def turn_rollouts(*, now: datetime) -> None:
@@ -34,15 +36,45 @@ def turn_rollouts(*, now: datetime) -> None:
     if not moving:
         return
     _time_out_silent(now)
-    for rollout in moving:
-        if rollout.state == RolloutState.RUNNING:
-            follow_audience(rollout, now=now)
-            _find_done(rollout, now)
-    counts = phase_counts([r.pk for r in moving])
-    around = _Around(Device.objects.zones(), freezes_between(now, now + AHEAD), SiteRoom.now())
+    running = [r for r in moving if r.state == RolloutState.RUNNING]
+    for rollout in running:
+        follow_audience(rollout, now=now)
+    _find_done(running, now)
+    counts, waits = _counts_now([r.pk for r in moving])
+    open_rings = {}
     for rollout in moving:
         with transaction.atomic():
-            _turn(rollout, counts[rollout.pk], around, now)
+            open_rings[rollout.pk] = _turn(rollout, counts[rollout.pk], now)
+    if any(open_rings.values()):
+        _offer_in_turn([r for r in running if open_rings[r.pk]], open_rings, counts, waits, now)
+
+
+class _Served:
+    """The rollout that was served last where the time of a turn was up; the next turn begins after it."""
+
+    rollout_id: int | None = None
+
+
+def _offer_in_turn(
+    rollouts: Sequence[Rollout],
+    open_rings: Mapping[int, Sequence[Ring]],
+    counts: Mapping[int, Mapping[int, PhaseCounts]],
+    waits: Mapping[int, Waits],
+    now: datetime,
+) -> None:
+    """Offer for one rollout after the other, the highest rank first. With very many the turn ends before all had
+    theirs, so that gates and halting never wait long; the others come first in the next."""
+    around = Around.now(now)
+    began = time.perf_counter()
+    places = [r.pk for r in rollouts]
+    first = places.index(_Served.rollout_id) + 1 if _Served.rollout_id in places else 0
+    _Served.rollout_id = None
+    for rollout in (*rollouts[first:], *rollouts[:first]):
+        with transaction.atomic():
+            offer(rollout, open_rings[rollout.pk], counts[rollout.pk], waits[rollout.pk], around, now)
+        if time.perf_counter() - began > OFFER_SECONDS:
+            _Served.rollout_id = rollout.pk
+            return
 
 
 def phase_counts(rollout_ids: Sequence[int]) -> dict[int, dict[int, dict[str, int]]]:
@@ -51,6 +83,28 @@ def phase_counts(rollout_ids: Sequence[int]) -> dict[int, dict[int, dict[str, in
     for rollout_id, ring_id, phase, count in Delivery.objects.counts_by_ring(rollout_ids):
         result[rollout_id][ring_id][phase] = count
     return result
+
+
+def _counts_now(rollout_ids: Sequence[int]) -> tuple[dict[int, dict[int, dict[str, int]]], dict[int, Waits]]:
+    """For each rollout its counts by ring and phase, and the images that its devices wait for, the quickest first."""
+    counts: dict[int, dict[int, dict[str, int]]] = defaultdict(lambda: defaultdict(lambda: defaultdict(int)))
+    waiting: dict[int, set[int]] = defaultdict(set)
+    pushed: dict[int, bool] = defaultdict(bool)
+    for rollout_id, ring_id, phase, image_id, is_pushed, count in Delivery.objects.counts_by_image(rollout_ids):
+        counts[rollout_id][ring_id][phase] += count
+        if phase == Phase.WAITING:
+            waiting[rollout_id].add(image_id)
+            pushed[rollout_id] |= is_pushed
+    known = {
+        pk: Wait(image=pk, length=timedelta(minutes=minutes), version_key=key)
+        for pk, minutes, key in Image.objects.lengths_and_keys({i for ids in waiting.values() for i in ids})
+    }
+    return counts, {
+        r: Waits(
+            images=sorted((known[i] for i in waiting[r]), key=lambda w: (w.length, w.image)), some_pushed=pushed[r]
+        )
+        for r in rollout_ids
+    }
 
 
 def ring_counts(phases: PhaseCounts) -> RingCounts:
@@ -75,24 +129,17 @@ def gate_of(rollout: Rollout, ring: Ring, phases: PhaseCounts, now: datetime) ->
     return read_gate(spec, ring_counts(phases), ring.share_reached_at, now, approved=ring.approved_at is not None)
 
 
-@dataclass(frozen=True)
-class _Around:
-    """What is the same for all rollouts of a turn."""
-
-    zones: Sequence[str]
-    freezes: Sequence[Freeze]
-    sites: SiteRoom
-
-
-def _turn(rollout: Rollout, counts: Mapping[int, PhaseCounts], around: _Around, now: datetime) -> None:
+def _turn(rollout: Rollout, counts: Mapping[int, PhaseCounts], now: datetime) -> list[Ring]:
+    """Halt it, open its gates, or end it; the rings from which may be offered."""
+    open_rings: list[Ring] = []
     if rollout.state == RolloutState.RUNNING:
         reason = _halting(rollout, counts)
         if reason:
             services.halt(rollout, reason=reason, now=now)
-            return
+            return []
         open_rings = _open_gates(rollout, counts, now)
-        offer(rollout, open_rings, counts, around.zones, around.freezes, around.sites, now)
     _finish(rollout, counts, now)
+    return open_rings
 
 
 def _halting(rollout: Rollout, counts: Mapping[int, PhaseCounts]) -> str | None:
@@ -149,16 +196,20 @@ def _note_gate(rollout: Rollout, ring: Ring, reading: GateReading, now: datetime
         services.note(rollout, sentence, actor=None, now=now)
 
 
-def _find_done(rollout: Rollout, now: datetime) -> None:
-    """Devices that run the version already need nothing sent; those that run the last one, no steps before it."""
-    arrived = Delivery.objects.of_rollout(rollout.pk).filter(
-        phase=Phase.WAITING.value, hop__lt=F("hops"), device__firmware_key=F("target__version_key")
-    )
+def _find_done(running: Sequence[Rollout], now: datetime) -> None:
+    """Devices that run the version already need nothing sent; those that run the last one, no steps before it.
+
+    All waiting devices of a rollout are looked at now and then, by one query for all rollouts that are due.
+    """
+    due = [r.pk for r in running if r.looked_at is None or now - r.looked_at >= LOOKED_AT_EVERY]
+    if not due:
+        return
+    waiting = Delivery.objects.filter(rollout__in=due, current=True).waiting()
+    arrived = waiting.filter(hop__lt=F("hops"), device__firmware_key=F("target__version_key"))
     deliveries.take_steps(dict.fromkeys(arrived.values_list("id", "target_id"), ()))
-    done = Delivery.objects.of_rollout(rollout.pk).filter(
-        phase=Phase.WAITING.value, device__firmware_key=F("image__version_key"), device__healthy=True
-    )
+    done = waiting.filter(device__firmware_key=F("image__version_key"), device__healthy=True)
     deliveries.move(done, Event.FIND_DONE, now=now, cause="runs the version already")
+    Rollout.objects.filter(pk__in=due).update(looked_at=now)
 
 
 def _time_out_silent(now: datetime) -> None:
