@@ -8,7 +8,21 @@ import django
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "herald.settings")
 django.setup()
 
-from bench import checkins, clock, cohorts, draws, follow, forecast, groups, halting, importing, launch, preview, values  # noqa: E402  Django first
+from bench import (  # noqa: E402  Django first
+    checkins,
+    clock,
+    cohorts,
+    draws,
+    follow,
+    forecast,
+    groups,
+    halting,
+    importing,
+    kills,
+    launch,
+    preview,
+    values,
+)
 
 BENCHES = {
     "clock": clock.run,
@@ -21,6 +35,7 @@ BENCHES = {
     "import": importing.run,
     "checkins": checkins.run,
     "groups": groups.run,
+    "kills": kills.run,
     "launch": launch.run,
     "follow": follow.run,
 }

@@ -129,6 +129,7 @@ urlpatterns = [
     _call("rollouts", rollouts.RolloutListView),
     _call("rollouts/<int:rollout_id>", rollouts.RolloutView),
     _call("rollouts/<int:rollout_id>/preflight", rollouts.PreflightAction),
+    _call("rollouts/<int:rollout_id>/clashes", rollouts.ClashesView),
     _call("rollouts/<int:rollout_id>/preflight/devices", rollouts.PreflightDevicesView),
     _call("rollouts/<int:rollout_id>/launch", rollouts.LaunchAction),
     _call("rollouts/<int:rollout_id>/pause", acts.PauseAction),

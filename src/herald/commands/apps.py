@@ -10,3 +10,4 @@ class CommandsConfig(AppConfig):
 
     def ready(self) -> None:
         import_module("herald.commands.uses")  # it tells the groups what it uses of them
+        import_module("herald.commands.clashes")  # and rollouts what else their devices are to do

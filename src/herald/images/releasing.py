@@ -72,7 +72,7 @@ def rotate_key(*, actor: User | None, now: datetime) -> Rotation:
         sentence = f"Changed the signing key; {len(images)} approved images were signed anew"
         record(now=now, actor=actor, kind="key", object_id=0, sentence=sentence)
         notify("images", 0)
-        put_key_in_place(key)
+    put_key_in_place(key)
     return Rotation(kid=kid, signed=len(images))
 
 

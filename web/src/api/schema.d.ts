@@ -1149,6 +1149,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rollouts/{rollout_id}/clashes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What else wants the devices of a draft: other rollouts, freezes, schedules, with what will happen. */
+        get: operations["rollouts_clashes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rollouts/{rollout_id}/deliveries": {
         parameters: {
             query?: never;
@@ -2226,6 +2243,16 @@ export interface components {
             joined: number;
             left: number;
         };
+        /** @description Something that wants so many of the same devices, and what will happen. */
+        ClashRow: {
+            kind: components["schemas"]["ClashRowKindEnum"];
+            id: number;
+            name: string;
+            devices: number;
+            what: string;
+        };
+        /** @enum {string} */
+        ClashRowKindEnum: "rollout" | "freeze" | "schedule";
         ClauseAnswer: {
             text: string;
             true: boolean;
@@ -5801,6 +5828,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BreakdownRow"][];
+                };
+            };
+        };
+    };
+    rollouts_clashes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClashRow"][];
                 };
             };
         };

@@ -89,6 +89,17 @@ export const rolloutRoute = createRoute({
     by: text(search.by) as Place | undefined,
   }),
 });
+/** A new rollout may start from a group, an image or an earlier rollout. */
+export const newRolloutRoute = createRoute({
+  getParentRoute: () => root,
+  path: "/rollouts/new",
+  component: NewRollout,
+  validateSearch: (search): { group?: number; image?: number; like?: number } => ({
+    group: whole(search.group),
+    image: whole(search.image),
+    like: whole(search.like),
+  }),
+});
 export const reportRoute = createRoute({
   getParentRoute: () => root,
   path: "/rollouts/$id/report",
@@ -127,7 +138,7 @@ const tree = root.addChildren([
   deviceRoute,
   groupsRoute.addChildren([groupRoute, daysRoute]),
   route("/rollouts", Rollouts),
-  route("/rollouts/new", NewRollout),
+  newRolloutRoute,
   compareRoute,
   rolloutRoute,
   reportRoute,

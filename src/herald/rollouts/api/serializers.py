@@ -245,6 +245,16 @@ class PreflightView(serializers.Serializer[Any]):
     hops = serializers.IntegerField()
 
 
+class ClashRow(serializers.Serializer[Any]):
+    """Something that wants so many of the same devices, and what will happen."""
+
+    kind = serializers.ChoiceField(choices=["rollout", "freeze", "schedule"])
+    id = serializers.IntegerField()
+    name = serializers.CharField()
+    devices = serializers.IntegerField()
+    what = serializers.CharField()
+
+
 class OutcomeDevice(serializers.ModelSerializer[Device]):
     """A device behind one count of a preflight."""
 

@@ -15,6 +15,7 @@ from herald.fleet.services import device_ids
 from herald.rollouts import drafting, launching, overview
 from herald.rollouts.api.lookup import detail_of, find_rollout
 from herald.rollouts.api.serializers import (
+    ClashRow,
     LaunchBody,
     OutcomeDevice,
     PreflightView,
@@ -23,6 +24,7 @@ from herald.rollouts.api.serializers import (
     RolloutRow,
 )
 from herald.rollouts.api.stepping_serializers import DevicesBody, DevicesReasonBody, Touched
+from herald.rollouts.clashes import clashes
 from herald.rollouts.models import Rollout
 from herald_core.changes import Choice
 from herald_core.rings.assignment import RingKind
@@ -74,6 +76,14 @@ class PreflightAction(APIView):
         rollout = find_rollout(rollout_id)
         plan = drafting.preflight(rollout, now=clock.now())
         return Response(PreflightView(overview.preflight_view(rollout, plan)).data)
+
+
+class ClashesView(APIView):
+    """What else wants the devices of a draft: other rollouts, freezes, schedules, with what will happen."""
+
+    @extend_schema(operation_id="rollouts_clashes", responses=ClashRow(many=True))
+    def get(self, request: Request, rollout_id: int) -> Response:
+        return Response(ClashRow(clashes(find_rollout(rollout_id), now=clock.now()), many=True).data)
 
 
 class PreflightDevicesView(APIView):

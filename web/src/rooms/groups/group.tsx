@@ -1,6 +1,6 @@
 /** One group: its rule with the live preview while typing, and what saving changes. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useNavigate } from "@tanstack/react-router";
+import { Link, useNavigate } from "@tanstack/react-router";
 import clsx from "clsx";
 import { type ReactNode, useEffect, useMemo, useState } from "react";
 import { toast } from "sonner";
@@ -156,6 +156,11 @@ function RuleGroup({
               </>
             )}
           </div>
+          {group && !edited && (
+            <Link to="/rollouts/new" search={{ group: group.id }} className="slot self-center font-semibold">
+              Roll out…
+            </Link>
+          )}
           {group && !edited && <DescribeGroup group={group} />}
           {group && !edited && <MakeStatic group={group} />}
           {group && !edited && <DeleteGroup group={group} />}

@@ -1,5 +1,6 @@
 /** What can be done with an image: approve it, by another person than added it; withdraw it, with what that stops. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
@@ -31,6 +32,11 @@ export function ImageActs({ image }: { image: Image }) {
         >
           Approve
         </Button>
+      )}
+      {image.status === "approved" && (
+        <Link to="/rollouts/new" search={{ image: image.id }} className="slot mr-3">
+          Roll out…
+        </Link>
       )}
       {image.status !== "withdrawn" && (
         <Button kind="quiet" className="-ml-3 text-brick!" onClick={() => setWithdrawing(true)}>

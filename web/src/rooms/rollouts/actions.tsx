@@ -97,6 +97,15 @@ export function Actions({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
           </Confirm>
         )}
         {open && <More rollout={rollout} />}
+        {rollout.ended_at && rollout.puts_back_id === null && (
+          <Link
+            to="/rollouts/new"
+            search={{ like: rollout.id }}
+            className="rounded-sm border border-ink px-3 py-1 font-semibold"
+          >
+            Another like it…
+          </Link>
+        )}
         {rollout.launched_at && (
           <Link
             to="/rollouts/$id/report"

@@ -5,18 +5,28 @@ import { useEffect, useRef, useState } from "react";
 import { toast } from "sonner";
 import { ApiError, api, body, type Schemas } from "@/api/client";
 import { groups as groupsQuery, images as imagesQuery, rollout as rolloutQuery } from "@/api/queries";
+import { newRolloutRoute } from "@/app/router";
 import { Button, Confirm, Problem } from "@/parts/controls";
 import { Sentence } from "@/parts/sentence";
 import { useDebounced } from "@/parts/use-debounced";
 import { Consequences } from "./consequences";
-import { type Draft, draftOf, EMPTY, missing, sentenceOf, targetWords } from "./draft";
+import { again, type Draft, draftOf, EMPTY, missing, sentenceOf, startingWith, targetWords } from "./draft";
 import { RingTable } from "./ring-table";
 import { SlotEditor } from "./slot-editor";
 
 const KEPT = "brisk-herald-rollout-draft";
 
-/** A rollout that the server does not know yet; kept in the browser until it can be. */
+/** A rollout that the server does not know yet; kept in the browser until it can be. It may start from a group, an
+ * image, or an earlier rollout, which the address names. */
 export function NewRollout() {
+  const from = newRolloutRoute.useSearch();
+  const like = useQuery({ ...rolloutQuery(from.like ?? 0), enabled: from.like !== undefined });
+  if (from.like !== undefined) {
+    if (like.error) return <Problem error={like.error} />;
+    return like.data ? <Compose key={from.like} rollout={null} start={again(like.data)} /> : null;
+  }
+  if (from.group !== undefined || from.image !== undefined)
+    return <Compose key={`${from.group} ${from.image}`} rollout={null} start={startingWith(from)} />;
   const kept = localStorage.getItem(KEPT);
   return <Compose rollout={null} start={kept ? { ...EMPTY, ...JSON.parse(kept) } : EMPTY} />;
 }

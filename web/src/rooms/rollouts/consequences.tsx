@@ -78,6 +78,7 @@ export function Consequences({
               </li>
             )}
           </ul>
+          {rollout && <Clashes id={rollout.id} />}
           {rollout && data.reached > 0 && (
             <>
               <hr className="my-4 border-rule" />
@@ -97,6 +98,30 @@ export function Consequences({
         />
       )}
     </aside>
+  );
+}
+
+/** What else wants these devices, and what will happen. */
+function Clashes({ id }: { id: number }) {
+  const { data, error } = useQuery({
+    queryKey: ["preflight", id, "clashes"],
+    queryFn: () => body(api.GET("/api/v1/rollouts/{rollout_id}/clashes", { params: { path: { rollout_id: id } } })),
+    refetchInterval: 30_000,
+  });
+  if (!error && !data?.length) return null;
+  return (
+    <section className="mt-3">
+      <h2 className="text-[1.1rem]">Also wants these devices</h2>
+      <Problem error={error} />
+      <ul>
+        {data?.map((c) => (
+          <li key={`${c.kind}${c.id}`} className="border-rule border-b border-dashed py-1 last:border-0">
+            {c.name} <strong>{counted(c.devices, "device")}</strong>
+            <span className="block text-soft text-xs">{c.what}</span>
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }
 

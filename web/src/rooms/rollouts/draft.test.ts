@@ -6,6 +6,7 @@ import {
   mainChange,
   missing,
   sentenceOf,
+  startingWith,
   targetWords,
   withChange,
   withMain,
@@ -50,6 +51,15 @@ describe("staging ahead", () => {
   });
   it("goes with the window", () => {
     expect(atAnyHour({ ...staged, staging_start: "08:00", staging_end: "20:00" })).toEqual(EMPTY);
+  });
+});
+
+describe("a start", () => {
+  it("is a group, an image, or both, and lacks the rest", () => {
+    expect(startingWith({ group: 3 })).toEqual({ ...EMPTY, include: [3] });
+    expect(missing(startingWith({ group: 3 }))).toEqual(["a version to bring"]);
+    expect(missing(startingWith({ image: 4 }))).toEqual(["an audience; no group is nobody"]);
+    expect(missing(startingWith({ group: 3, image: 4 }))).toEqual([]);
   });
 });
 

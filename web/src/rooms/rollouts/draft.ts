@@ -91,6 +91,22 @@ export const atAnyHour = (draft: Draft): Draft => ({
   staging_end: null,
 });
 
+/** A draft that begins with a group or an image. */
+export function startingWith({ group, image }: { group?: number; image?: number }): Draft {
+  return {
+    ...EMPTY,
+    include: group === undefined ? [] : [group],
+    changes: image === undefined ? [] : [{ choice: "image", image_id: image }],
+  };
+}
+
+/** The draft of another rollout like an earlier one; what belonged to that one's days is left out. */
+export const again = (rollout: Schemas["RolloutDetail"]): Draft => ({
+  ...draftOf(rollout),
+  starts_at: null,
+  freeze_override: "",
+});
+
 /** What must be said before the draft can be kept and checked; empty when nothing is missing. */
 export function missing(draft: Draft, putsBack = false): string[] {
   const gaps: string[] = [];

@@ -1,0 +1,32 @@
+"""Which schedules fire at devices that something else is planned for."""
+
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from herald.commands.models import Schedule
+from herald.commands.sentence import schedule_sentence
+from herald.deliveries.clashes import Clash, tells_clashes
+from herald.groups.audience import members_of
+
+if TYPE_CHECKING:
+    from django.db.models import QuerySet
+
+    from herald.fleet.models import Device
+
+
+@tells_clashes
+def schedules(devices: "QuerySet[Device]", now: datetime) -> list[Clash]:
+    """Active schedules with devices in common: a device does one thing at a time."""
+    found = []
+    for schedule in Schedule.objects.due():
+        audience = members_of(schedule.include.all(), schedule.exclude.all())
+        count = devices.filter(pk__in=audience.order_by().values("pk")).count()
+        if count:
+            what = (
+                "a device that is at one waits with the other; the command lapses there after "
+                f"{schedule.give_up_minutes} minutes"
+            )
+            found.append(
+                Clash(kind="schedule", id=schedule.pk, name=schedule_sentence(schedule), devices=count, what=what)
+            )
+    return found

@@ -1,0 +1,45 @@
+"""What else wants the devices of a draft, and what will happen: other rollouts, freezes, schedules."""
+
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
+
+from herald.calendar.services import freezes_between, held_by
+from herald.deliveries.clashes import Clash, clashes_of_others
+from herald.deliveries.models import Delivery
+from herald.rollouts.audience import audience_of
+from herald.rollouts.models import Rollout
+from herald.rollouts.sentence import short_words
+
+if TYPE_CHECKING:
+    from django.db.models import QuerySet
+
+    from herald.fleet.models import Device
+
+
+def clashes(rollout: Rollout, *, now: datetime) -> list[Clash]:
+    """What a draft meets, were it launched now."""
+    devices = audience_of(rollout).order_by()
+    return [*_rollouts(rollout, devices), *_freezes(rollout, devices, now), *clashes_of_others(devices, now)]
+
+
+def _rollouts(rollout: Rollout, devices: "QuerySet[Device]") -> list[Clash]:
+    wanted = Delivery.objects.open_in_others(rollout.pk).filter(device__in=devices.values("pk"))
+    found = []
+    for other in Rollout.objects.moving():
+        if count := wanted.filter(rollout=other).count():
+            what = "it goes first; where this one brings a newer version of the same kind, this takes its place"
+            name = f"Rollout {other.pk} of {short_words(other)} ({other.get_state_display().lower()})"
+            found.append(Clash(kind="rollout", id=other.pk, name=name, devices=count, what=what))
+    return found
+
+
+def _freezes(rollout: Rollout, devices: "QuerySet[Device]", now: datetime) -> list[Clash]:
+    starts = max(now, rollout.starts_at or now)
+    until = starts + timedelta(hours=rollout.give_up_after_hours)
+    found = []
+    for freeze in freezes_between(starts, until):
+        if count := devices.filter(held_by(freeze)).count():
+            held = f"nothing is installed from {freeze.starts_at:%-d %b %H:%M} to {freeze.ends_at:%-d %b %H:%M} UTC"
+            what = f"gone on in, as said: {rollout.freeze_override}" if rollout.freeze_override else held
+            found.append(Clash(kind="freeze", id=freeze.pk, name=f"Freeze “{freeze.name}”", devices=count, what=what))
+    return found
