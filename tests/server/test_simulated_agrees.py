@@ -17,9 +17,9 @@ from herald.rollouts.turn import phase_counts, turn_rollouts
 from herald_core.deliveries import IN_HAND, Event, Phase, Report, failure
 from herald_core.rings.assignment import RingKind
 from herald_core.rings.gates import GateSpec
-from herald_core.simulation.fleet import Attempt, Behaviour, SimDevice
+from herald_core.simulation.fleet import Attempt, Behaviour, SimDevice, make_fleet
 from herald_core.simulation.rollout import SimFreeze, SimPlan, SimRollout
-from herald_core.timing.windows import Window, open_until
+from herald_core.timing.windows import EVERY_DAY, Window, open_until
 from tests.factories import launched, make_device, make_draft, make_image, make_site, make_static, ring
 
 pytestmark = pytest.mark.django_db
@@ -61,7 +61,10 @@ class Server:
             )
             for i, spec in enumerate(plan.rings)
         ]
-        hours = {"window_start": plan.window.start, "window_end": plan.window.end} if plan.window else {}
+        hours: dict[str, Any] = {}
+        if plan.window:
+            days = sorted(plan.window.days) if plan.window.days != EVERY_DAY else []
+            hours = {"window_start": plan.window.start, "window_end": plan.window.end, "window_days": days}
         staging = {"staging_start": plan.staging.start, "staging_end": plan.staging.end} if plan.staging else {}
         image = make_image(expected_minutes=plan.minutes, soak_minutes=int(plan.soak.total_seconds() // 60))
         draft_of = make_draft(
@@ -264,3 +267,39 @@ def test_both_engines_end_alike_and_sums_hold_at_every_turn(data: st.DataObject)
         opened = [r.opened_at for r in server.rollout.rings.all()]
         assert opened == ended.opened
         transaction.set_rollback(True)
+
+
+def test_sums_hold_at_every_tick_of_a_month() -> None:
+    """A rollout that installs on Sundays only, around a clock change, with files ahead, a freeze and a pause."""
+    start = datetime(2026, 10, 5, 12, tzinfo=UTC)
+    month = timedelta(days=30)
+    plan = SimPlan(
+        rings=[
+            GateSpec(confirmed_share=0.6, failure_limit=0.9, soak=timedelta(hours=5)),
+            GateSpec(confirmed_share=0.6, failure_limit=0.9, soak=timedelta(days=2)),
+            GateSpec(confirmed_share=0.6, failure_limit=0.9, soak=timedelta(0)),
+        ],
+        window=Window(start=time(1), end=time(4), days=frozenset({6})),
+        stage_ahead=True,
+        staging=Window(start=time(8), end=time(20)),
+        freezes=[SimFreeze(start=start + timedelta(days=12), end=start + timedelta(days=14), everywhere=False)],
+        at_once=2,
+        max_attempts=2,
+        failure_limit=0.9,
+        give_up=timedelta(days=28),
+        acts=[(start + timedelta(days=4), "pause"), (start + timedelta(days=5), "resume")],
+    )
+    devices = make_fleet(12, zones=ZONES, rings=(0.2, 0.3, 0.5), seed=4, silent_share=0.1)
+    behaviour = Behaviour(seed=7, failure_rate=0.15, spoiled_rate=0.1, lost_rate=0.05)
+    server = Server(plan, devices, behaviour, start)
+    ticks: list[datetime] = []
+
+    def tick(now: datetime) -> None:
+        server.turn(now)  # which checks the sums and the rules
+        ticks.append(now)
+
+    simulated = SimRollout(plan, devices, behaviour, start, timedelta(hours=2))
+    ended = simulated.play(start + month, watch=tick)
+    assert server.phases() == ended.phases
+    assert ticks[-1] - start >= timedelta(days=14) and len(ticks) >= 14 * 12
+    assert set(ended.phases.values()) <= {Phase.CONFIRMED, Phase.FAILED, Phase.EXPIRED}
