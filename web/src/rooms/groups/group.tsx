@@ -130,6 +130,9 @@ function RuleGroup({
               <>
                 <h1 className="text-[1.45rem]">{group.name}</h1>
                 <GroupLine group={group} />
+                <Link to="/rollouts/new" search={{ group: group.id }} className="slot">
+                  Roll out to it…
+                </Link>
               </>
             ) : (
               <>
@@ -156,11 +159,6 @@ function RuleGroup({
               </>
             )}
           </div>
-          {group && !edited && (
-            <Link to="/rollouts/new" search={{ group: group.id }} className="slot self-center font-semibold">
-              Roll out…
-            </Link>
-          )}
           {group && !edited && <DescribeGroup group={group} />}
           {group && !edited && <MakeStatic group={group} />}
           {group && !edited && <DeleteGroup group={group} />}

@@ -111,7 +111,7 @@ function Clashes({ id }: { id: number }) {
   if (!error && !data?.length) return null;
   return (
     <section className="mt-3">
-      <h2 className="text-[1.1rem]">Also wants these devices</h2>
+      <h2 className="text-[1.1rem]">What it will meet</h2>
       <Problem error={error} />
       <ul>
         {data?.map((c) => (

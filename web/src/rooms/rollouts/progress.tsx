@@ -115,7 +115,14 @@ export function Progress({ points, total, now, zone, window, ended, ahead, freez
           </g>
         ))}
         {ticks.map((t) => (
-          <text key={t.getTime()} x={x(t)} y={H - 4} textAnchor="middle" fontSize="11" fill="var(--soft)">
+          <text
+            key={t.getTime()}
+            x={Math.min(x(t), W - PAD.right)}
+            y={H - 4}
+            textAnchor={x(t) > W - 50 ? "end" : "middle"}
+            fontSize="11"
+            fill="var(--soft)"
+          >
             {DateTime.fromJSDate(t, { zone }).toFormat(days ? "ccc d LLL" : "HH:mm")}
           </text>
         ))}
