@@ -163,3 +163,4 @@ def test_a_rollout_by_the_keyboard_alone(signed_in: Page, running: Running) -> N
     keys.press("Enter")
     expect(page.get_by_text("Paused: paused by hand")).to_be_visible()
     expect(page.get_by_role("alertdialog")).not_to_be_visible()
+    running.api("POST", f"rollouts/{page.url.rsplit('/', 1)[1].split('?')[0]}/stop")
