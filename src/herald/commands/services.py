@@ -252,7 +252,11 @@ def _offer(schedule: Schedule, now: datetime) -> None:
     room = schedule.at_once - mine.in_hand().count()
     if room <= 0:
         return
-    free = list(mine.free_to_offer(now, Delivery.objects.all_busy()).values_list("id", "not_after")[:room])
+    waiting = list(mine.waiting().values_list("device_id", flat=True))
+    if not waiting:
+        return
+    busy = Delivery.objects.busy_devices(waiting)
+    free = list(mine.free_to_offer(now, busy).values_list("id", "not_after")[:room])
     for until in sorted({end for _, end in free}):
         deliveries.offer([pk for pk, end in free if end == until], until=until, now=now)
 

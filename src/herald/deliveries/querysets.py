@@ -157,10 +157,9 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         rows = self.of_rollout(rollout_id).in_hand().filter(device__site__isnull=False)
         return rows.order_by().values_list("device__site_id").annotate(n=Count("id"))
 
-    def with_file(self, rollout_id: int) -> "models.QuerySet[Any, Any]":
-        """Rings of a rollout, and how many of their devices wait with the file fetched ahead."""
-        rows = self.of_rollout(rollout_id).waiting().filter(staged_at__isnull=False).order_by()
-        return rows.values_list("ring_id").annotate(n=Count("id"))
+    def with_file(self, rollout_id: int) -> int:
+        """How many devices of the rollout wait with the file fetched ahead."""
+        return self.of_rollout(rollout_id).waiting().filter(staged_at__isnull=False).count()
 
     def offered_since(self, rollout_id: int, moment: datetime) -> int:
         """How many steps of the rollout were last offered after a moment, not counting files fetched ahead."""

@@ -95,7 +95,7 @@ def detail(rollout: Rollout, now: datetime) -> dict[str, Any]:
         "taken_out": rollout.taken_out.count(),
         "mid_install": Delivery.objects.mid_install(rollout.pk),
         "errors": [{"error": e, "count": n} for e, n in errors],
-        "with_file": sum(dict(Delivery.objects.with_file(rollout.pk)).values()) if rollout.stage_ahead else 0,
+        "with_file": Delivery.objects.with_file(rollout.pk) if rollout.stage_ahead else 0,
         "held": [{"reason": r, "count": n} for r, n in Delivery.objects.held_with_counts(rollout.pk)],
     }
 

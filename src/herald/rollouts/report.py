@@ -157,9 +157,9 @@ def freezes_of(rollout: Rollout, *, now: datetime) -> list[dict[str, Any]]:
     return [f for f in found if f["devices"]]
 
 
-def devices_table(rollout: Rollout) -> Table:
+def devices_table(rollout: Rollout, name: str = "devices") -> Table:
     """One line for each device of the rollout."""
-    return Table("devices", COLUMNS, _device_rows(rollout))
+    return Table(name, COLUMNS, _device_rows(rollout))
 
 
 def _device_rows(rollout: Rollout) -> Iterator[list[Any]]:

@@ -37,8 +37,7 @@ class RolloutReportTableView(APIView):
         rollout = _launched(rollout_id)
         if request.query_params.get("as") == "xlsx":
             return as_xlsx(f"rollout-{rollout.pk}", report.sheets(rollout, now=clock.now()))
-        table = report.devices_table(rollout)
-        return as_csv(type(table)(f"rollout-{rollout.pk}", table.columns, table.rows))
+        return as_csv(report.devices_table(rollout, f"rollout-{rollout.pk}"))
 
 
 class RolloutBreakdownView(APIView):
