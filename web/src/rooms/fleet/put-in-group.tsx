@@ -2,11 +2,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
-import { toast } from "sonner";
 import { ApiError, api, body } from "@/api/client";
 import { groups as groupsQuery } from "@/api/queries";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { count, counted } from "@/parts/format";
+import { toastWith } from "@/parts/toasts";
 
 export function PutInGroup({ devices, onDone }: { devices: string[]; onDone: () => void }) {
   const [open, setOpen] = useState(false);
@@ -53,12 +53,9 @@ function Choose({ devices, onClose, onDone }: { devices: string[]; onClose: () =
     },
     onSuccess: (done) => {
       client.invalidateQueries({ queryKey: ["group"] });
-      toast(`${counted(done.joined, "device")} put into “${done.name}”`, {
-        action: {
-          label: "Open it",
-          onClick: () => navigate({ to: "/groups/$id", params: { id: String(done.id) }, search: {} }),
-        },
-      });
+      toastWith(`${counted(done.joined, "device")} put into “${done.name}”`, "Open it", () =>
+        navigate({ to: "/groups/$id", params: { id: String(done.id) }, search: {} }),
+      );
       onDone();
     },
   });

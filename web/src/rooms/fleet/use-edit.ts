@@ -2,6 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
+import { toastWith } from "@/parts/toasts";
 import { useDebounced } from "@/parts/use-debounced";
 
 export function useEdit(wanted: Schemas["EditRequestRequest"] | null, onApplied: (edit: Schemas["EditRow"]) => void) {
@@ -30,10 +31,9 @@ export function useEdit(wanted: Schemas["EditRequestRequest"] | null, onApplied:
     onSuccess: (edit) => {
       again();
       onApplied(edit);
-      toast(edit.state === "running" ? `${edit.sentence}: begun` : edit.sentence, {
-        action: { label: "Undo", onClick: () => undo.mutate(edit.id) },
-        duration: 15_000,
-      });
+      toastWith(edit.state === "running" ? `${edit.sentence}: begun` : edit.sentence, "Undo", () =>
+        undo.mutate(edit.id),
+      );
     },
   });
   return {

@@ -2,6 +2,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { toast } from "sonner";
 import { api, body } from "@/api/client";
+import { toastWith } from "@/parts/toasts";
 
 export interface Moving {
   kind: "folder" | "group";
@@ -34,9 +35,7 @@ export function useMoves() {
   return useMutation({
     mutationFn: send,
     onSuccess: (_, { thing }) =>
-      toast(`“${thing.name}” moved`, {
-        action: { label: "Undo", onClick: () => back.mutate({ thing, to: thing.from }) },
-      }),
+      toastWith(`“${thing.name}” moved`, "Undo", () => back.mutate({ thing, to: thing.from })),
     onError: (error) => toast.error(error.message),
     onSettled: () => client.invalidateQueries({ queryKey: ["group"] }),
   });

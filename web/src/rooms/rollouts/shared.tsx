@@ -7,6 +7,7 @@ import { api, body, type Schemas } from "@/api/client";
 import { sharedByFailed } from "@/api/queries";
 import { Button, Card, Labelled, Modal, Problem } from "@/parts/controls";
 import { count, counted, percent } from "@/parts/format";
+import { toastWith } from "@/parts/toasts";
 
 export function Shared({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
   const failed = rollout.phases.failed ?? 0;
@@ -74,10 +75,7 @@ function Hold({ rollout, rule, onClose }: { rollout: number; rule: string; onClo
     onSuccess: (done) => {
       client.invalidateQueries({ queryKey: ["rollout"] });
       client.invalidateQueries({ queryKey: ["rollout-shared"] });
-      toast(`${counted(done.waiting + done.recalled, "device")} held`, {
-        action: { label: "Release", onClick: () => release.mutate() },
-        duration: 15_000,
-      });
+      toastWith(`${counted(done.waiting + done.recalled, "device")} held`, "Release", () => release.mutate());
       onClose();
     },
   });
