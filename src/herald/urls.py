@@ -15,6 +15,7 @@ from herald.deliveries.api import views as deliveries
 from herald.edits.api import codes, describing, ground
 from herald.edits.api import views as edits
 from herald.find.api import views as find
+from herald.fleet.api import functions
 from herald.fleet.api import views as fleet
 from herald.groups.api import views as groups
 from herald.images.api import paths, upkeep
@@ -96,6 +97,9 @@ urlpatterns = [
     _call("models/<int:pk>", ground.ModelView),
     _call("models/<int:pk>/upgrades", paths.ModelUpgradesView),
     _call("models/<int:pk>/preview", ground.ModelPreviewView),
+    _call("models/<int:pk>/functions", functions.ModelFunctionsView),
+    _call("models/<int:pk>/functions/preview", functions.ModelFunctionsPreview),
+    _call("functions", functions.FunctionTableView),
     _call("custodians", ground.CustodianListView),
     _call("custodians/<int:pk>", ground.CustodianView),
     _call("custodians/<int:pk>/preview", ground.CustodianPreviewView),

@@ -102,3 +102,25 @@ def test_where_a_rollout_stands_its_report_and_another_beside_it(signed_in: Page
     expect(page.get_by_role("heading", name="Two rollouts compared")).to_be_visible()
     expect(page.get_by_role("img", name=re.compile(r"rollout 1: .*; rollout 3: 100 % confirmed"))).to_be_visible()
     expect(page.get_by_role("row", name=re.compile(r"^Devices"))).to_contain_text(str(first["total"]))
+
+
+def test_what_a_model_can_do_is_changed_by_its_numbers(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    lumens = next(m for m in running.ask("models") if m["name"] == "Lumen G5")["devices"]
+    page.goto(f"{running.url}/library?shelf=models")
+    page.get_by_role("button", name="Change what Lumen G5 can do").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Show a notice: which firmware").select_option(label="from … to …")
+    dialog.get_by_label("Show a notice: from").fill("7.9.0")
+    dialog.get_by_label("Show a notice: up to").fill("7.8.0")
+    expect(dialog.get_by_role("alert")).to_contain_text("ends before it begins")
+    dialog.get_by_label("Show a notice: up to").fill("")
+    expect(dialog.get_by_text(f"{lumens} devices would be without")).to_be_visible()
+    dialog.get_by_role("button", name="Save").click()
+    row = page.get_by_role("row", name=re.compile("Lumen G5 all firmware"))
+    expect(row).to_contain_text("from 7.9.0")
+    row.get_by_role("link", name=f"{lumens} devices without").click()
+    expect(page).to_have_url(re.compile("/fleet"))
+    assert (
+        running.ask('devices?rule=model%20%3D%20"Lumen%20G5"%20and%20not%20firmware%20>%3D%207.9.0')["count"] == lumens
+    )

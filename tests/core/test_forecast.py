@@ -30,6 +30,7 @@ def fleet(*rings: int, interval: float = 900.0, silent: bool = False) -> Fleet:
         attempts=np.full(count, 2),
         silent=np.full(count, silent),
         with_file=np.zeros(count, dtype=bool),
+        able_ahead=np.ones(count, dtype=bool),
     )
 
 

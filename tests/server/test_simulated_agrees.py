@@ -11,16 +11,18 @@ from hypothesis import strategies as st
 from herald.calendar.services import FreezeDraft, save_freeze
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
+from herald.fleet.functions import RangeDraft, set_functions
 from herald.fleet.models import Device
 from herald.rollouts import services
 from herald.rollouts.turn import phase_counts, turn_rollouts
 from herald_core.deliveries import IN_HAND, Event, Phase, Report, failure
+from herald_core.functions import Function
 from herald_core.rings.assignment import RingKind
 from herald_core.rings.gates import GateSpec
 from herald_core.simulation.fleet import Attempt, Behaviour, SimDevice, make_fleet
 from herald_core.simulation.rollout import SimFreeze, SimPlan, SimRollout
 from herald_core.timing.windows import EVERY_DAY, Window, open_until
-from tests.factories import launched, make_device, make_draft, make_image, make_site, make_static, ring
+from tests.factories import launched, make_device, make_draft, make_image, make_model, make_site, make_static, ring
 
 pytestmark = pytest.mark.django_db
 TURN = timedelta(minutes=20)
@@ -39,7 +41,14 @@ class Server:
 
     def __init__(self, plan: SimPlan, devices: list[SimDevice], behaviour: Behaviour, start: datetime) -> None:
         self.plan, self.devices, self.behaviour, self.start = plan, devices, behaviour, start
-        rows = {d.id: make_device(site=make_site(d.zone, d.zone), last_check_in=None) for d in devices}
+        old = "5.0.9"  # which cannot fetch files ahead
+        limit = RangeDraft(function=Function.FILES_AHEAD, from_version="5.1.0")
+        set_functions(make_model(), [limit], actor=None, now=start)
+        self.firmware = {d.id: "5.1.0" if d.able_ahead else old for d in devices}
+        rows = {
+            d.id: make_device(site=make_site(d.zone, d.zone), last_check_in=None, firmware=self.firmware[d.id])
+            for d in devices
+        }
         self.ids = {row.pk: sim for sim, row in rows.items()}
         self.by_id = {d.id: d for d in devices}
         self.rows = list(rows.values())
@@ -137,7 +146,7 @@ class Server:
                 self.next[delivery.device_id] = (at + attempt.fetch, "fetched")
         elif what == "fetched" and delivery.fetch_only and attempt.error != "bad-hash":
             report = Report(attempt=delivery.attempt, counter=delivery.report_counter + 1, phase="staged")
-            change = deliveries.judge(delivery, report, firmware="5.1.0", healthy=True, now=at)
+            change = deliveries.judge(delivery, report, firmware=self.firmware[sim.id], healthy=True, now=at)
             deliveries.apply_changes([change], now=at)
         elif what == "fetched":
             late = delivery.offer_until is not None and at > delivery.offer_until
@@ -171,7 +180,8 @@ class Server:
         for event in offered_now:
             sim = self.by_id[self.ids[event.delivery.device_id]]
             if "file" in event.cause:
-                assert self.plan.stage_ahead and open_until(self.plan.staging, sim.zone, now) is not None
+                assert self.plan.stage_ahead and sim.able_ahead
+                assert open_until(self.plan.staging, sim.zone, now) is not None
             else:
                 assert open_until(self.plan.window, sim.zone, now) is not None
             for freeze in self.plan.freezes:
@@ -239,6 +249,7 @@ def fleets(draw: st.DrawFn, rings: int) -> list[SimDevice]:
             offset=timedelta(seconds=draw(st.integers(0, int(interval.total_seconds()) - 1))),
             group=draw(st.booleans()),
             silent_for=timedelta(hours=draw(st.sampled_from([0, 0, 0, 5, 30]))),
+            able_ahead=draw(st.sampled_from([True, True, False])),
         )
         for number in range(1, draw(st.integers(1, 9)) + 1)
     ]

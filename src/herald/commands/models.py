@@ -6,12 +6,17 @@ from django.db.models import Q
 
 from herald.commands.querysets import OccurrenceQuerySet, ScheduleQuerySet
 from herald.groups.models import Group
+from herald_core.functions import Function
 
 
 class Recipe(models.TextChoices):
     """What a command does. More come with later versions."""
 
     RESTART = "restart", "Restart"
+
+
+#: what a device must be able to do for a recipe
+NEEDS = {Recipe.RESTART: Function.RESTART}
 
 
 class When(models.TextChoices):
@@ -67,13 +72,15 @@ class Schedule(models.Model):
 
 
 class Occurrence(models.Model):
-    """One firing of a schedule in one zone. `audience` counts the devices it was for."""
+    """One firing of a schedule in one zone. `audience` counts the devices it was for, `unable` those of its groups
+    whose firmware could not do it."""
 
     schedule = models.ForeignKey(Schedule, on_delete=models.CASCADE, related_name="occurrences")
     zone = models.CharField(max_length=64)
     fires_at = models.DateTimeField()
     gives_up_at = models.DateTimeField()
     audience = models.PositiveIntegerField()
+    unable = models.PositiveIntegerField(default=0)
 
     objects = OccurrenceQuerySet.as_manager()
 

@@ -45,6 +45,7 @@ def _row(schedule: Schedule, now: datetime) -> dict[str, Any]:
                 "fires_at": o.fires_at,
                 "gives_up_at": o.gives_up_at,
                 "audience": o.audience,
+                "unable": o.unable,
                 "phases": dict(phases[o.pk]),
             }
             for o in recent

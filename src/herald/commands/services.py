@@ -1,20 +1,22 @@
 """Verbs on scheduled commands: preview, make, pause, resume, end, run now, and firing."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from itertools import islice
 
 from django.db import transaction
+from django.db.models import Q, QuerySet
 
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid, NobodyThere
-from herald.commands.models import Occurrence, Recipe, Schedule, ScheduleState, When
+from herald.commands.models import NEEDS, Occurrence, Recipe, Schedule, ScheduleState, When
 from herald.commands.sentence import schedule_sentence
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
+from herald.fleet.functions import lacking, lacking_rule
 from herald.fleet.models import Device
-from herald.groups.audience import members_of
+from herald.groups.audience import audience_rule, members_of
 from herald.groups.models import Group
 from herald.live.notify import notify
 from herald.record.services import record
@@ -24,6 +26,7 @@ from herald_core.timing.firings import daily_firings, spread_seconds
 
 #: Zone of an occurrence that fires for all devices at one moment.
 EVERYWHERE = "*"
+NOBODY = "None of the groups has an admitted device whose firmware can do it, so it is for nobody."
 COMMAND_PATIENCE = timedelta(hours=1)
 
 
@@ -59,7 +62,7 @@ def preview_firings(draft: ScheduleDraft, *, now: datetime, count: int = 10) -> 
         Invalid: a field does not fit.
     """
     check(draft)
-    zones = members_of(draft.include, draft.exclude).filter(admission="admitted").value_counts("time_zone", 100)
+    zones = audience_of(draft.recipe, draft.include, draft.exclude).able.value_counts("time_zone", 100)
     result = []
     for zone, devices in zones:
         if draft.when == When.NOW or draft.time_of_day is None:
@@ -72,6 +75,28 @@ def preview_firings(draft: ScheduleDraft, *, now: datetime, count: int = 10) -> 
             ]
         result.append(ZoneFirings(zone=zone, devices=devices, firings=firings))
     return sorted(result, key=lambda z: z.firings[0][0] if z.firings else now)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Audience:
+    """The admitted devices of a command's groups: those whose firmware can do it, and those whose cannot."""
+
+    able: "QuerySet[Device]"
+    unable: "QuerySet[Device]"
+
+
+def audience_of(recipe: Recipe, include: Iterable[Group], exclude: Iterable[Group]) -> Audience:
+    """Whom a command is for at this moment."""
+    admitted = members_of(include, exclude).filter(admission="admitted")
+    cannot = lacking(NEEDS[recipe])
+    return Audience(able=admitted.exclude(cannot), unable=admitted.filter(cannot))
+
+
+def unable_rule(draft: ScheduleDraft) -> str:
+    """The rule of the admitted devices that the command leaves out because of their firmware; empty where every
+    firmware can do it."""
+    cannot = lacking_rule(NEEDS[draft.recipe])
+    return f"admission = admitted and {audience_rule(draft.include, draft.exclude)} and ({cannot})" if cannot else ""
 
 
 def _first_moment(starts_on: date | None, zone: str, now: datetime) -> datetime:
@@ -125,7 +150,7 @@ def create_schedule(draft: ScheduleDraft, *, actor: User | None, now: datetime) 
         schedule.include.set(draft.include)
         schedule.exclude.set(draft.exclude)
         if draft.when == When.NOW and fire(schedule, EVERYWHERE, now, now=now) == 0:
-            raise NobodyThere("None of the groups has an admitted device, so it is for nobody.")
+            raise NobodyThere(NOBODY)
         _note(schedule, f"Made the command: {schedule_sentence(schedule)}", actor, now)
     return schedule
 
@@ -162,7 +187,7 @@ def run_once(schedule: Schedule, *, actor: User | None, now: datetime) -> int:
 
     Raises:
         Conflict: it has ended.
-        NobodyThere: its groups have no admitted device.
+        NobodyThere: its groups have no admitted device that can do it.
     """
     with transaction.atomic():
         schedule = Schedule.objects.select_for_update().get(pk=schedule.pk)
@@ -170,7 +195,7 @@ def run_once(schedule: Schedule, *, actor: User | None, now: datetime) -> int:
             raise Conflict("The command has ended.", state=schedule.state)
         devices = fire(schedule, EVERYWHERE, now, now=now)
         if devices == 0:
-            raise NobodyThere("None of the groups has an admitted device, so it is for nobody.")
+            raise NobodyThere(NOBODY)
         _note(schedule, f"Ran once, for {devices} devices: {schedule_sentence(schedule)}", actor, now)
     return devices
 
@@ -185,17 +210,20 @@ def fire(schedule: Schedule, zone: str, fires_at: datetime, *, now: datetime) ->
 
     Safe to repeat: an occurrence that exists is left as it is.
     """
-    audience = members_of(schedule.include.all(), schedule.exclude.all()).filter(admission="admitted")
-    if zone != EVERYWHERE:
-        audience = audience.filter(time_zone=zone)
+    whom = audience_of(Recipe(schedule.recipe), schedule.include.all(), schedule.exclude.all())
+    here = Q() if zone == EVERYWHERE else Q(time_zone=zone)
     gives_up_at = fires_at + timedelta(minutes=schedule.give_up_minutes)
     with transaction.atomic():
-        devices = list(audience.order_by("id").values_list("id", "uid"))
+        devices = list(whom.able.filter(here).order_by("id").values_list("id", "uid"))
         occurrence, new = Occurrence.objects.get_or_create(
             schedule=schedule,
             zone=zone,
             fires_at=fires_at,
-            defaults={"gives_up_at": gives_up_at, "audience": len(devices)},
+            defaults={
+                "gives_up_at": gives_up_at,
+                "audience": len(devices),
+                "unable": whom.unable.filter(here).count(),
+            },
         )
         if not new:
             return occurrence.audience

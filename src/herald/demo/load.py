@@ -14,6 +14,7 @@ from herald.commands.services import ScheduleDraft, create_schedule
 from herald.demo import scenario as s
 from herald.demo.fleet import make_devices
 from herald.demo.history import load_history, load_past_firings
+from herald.fleet.functions import RangeDraft, set_functions
 from herald.fleet.models import Custodian, Device, DeviceModel, EnrolmentCode, PropertyDefinition, Site, Tag
 from herald.fleet.secrets import hash_secret
 from herald.groups.models import Folder, Group
@@ -35,6 +36,7 @@ def load(*, devices: int, now: datetime) -> None:
     with transaction.atomic():
         engineer = _load_people()
         _load_ground()
+        _load_limits(engineer, now)
         _load_images(engineer, now)
         simulated = _load_devices(devices, now)
         _load_groups(engineer, now)
@@ -68,6 +70,17 @@ def _load_ground() -> None:
     EnrolmentCode.objects.create(
         label="Demo", code_hash=hash_secret(ENROLMENT_CODE), admit=False, site=Site.objects.get(name="Thistle Bank")
     )
+
+
+def _load_limits(engineer: User, now: datetime) -> None:
+    """What not every firmware can."""
+    for model in DeviceModel.objects.filter(name__in={name for name, _, _ in s.LIMITS}):
+        drafts = [
+            RangeDraft(function=function, never=since is None, from_version=since or "")
+            for name, function, since in s.LIMITS
+            if name == model.name
+        ]
+        set_functions(model, drafts, actor=engineer, now=now)
 
 
 def _load_images(engineer: User, now: datetime) -> None:

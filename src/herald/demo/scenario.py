@@ -3,6 +3,8 @@
 from dataclasses import dataclass
 from datetime import time
 
+from herald_core.functions import Function
+
 DEVICES = 2431
 SEED = 20_261
 PASSWORD = "larkfield-demo"
@@ -189,6 +191,16 @@ RELEASES = (
     Release(family="Burrow", version="0.9.0", share=35, days_ago=220),
     Release(family="Burrow", version="0.9.4", share=55, days_ago=100),
     Release(family="Burrow", version="0.10.0", share=0, days_ago=10, min_version="0.9.0", battery_pct=35),
+)
+
+#: What not every firmware can: model, function, from version (none for no firmware at all).
+LIMITS = (
+    ("Burrow S1", Function.NOTICE, None),
+    ("Vane M1", Function.NOTICE, None),
+    ("Sill 400", Function.FILES_AHEAD, "4.8.0"),
+    ("Sill 400R", Function.FILES_AHEAD, "4.8.0"),
+    ("Rill V2", Function.FILES_AHEAD, "2.6.0"),
+    ("Rill V2", Function.RESTART, "2.6.0"),
 )
 
 #: How simulated devices fail: of those that fit, this share, with this word. The fleet process alone

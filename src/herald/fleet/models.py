@@ -6,6 +6,8 @@ from django.db import models
 from django.db.models import Q
 
 from herald.fleet.querysets import DeviceChangeQuerySet, DeviceQuerySet, PropertyQuerySet
+from herald_core.functions import WORDS as FUNCTION_WORDS
+from herald_core.functions import Function, Range
 from herald_core.rules.fields import FieldType
 
 
@@ -25,6 +27,39 @@ class DeviceModel(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+
+class FunctionRange(models.Model):
+    """Which firmware of a model has a function, where not all has: from one version to another, both included, or
+    none at all. Kept as they were written and as sort keys."""
+
+    model = models.ForeignKey(DeviceModel, on_delete=models.CASCADE, related_name="function_ranges")
+    function = models.CharField(max_length=20, choices=[(f.value, FUNCTION_WORDS[f]) for f in Function])
+    never = models.BooleanField(default=False)
+    from_version = models.CharField(max_length=64, blank=True)
+    from_key = models.TextField(null=True, db_collation="C")
+    to_version = models.CharField(max_length=64, blank=True)
+    to_key = models.TextField(null=True, db_collation="C")
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(fields=["model", "function"], name="function_once_per_model"),
+            models.CheckConstraint(condition=Q(function__in=[f.value for f in Function]), name="function_known"),
+            models.CheckConstraint(
+                condition=Q(never=True, from_key=None, to_key=None)
+                | (Q(never=False) & (Q(from_key__isnull=False) | Q(to_key__isnull=False))),
+                name="function_range_or_never",
+            ),
+            models.CheckConstraint(
+                condition=Q(from_key=None) | Q(to_key=None) | Q(from_key__lte=models.F("to_key")),
+                name="function_range_in_order",
+            ),
+        )
+
+    @property
+    def as_range(self) -> Range:
+        """As the core reads it."""
+        return Range(self.from_key, self.to_key, self.never)
 
 
 class Site(models.Model):

@@ -7,6 +7,7 @@ from django.db.models import Exists, OuterRef
 
 from herald.fleet.models import Device
 from herald.groups.models import Group, GroupMembership
+from herald_core.rules.printer import value_text
 
 if TYPE_CHECKING:
     from herald.fleet.querysets import DeviceQuerySet
@@ -22,6 +23,16 @@ def members_of(include: Collection[Group], exclude: Collection[Group]) -> "Devic
         outside = GroupMembership.objects.filter(group__in=[g.pk for g in exclude], device_id=OuterRef("pk"))
         devices = devices.filter(~Exists(outside))
     return devices
+
+
+def audience_rule(include: Iterable[Group], exclude: Iterable[Group]) -> str:
+    """The text of the rule that finds the same devices; `include` is not empty."""
+
+    def any_of(groups: Iterable[Group]) -> str:
+        return f"group any of ({', '.join(value_text(g.name) for g in groups)})"
+
+    without = list(exclude)
+    return f"{any_of(include)} and not {any_of(without)}" if without else any_of(include)
 
 
 def names_of(groups: Iterable[Group]) -> str:

@@ -11,6 +11,7 @@ from django.db.models.functions import Coalesce
 
 from herald.calendar.services import devices_held, freezes_between
 from herald.deliveries.models import Delivery
+from herald.fleet.functions import supported_now
 from herald.fleet.models import Device, DeviceModel, Site
 from herald.fleet.presence import not_heard_for_long
 from herald.groups.audience import members_of
@@ -19,6 +20,7 @@ from herald.images.builds import upgrades_now
 from herald.lookups import JsonMember, JsonText
 from herald.rollouts.models import Ring, Rollout
 from herald_core.changes import ChangeTable
+from herald_core.functions import Function
 from herald_core.preflight import TAKES_PART, Candidate, Outcome, Preflight
 from herald_core.rings.assignment import RingKind, RingPlan, assign, ring_sizes, shares
 from herald_core.upgrades import Build, Upgrades
@@ -39,6 +41,8 @@ class PlannedDevice:
     firmware: str
     strata: tuple[str, str, str, str]
     steps: tuple[Build, ...] = ()
+    #: what the rollout would make use of, and the device's firmware has not
+    lacks: frozenset[Function] = frozenset()
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -67,6 +71,15 @@ class Plan:
         """How many devices the launch would change."""
         return len(self.taking_part) - self.in_no_ring
 
+    @property
+    def lacking(self) -> Counter[Function]:
+        """How many of those that take part have not got a function that the rollout makes use of."""
+        return Counter(f for d in self.taking_part for f in d.lacks)
+
+    def behind(self, count: str) -> list[int]:
+        """The devices behind a count: of an outcome, or of a function that is lacking."""
+        return [d.id for d in self.devices if count == d.outcome or (count in d.lacks and d.outcome in TAKES_PART)]
+
     def shares_of(self, ring: int) -> list[dict[str, object]]:
         """How a ring looks beside all devices that take part."""
         return [s.__dict__ for s in shares([d.strata for d in self.taking_part], self.ring_of, ring, STRATA)]
@@ -78,6 +91,12 @@ def audience_of(rollout: Rollout) -> "QuerySet[Device]":
         return members_of(rollout.include.all(), rollout.exclude.all())
     changed = Delivery.objects.of_rollout(rollout.puts_back_id).filter(phase="confirmed").exclude(from_version="")
     return Device.objects.filter(pk__in=changed.values("device_id"))
+
+
+def functions_used(rollout: Rollout) -> frozenset[Function]:
+    """What the rollout asks of devices besides the install."""
+    used = {Function.FILES_AHEAD: rollout.stage_ahead, Function.NOTICE: bool(rollout.notice)}
+    return frozenset(f for f, asked in used.items() if asked)
 
 
 def upgrades_for(rollout: Rollout, now: datetime) -> Upgrades:
@@ -147,6 +166,9 @@ def planned(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> It
     route = Preflight(upgrades, table, downgrades=rollout.downgrades).route
     around = _around(rollout, now)
     builds = upgrades.builds.values()
+    used, supported = functions_used(rollout), supported_now()
+    if not supported.limits(used):
+        used = frozenset()
     asks_space = any(b.free_space_mb is not None for b in builds)
     asks_charge = any(b.min_battery_pct is not None for b in builds)
     models = dict(DeviceModel.objects.values_list("id", "name"))
@@ -174,7 +196,8 @@ def planned(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> It
             )
         )
         strata = (models[model], uplink, sites.get(site, "none"), firmware or "none")
-        yield PlannedDevice(pk, found.outcome, firmware or "", strata, found.steps)
+        lacks = supported.lacks(model, key) & used if used else used
+        yield PlannedDevice(pk, found.outcome, firmware or "", strata, found.steps, lacks)
 
 
 def _around(rollout: Rollout, now: datetime) -> _Around:

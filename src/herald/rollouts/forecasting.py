@@ -1,6 +1,6 @@
 """Forecasts of rollouts, and rehearsals of drafts: what the core's simulated futures start from."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, time, timedelta
 
@@ -10,6 +10,7 @@ from herald.calendar.models import Freeze
 from herald.calendar.services import devices_held, freezes_between
 from herald.deliveries.models import Delivery
 from herald.deliveries.spans import Spans, seen_spans
+from herald.fleet.functions import lacking
 from herald.fleet.models import Device
 from herald.images.models import Image
 from herald.rollouts.audience import plan
@@ -19,6 +20,7 @@ from herald_core.deliveries import Phase
 from herald_core.forecast import Fleet, Forecast, RingAhead, Situation, forecast
 from herald_core.forecast.futures import without
 from herald_core.forecast.situation import Hours, hours
+from herald_core.functions import Function
 from herald_core.preflight import Outcome
 from herald_core.timing.windows import Window
 
@@ -68,6 +70,7 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
     minutes = float(max(_minutes(rollout), default=10))
     found = _hours(rollout, kinds, freezes, minutes, now, horizon)
     silent = np.array([devices[r.id][2] for r in rows], dtype=bool)
+    not_ahead = set(_unable_ahead(rollout, devices))
     counts = phase_counts([rollout.pk])[rollout.pk] if rollout.launched_at else {}
     of_ring = [ring_counts(counts.get(r.pk, {})) for r in rings]
     seen = seen_spans(rollout.pk) if rollout.launched_at else Spans(fetches=(), installs=())
@@ -81,6 +84,7 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
             attempts=np.array([r.attempts for r in rows], dtype=np.int64),
             silent=silent,
             with_file=np.array([r.with_file for r in rows], dtype=bool),
+            able_ahead=np.array([r.id not in not_ahead for r in rows], dtype=bool),
         ),
         rings=[
             RingAhead(
@@ -121,6 +125,14 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
         freeze=next_freeze,
         meets=float(np.mean(told.ends <= before)) if next_freeze else 1.0,
     )
+
+
+def _unable_ahead(rollout: Rollout, ids: Collection[int]) -> Iterable[int]:
+    """Devices whose firmware cannot fetch files ahead, where the rollout would have it do so."""
+    if not rollout.stage_ahead:
+        return ()
+    unable = Device.objects.filter(lacking(Function.FILES_AHEAD)).values_list("id", flat=True)
+    return (pk for pk in unable if pk in ids)
 
 
 def _drafted(rollout: Rollout, rings: Sequence[Ring], now: datetime) -> list[_Row]:

@@ -11,9 +11,11 @@ from herald.calendar.models import Freeze
 from herald.calendar.services import freezes_between, held_by
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
+from herald.fleet.functions import lacking
 from herald.fleet.models import Device, Site
 from herald.rollouts.models import Ring, Rollout
 from herald_core.deliveries import IN_HAND, Phase
+from herald_core.functions import Function
 from herald_core.timing.windows import next_begin, open_until
 
 #: an offer without a window stands for so long
@@ -144,9 +146,8 @@ def offer(
     if not rollout.stage_ahead:
         return
     left = room.devices - started
-    for chosen, until in _files(
-        rollout, mine.free_to_fetch(now, around.busy), waits.images, around.zones, binding, now
-    ):
+    can_fetch = mine.free_to_fetch(now, around.busy).exclude(lacking(Function.FILES_AHEAD, "device__"))
+    for chosen, until in _files(rollout, can_fetch, waits.images, around.zones, binding, now):
         if left <= 0:
             return
         ids = _within_sites(chosen, left, room, around)

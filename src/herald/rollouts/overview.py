@@ -13,6 +13,7 @@ from herald.rollouts.models import ChangeRow, LeftOut, Ring, Rollout
 from herald.rollouts.sentence import sentence_parts, short_words
 from herald.rollouts.turn import PhaseCounts, gate_of, phase_counts
 from herald_core.deliveries import OPEN
+from herald_core.functions import WITHOUT
 from herald_core.preflight import TAKES_PART, WORDS, Outcome
 from herald_core.rings.assignment import detection_chance, devices_needed
 
@@ -130,6 +131,7 @@ def preflight_view(rollout: Rollout, plan: Plan) -> dict[str, Any]:
             for o in Outcome
             if plan.outcomes[o]
         ],
+        "lacking": [{"function": f.value, "words": WITHOUT[f], "count": n} for f, n in sorted(plan.lacking.items())],
         "rings": [
             {
                 "position": ring.position,

@@ -282,7 +282,7 @@ class _Devices:
             return self.fleet.with_file[columns]
         time_for_it = self.fleet.interval[columns] + FETCH_FACTORS[1] * self.run.s.fetch
         ahead: NDArray[np.bool_] = start - self.ready[rows, columns] > time_for_it
-        return ahead | self.fleet.with_file[columns]
+        return (ahead & self.fleet.able_ahead[columns]) | self.fleet.with_file[columns]
 
     def _draw(
         self, columns: NDArray[np.intp], size: int, with_file: NDArray[np.bool_]

@@ -33,6 +33,8 @@ class Fleet:
     silent: NDArray[np.bool_]
     #: those that keep the file already
     with_file: NDArray[np.bool_]
+    #: those whose firmware can fetch a file ahead
+    able_ahead: NDArray[np.bool_]
 
     def __len__(self) -> int:
         return len(self.ring)
@@ -76,7 +78,7 @@ class Situation:
     turn: float = 1.0
     soak: float = 0.0
     fetch: float = 180.0
-    #: files come ahead of the hours, where there is time for it
+    #: files come ahead of the hours, where the device can do that and there is time for it
     stage_ahead: bool = False
     installs: Sequence[float] = ()
     fetches: Sequence[float] = ()

@@ -10,7 +10,8 @@ from datetime import datetime, timedelta
 class SimDevice:
     """A device that calls every `interval`, the first time `offset` after the start.
 
-    `group` marks it for freezes that hold some devices only; `hears_from` is when it first calls at all.
+    `group` marks it for freezes that hold some devices only; until `silent_for` it does not call at all. `able_ahead`
+    is whether it can fetch files ahead.
     """
 
     id: int
@@ -20,6 +21,7 @@ class SimDevice:
     offset: timedelta
     group: bool = False
     silent_for: timedelta = timedelta(0)
+    able_ahead: bool = True
 
     def call_after(self, start: datetime, moment: datetime) -> datetime:
         """Its first regular call later than `moment`."""

@@ -61,6 +61,7 @@ class Columns:
         self.first_call = np.array(first)
         self.waiting = np.ones(len(devices), dtype=bool)
         self.with_file = np.zeros(len(devices), dtype=bool)
+        self.able_ahead = np.array([d.able_ahead for d in devices], dtype=bool)
         self.not_before = np.zeros(len(devices))
         self.last_call = np.full(len(devices), -np.inf)
 
@@ -70,9 +71,9 @@ class Columns:
         return np.flatnonzero(ready)
 
     def may_fetch(self, last_ring: int, zones: Sequence[int], now: float) -> Indices:
-        """Those of them that have not fetched their file yet."""
+        """Those of them that can fetch their file ahead and have not yet."""
         ready = self.may_be_offered(last_ring, zones, now)
-        return ready[~self.with_file[ready]]
+        return ready[self.able_ahead[ready] & ~self.with_file[ready]]
 
     def called(self, chosen: Indices, now: float) -> NDArray[np.float64]:
         """When these devices last called; minus infinity where they never did."""

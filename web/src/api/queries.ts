@@ -132,6 +132,10 @@ export const keptMappings = queryOptions({
   queryFn: () => body(api.GET("/api/v1/import-mappings")),
 });
 export const sites = queryOptions({ queryKey: ["fleet", "sites"], queryFn: () => body(api.GET("/api/v1/sites")) });
+export const functions = queryOptions({
+  queryKey: ["fleet", "functions"],
+  queryFn: () => body(api.GET("/api/v1/functions")),
+});
 export const models = queryOptions({ queryKey: ["fleet", "models"], queryFn: () => body(api.GET("/api/v1/models")) });
 export const custodians = queryOptions({
   queryKey: ["fleet", "custodians"],

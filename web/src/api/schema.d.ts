@@ -491,6 +491,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/functions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What each model can do, and on which firmware. */
+        get: operations["functions_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/groups": {
         parameters: {
             query?: never;
@@ -905,6 +922,40 @@ export interface paths {
         head?: never;
         /** @description Models. */
         patch: operations["models_change"];
+        trace?: never;
+    };
+    "/api/v1/models/{id}/functions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Say what a model can do. */
+        put: operations["functions_set"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/models/{id}/functions/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description How many devices would be without each function; changes nothing. */
+        post: operations["functions_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/models/{id}/preview": {
@@ -2681,6 +2732,34 @@ export interface components {
             made_by: string | null;
             readonly devices: number;
         };
+        /**
+         * @description A function of a model. `without` counts devices that have not got it, `rule` finds them; it is empty where all
+         *     firmware has it.
+         */
+        FunctionCell: {
+            function: components["schemas"]["FunctionEnum"];
+            never: boolean;
+            from_version: string;
+            to_version: string;
+            words: string;
+            without: number;
+            rule: string;
+        };
+        /** @enum {string} */
+        FunctionEnum: "restart" | "files_ahead" | "notice";
+        /**
+         * @description Which firmware has a function: from one version to another, both included; empty is open. `never` is none.
+         *     A range that is open at both ends is all firmware, the same as not to name the function.
+         */
+        FunctionRangeBodyRequest: {
+            function: components["schemas"]["FunctionEnum"];
+            /** @default false */
+            never?: boolean;
+            /** @default  */
+            from_version?: string;
+            /** @default  */
+            to_version?: string;
+        };
         /** @description The gate after the ring in this place. */
         GateBodyRequest: {
             ring: number;
@@ -2935,6 +3014,12 @@ export interface components {
             /** Format: date-time */
             revoked_at: string | null;
         };
+        /** @description Devices that take part, though their firmware has not got a function that the rollout makes use of. */
+        LackingCount: {
+            function: string;
+            words: string;
+            count: number;
+        };
         /** @description `devices` is the number of devices that preflight says the launch reaches. */
         LaunchBodyRequest: {
             devices: number;
@@ -3022,6 +3107,16 @@ export interface components {
             name: string;
             family: string;
         };
+        /** @description A serializer that refuses fields it does not know, naming them. */
+        ModelFunctionsBodyRequest: {
+            ranges: components["schemas"]["FunctionRangeBodyRequest"][];
+        };
+        /** @description What a model can do, function by function. */
+        ModelFunctionsRow: {
+            id: number;
+            name: string;
+            functions: components["schemas"]["FunctionCell"][];
+        };
         /** @description A model of the audience: what it runs, over which uplinks, what it is to get, and how many go by steps. */
         ModelInAudience: {
             model: string;
@@ -3094,6 +3189,7 @@ export interface components {
             /** Format: date-time */
             gives_up_at: string;
             audience: number;
+            unable: number;
             phases: {
                 [key: string]: number;
             };
@@ -3226,6 +3322,7 @@ export interface components {
             reached: number;
             in_no_ring: number;
             outcomes: components["schemas"]["OutcomeCount"][];
+            lacking: components["schemas"]["LackingCount"][];
             rings: components["schemas"]["RingForecast"][];
             devices_for_95: number;
             models: components["schemas"]["ModelInAudience"][];
@@ -3581,9 +3678,14 @@ export interface components {
             /** @default 500 */
             at_once?: number;
         };
-        /** @description The next firings per zone, and how many devices it would be for now. */
+        /**
+         * @description The next firings per zone, and how many devices it would be for now. `unable` ones of its groups are left out,
+         *     as their firmware cannot do it; `unable_rule` finds them.
+         */
         SchedulePreview: {
             devices: number;
+            unable: number;
+            unable_rule: string;
             zones: components["schemas"]["ZoneFiringsView"][];
         };
         /** @description A schedule in a list, with its latest firings. */
@@ -4723,6 +4825,25 @@ export interface operations {
             };
         };
     };
+    functions_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelFunctionsRow"][];
+                };
+            };
+        };
+    };
     groups_list: {
         parameters: {
             query?: never;
@@ -5427,6 +5548,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ModelRow"];
+                };
+            };
+        };
+    };
+    functions_set: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ModelFunctionsBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelFunctionsRow"];
+                };
+            };
+        };
+    };
+    functions_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ModelFunctionsBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelFunctionsRow"];
                 };
             };
         };
@@ -6153,6 +6324,7 @@ export interface operations {
         parameters: {
             query: {
                 limit?: number;
+                /** @description an outcome, or a function that is lacking */
                 outcome: string;
             };
             header?: never;

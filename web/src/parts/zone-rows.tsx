@@ -46,13 +46,14 @@ export function ZoneRows({
   const height = zones.length * ROW + 20;
   const first = DateTime.fromJSDate(from, { zone }).startOf("hour").plus({ hours: 1 });
   const ticks = Array.from({ length: hours }, (_, i) => first.plus({ hours: i })).filter((t) => t.hour % 6 === 0);
+  const inside = marks.filter((m) => new Date(m.at) >= from && new Date(m.at) < to);
   const clamp = (date: Date) => Math.max(LEFT, Math.min(width, x(date)));
   return (
     <svg
       viewBox={`0 0 ${width} ${height}`}
       className="w-full"
       role="img"
-      aria-label={`The next ${hours} hours in ${zones.map(city).join(", ")}: ${marks.length} marks`}
+      aria-label={`The next ${hours} hours in ${zones.map(city).join(", ")}: ${inside.length} marks`}
     >
       {zones.map((name, i) => (
         <g key={name} transform={`translate(0 ${i * ROW})`}>
@@ -71,12 +72,12 @@ export function ZoneRows({
               opacity="0.2"
             />
           ))}
-          {marks
+          {inside
             .filter((m) => m.zone === name)
             .map((m) => (
               <g key={m.at + m.text}>
                 <title>{m.text}</title>
-                <circle cx={clamp(new Date(m.at))} cy={ROW / 2} r="4.5" fill="var(--ink)" />
+                <circle cx={x(new Date(m.at))} cy={ROW / 2} r="4.5" fill="var(--ink)" />
               </g>
             ))}
         </g>

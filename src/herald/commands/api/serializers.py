@@ -39,9 +39,12 @@ class ZoneFiringsView(serializers.Serializer[Any]):
 
 
 class SchedulePreview(serializers.Serializer[Any]):
-    """The next firings per zone, and how many devices it would be for now."""
+    """The next firings per zone, and how many devices it would be for now. `unable` ones of its groups are left out,
+    as their firmware cannot do it; `unable_rule` finds them."""
 
     devices = serializers.IntegerField()
+    unable = serializers.IntegerField()
+    unable_rule = serializers.CharField()
     zones = ZoneFiringsView(many=True)
 
 
@@ -51,6 +54,7 @@ class OccurrenceRow(serializers.Serializer[Any]):
     fires_at = serializers.DateTimeField()
     gives_up_at = serializers.DateTimeField()
     audience = serializers.IntegerField()
+    unable = serializers.IntegerField()
     phases = serializers.DictField(child=serializers.IntegerField())
 
 

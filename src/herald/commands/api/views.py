@@ -47,9 +47,12 @@ class SchedulePreviewView(APIView):
 
     @extend_schema(operation_id="schedules_preview", request=ScheduleDraftBody, responses=SchedulePreview)
     def post(self, request: Request) -> Response:
-        zones = services.preview_firings(_draft(request), now=clock.now())
+        draft = _draft(request)
+        zones = services.preview_firings(draft, now=clock.now())
         body = {
             "devices": sum(z.devices for z in zones),
+            "unable": services.audience_of(draft.recipe, draft.include, draft.exclude).unable.count(),
+            "unable_rule": services.unable_rule(draft),
             "zones": [
                 {
                     "zone": z.zone,

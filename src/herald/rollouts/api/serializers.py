@@ -196,6 +196,14 @@ class OutcomeCount(serializers.Serializer[Any]):
     count = serializers.IntegerField()
 
 
+class LackingCount(serializers.Serializer[Any]):
+    """Devices that take part, though their firmware has not got a function that the rollout makes use of."""
+
+    function = serializers.CharField()
+    words = serializers.CharField()
+    count = serializers.IntegerField()
+
+
 class ShareView(serializers.Serializer[Any]):
     field = serializers.CharField()
     value = serializers.CharField()
@@ -239,6 +247,7 @@ class PreflightView(serializers.Serializer[Any]):
     reached = serializers.IntegerField()
     in_no_ring = serializers.IntegerField()
     outcomes = OutcomeCount(many=True)
+    lacking = LackingCount(many=True)
     rings = RingForecast(many=True)
     devices_for_95 = serializers.IntegerField()
     models = ModelInAudience(many=True)

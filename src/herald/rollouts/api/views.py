@@ -91,13 +91,15 @@ class PreflightDevicesView(APIView):
 
     @extend_schema(
         operation_id="rollouts_preflight_devices",
-        parameters=[OpenApiParameter("outcome", str, required=True), OpenApiParameter("limit", int)],
+        parameters=[
+            OpenApiParameter("outcome", str, required=True, description="an outcome, or a function that is lacking"),
+            OpenApiParameter("limit", int),
+        ],
         responses=OutcomeDevice(many=True),
     )
     def get(self, request: Request, rollout_id: int) -> Response:
         plan = drafting.preflight(find_rollout(rollout_id), now=clock.now())
-        wanted = request.query_params.get("outcome", "")
-        ids = [d.id for d in plan.devices if d.outcome.value == wanted][: read_limit(request.query_params.get("limit"))]
+        ids = plan.behind(request.query_params.get("outcome", ""))[: read_limit(request.query_params.get("limit"))]
         devices = Device.objects.by_ids(ids).with_names().order_by("name")
         return Response(OutcomeDevice(devices, many=True).data)
 

@@ -1,6 +1,6 @@
 /** Composing a command: the sentence, its slots, and the next firings per zone before it is saved. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useNavigate } from "@tanstack/react-router";
+import { Link, useNavigate } from "@tanstack/react-router";
 import { DateTime } from "luxon";
 import { useState } from "react";
 import { toast } from "sonner";
@@ -194,6 +194,17 @@ function Firings({ data, daily }: { data: Schemas["SchedulePreview"]; daily: boo
       <p className="text-soft" aria-live="polite">
         {counted(data.devices, "device")} now; the audience is looked up anew at each firing.
       </p>
+      {data.unable > 0 && (
+        <p>
+          <span aria-hidden className="text-saffron">
+            ◆{" "}
+          </span>
+          <Link to="/fleet" search={{ rule: data.unable_rule }} className="slot">
+            {counted(data.unable, "device")}
+          </Link>{" "}
+          left out: their firmware cannot do it.
+        </p>
+      )}
       {daily && (
         <div className="my-2">
           <ZoneRows

@@ -94,12 +94,13 @@ function Firings({ schedule }: { schedule: Row }) {
               .map((o) => {
                 const done = (o.phases.confirmed ?? 0) / (o.audience || 1);
                 const bad = ((o.phases.failed ?? 0) + sum(o.phases, OUT)) / (o.audience || 1);
+                const words = `${summary(o.phases)}${o.unable ? ` · ${count(o.unable)} left out: their firmware cannot do it` : ""}`;
                 return (
                   <span
                     key={o.id}
                     role="img"
-                    aria-label={`${instant(o.fires_at, zone, now)}: ${summary(o.phases)}`}
-                    title={`${instant(o.fires_at, zone, now)}, your clock: ${summary(o.phases)}`}
+                    aria-label={`${instant(o.fires_at, zone, now)}: ${words}`}
+                    title={`${instant(o.fires_at, zone, now)}, your clock: ${words}`}
                     className="relative block h-6 w-6 overflow-hidden rounded-sm border border-rule bg-rule"
                   >
                     <span

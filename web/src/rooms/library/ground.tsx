@@ -4,6 +4,7 @@ import { api, body, type Schemas } from "@/api/client";
 import { custodians as custodiansQuery, models as modelsQuery, sites as sitesQuery } from "@/api/queries";
 import { count } from "@/parts/format";
 import { TagList } from "@/parts/tag-list";
+import { Functions } from "./functions";
 import { type ThingKind, ThingShelf } from "./thing-shelf";
 
 type Values = Record<string, string>;
@@ -88,7 +89,12 @@ export function Sites() {
 
 export function Models() {
   const { data, error } = useQuery(modelsQuery);
-  return <ThingShelf kind={MODELS} things={data} error={error} />;
+  return (
+    <>
+      <ThingShelf kind={MODELS} things={data} error={error} />
+      <Functions />
+    </>
+  );
 }
 
 export function Custodians() {

@@ -70,6 +70,22 @@ export function Consequences({
                 </li>
               );
             })}
+            {data.lacking.map((l) => (
+              <li key={l.function}>
+                <button
+                  type="button"
+                  onClick={() => setBehind(l.function)}
+                  className="grid min-h-[30px] w-full grid-cols-[1.3rem_1fr_auto] items-center text-left hover:bg-paper"
+                  title="Show these devices"
+                >
+                  <span aria-hidden className="text-saffron">
+                    ◆
+                  </span>
+                  <span>of those that take part, {l.words}</span>
+                  <strong>{count(l.count)}</strong>
+                </button>
+              </li>
+            ))}
             {data.in_no_ring > 0 && (
               <li className="grid min-h-[30px] grid-cols-[1.3rem_1fr_auto] items-center text-brick">
                 <span aria-hidden>▪</span>
@@ -93,7 +109,11 @@ export function Consequences({
         <Behind
           id={rollout.id}
           outcome={behind}
-          words={data?.outcomes.find((o) => o.outcome === behind)?.words ?? ""}
+          words={
+            data?.outcomes.find((o) => o.outcome === behind)?.words ??
+            data?.lacking.find((l) => l.function === behind)?.words ??
+            ""
+          }
           onClose={() => setBehind(null)}
         />
       )}

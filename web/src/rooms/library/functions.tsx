@@ -1,0 +1,173 @@
+/** What each model can do, by firmware: the table, and the dialog that changes a model's row. */
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { useState } from "react";
+import { toast } from "sonner";
+import { api, body, type Schemas } from "@/api/client";
+import { functions as functionsQuery } from "@/api/queries";
+import { Button, Modal, Problem } from "@/parts/controls";
+import { counted } from "@/parts/format";
+import { useDebounced } from "@/parts/use-debounced";
+import { ShelfTable } from "./shelf-table";
+
+type Row = Schemas["ModelFunctionsRow"];
+type Cell = Schemas["FunctionCell"];
+
+export function Functions() {
+  const { data, error } = useQuery(functionsQuery);
+  const [open, setOpen] = useState<Row | null>(null);
+  return (
+    <section className="mt-6">
+      <h2 className="text-[1.1rem]">What they can do</h2>
+      <p className="mb-2 text-soft">
+        Which firmware has what commands and rollouts ask for. Preflight counts the devices without, and does not ask
+        them.
+      </p>
+      <Problem error={error} />
+      <ShelfTable heads={["Model", ...(data?.[0]?.functions.map((c) => c.words) ?? [])]}>
+        {data?.map((row) => (
+          <tr key={row.id} className="border-rule border-t align-top">
+            <td className="px-3 py-1.5 font-semibold">{row.name}</td>
+            {row.functions.map((cell) => (
+              <td key={cell.function} className="px-3 py-1.5">
+                <span className={cell.rule ? "" : "text-soft"}>{said(cell)}</span>
+                {cell.without > 0 && (
+                  <>
+                    {" · "}
+                    <Link to="/fleet" search={{ rule: cell.rule }} className="slot">
+                      {counted(cell.without, "device")} without
+                    </Link>
+                  </>
+                )}
+              </td>
+            ))}
+            <td className="px-3 py-1 text-right">
+              <Button kind="quiet" aria-label={`Change what ${row.name} can do`} onClick={() => setOpen(row)}>
+                Change…
+              </Button>
+            </td>
+          </tr>
+        ))}
+      </ShelfTable>
+      {open && <Form row={open} onClose={() => setOpen(null)} />}
+    </section>
+  );
+}
+
+function said({ never, from_version, to_version }: Cell): string {
+  if (never) return "no firmware";
+  const ends = [from_version && `from ${from_version}`, to_version && `up to ${to_version}`].filter(Boolean);
+  return ends.join(" ") || "all firmware";
+}
+
+type Which = "all" | "some" | "none";
+
+function Form({ row, onClose }: { row: Row; onClose: () => void }) {
+  const client = useQueryClient();
+  const [cells, setCells] = useState(
+    row.functions.map((c): Cell & { which: Which } => ({
+      ...c,
+      which: c.never ? "none" : c.from_version || c.to_version ? "some" : "all",
+    })),
+  );
+  const ranges = cells
+    .filter((c) => c.which !== "all")
+    .map(({ function: name, which, from_version, to_version }) =>
+      which === "none"
+        ? { function: name, never: true }
+        : { function: name, from_version: from_version.trim(), to_version: to_version.trim() },
+    );
+  const written = JSON.stringify(ranges);
+  const settled = useDebounced(written, 300);
+  const path = { params: { path: { id: row.id } } };
+  const told = useQuery({
+    queryKey: ["preview", "functions", row.id, settled],
+    queryFn: () =>
+      body(api.POST("/api/v1/models/{id}/functions/preview", { ...path, body: { ranges: JSON.parse(settled) } })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const save = useMutation({
+    mutationFn: () => body(api.PUT("/api/v1/models/{id}/functions", { ...path, body: { ranges } })),
+    onSuccess: (saved) => {
+      client.invalidateQueries({ queryKey: ["fleet"] });
+      toast(`What ${saved.name} can do is saved`);
+      onClose();
+    },
+  });
+  const set = (at: number, change: Partial<Cell & { which: Which }>) =>
+    setCells(cells.map((c, i) => (i === at ? { ...c, ...change } : c)));
+  const isSettled = settled === written && !told.isFetching;
+  return (
+    <Modal open onClose={onClose} title={`What ${row.name} can do`}>
+      <form
+        className="space-y-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          save.mutate();
+        }}
+      >
+        {cells.map((cell, at) => (
+          <fieldset
+            key={cell.function}
+            className="grid grid-cols-[9.5rem_8.5rem_1fr_1fr] items-center gap-2 border-rule border-b pb-3"
+          >
+            <legend className="sr-only">{cell.words}</legend>
+            <span className="font-semibold">{cell.words}</span>
+            <select
+              className="field"
+              aria-label={`${cell.words}: which firmware`}
+              value={cell.which}
+              onChange={(e) => set(at, { which: e.target.value as Which })}
+            >
+              <option value="all">all firmware</option>
+              <option value="some">from … to …</option>
+              <option value="none">no firmware</option>
+            </select>
+            {cell.which === "some" ? (
+              <>
+                <Version
+                  words={`${cell.words}: from`}
+                  value={cell.from_version}
+                  onSet={(from_version) => set(at, { from_version })}
+                />
+                <Version
+                  words={`${cell.words}: up to`}
+                  value={cell.to_version}
+                  onSet={(to_version) => set(at, { to_version })}
+                />
+              </>
+            ) : (
+              <span className="col-span-2" />
+            )}
+            <span className="col-span-4 text-soft" aria-live="polite">
+              {isSettled && told.data
+                ? `${counted(told.data.functions[at]?.without ?? 0, "device")} would be without`
+                : "counting…"}
+            </span>
+          </fieldset>
+        ))}
+        <Problem error={save.error ?? told.error} />
+        <div className="flex justify-end gap-2">
+          <Button onClick={onClose}>Leave it</Button>
+          <Button kind="main" type="submit" disabled={!isSettled || told.isError || save.isPending}>
+            Save
+          </Button>
+        </div>
+      </form>
+    </Modal>
+  );
+}
+
+function Version({ words, value, onSet }: { words: string; value: string; onSet: (text: string) => void }) {
+  return (
+    <input
+      className="field w-full min-w-0 font-mono"
+      aria-label={words}
+      placeholder={words.split(": ")[1]}
+      maxLength={64}
+      value={value}
+      onChange={(e) => onSet(e.target.value)}
+    />
+  );
+}
