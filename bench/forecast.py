@@ -8,6 +8,7 @@ from datetime import time as clock_time
 import numpy as np
 
 from bench.results import emit
+from herald_core.caps import Caps
 from herald_core.forecast import Fleet, Forecast, RingAhead, Situation, forecast
 from herald_core.forecast.situation import hours
 from herald_core.rings.gates import GateSpec
@@ -46,6 +47,9 @@ def situation_of(plan: SimPlan, devices: list[SimDevice], start: datetime) -> Si
         attempts=np.full(len(devices), plan.max_attempts),
         silent=np.zeros(len(devices), dtype=bool),
         with_file=np.zeros(len(devices), dtype=bool),
+        able_ahead=np.array([d.able_ahead for d in devices], dtype=bool),
+        site=np.array([d.site for d in devices]),
+        place=np.array([d.place for d in devices]),
     )
     return Situation(
         fleet=fleet,
@@ -55,7 +59,8 @@ def situation_of(plan: SimPlan, devices: list[SimDevice], start: datetime) -> Si
         ],
         hours=of_kind,
         minutes=plan.minutes,
-        at_once=plan.at_once,
+        caps=plan.caps,
+        spread=plan.spread.total_seconds(),
         max_attempts=plan.max_attempts,
         failure_limit=plan.failure_limit,
         horizon=horizon,
@@ -109,7 +114,13 @@ def _plan(rng: random.Random, start: datetime) -> tuple[SimPlan, Behaviour]:
         if rng.random() < 0.6
         else None,
         freezes=freezes,
-        at_once=rng.choice([10, 40, 200]),
+        caps=Caps(
+            at_once=rng.choice([10, 40, 200]),
+            per_site=rng.choice([None, None, 3, 8]),
+            per_hour=rng.choice([None, None, 15, 60]),
+            uplinks={0: rng.choice([1, 3])} if rng.random() < 0.5 else {},
+        ),
+        spread=timedelta(minutes=rng.choice([0, 20, 60])),
         max_attempts=rng.choice([1, 2, 3]),
         minutes=minutes,
         failure_limit=0.2,

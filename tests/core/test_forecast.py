@@ -6,6 +6,7 @@ from datetime import UTC, datetime, time, timedelta
 import numpy as np
 import pytest
 
+from herald_core.caps import Caps
 from herald_core.forecast import Fleet, RingAhead, Situation, forecast
 from herald_core.forecast.futures import without
 from herald_core.forecast.situation import hours
@@ -31,6 +32,8 @@ def fleet(*rings: int, interval: float = 900.0, silent: bool = False) -> Fleet:
         silent=np.full(count, silent),
         with_file=np.zeros(count, dtype=bool),
         able_ahead=np.ones(count, dtype=bool),
+        site=np.zeros(count, dtype=np.int64),
+        place=np.linspace(0.0, 1.0, count, endpoint=False),
     )
 
 
@@ -40,7 +43,7 @@ def situation(devices: Fleet, rings: Sequence[RingAhead] = (), **fields: object)
         "rings": rings or [RingAhead(confirmed=0, failed=0, share=0.9, soak=0.0, open=True)],
         "hours": ALWAYS,
         "minutes": 10.0,
-        "at_once": 500,
+        "caps": Caps(at_once=500),
         "max_attempts": 2,
         "failure_limit": 0.02,
         "horizon": 14 * DAY,
@@ -61,7 +64,7 @@ def test_hours_end_early_enough_and_leave_freezes_out() -> None:
     assert (found / 3600).tolist() == [[1.0, 3.5], [25.0, 25.5], [27.0, 27.5]]
     assert hours(None, "UTC", [(NOW, NOW + timedelta(days=30))], minutes=5, now=NOW, horizon=DAY).shape == (0, 2)
     inside = hours(nights, "UTC", [], minutes=30, now=NOW + timedelta(hours=2), horizon=DAY / 2)
-    assert (inside / 3600).tolist() == [[0.0, 1.5]]
+    assert (inside / 3600).tolist() == [[-1.0, 1.5]]  # begun an hour ago
 
 
 def test_nothing_fails_nothing_waits() -> None:
@@ -81,15 +84,15 @@ def test_a_ring_waits_for_the_soak_before_it_and_for_who_approves() -> None:
 
 
 def test_a_cap_takes_as_long_as_the_work_does() -> None:
-    alone = forecast(situation(fleet(*[0] * 60, interval=60.0), at_once=1), seed=1)
+    alone = forecast(situation(fleet(*[0] * 60, interval=60.0), caps=Caps(at_once=1)), seed=1)
     work = 60 * (180 + 0.85 * 600)
     assert work * 0.9 < alone.end.median < work * 1.15
 
 
 def test_limits_say_what_holds_it_back() -> None:
     rings = [ring(soak=3600.0, open=True), ring()]
-    base = situation(fleet(*[0] * 10, *[1] * 30), rings, at_once=2)
-    relaxed = {"at once": without(base, at_once=999), "soak": without(base, rings=[ring(open=True), ring()])}
+    base = situation(fleet(*[0] * 10, *[1] * 30), rings, caps=Caps(at_once=2))
+    relaxed = {"at once": without(base, caps=Caps(at_once=999)), "soak": without(base, rings=[ring(open=True), ring()])}
     told = forecast(base, seed=1, relaxed=relaxed)
     assert told.limits["at once"] > told.limits["soak"] > 1800
 
@@ -113,7 +116,7 @@ def test_silent_devices_are_not_waited_for_and_done_ones_count() -> None:
 @pytest.mark.parametrize("at_once", [8, 200])
 def test_the_band_holds_most_simulated_ends(at_once: int) -> None:
     gates = [GateSpec(confirmed_share=0.9, failure_limit=0.5, soak=timedelta(hours=1))] * 2
-    plan = SimPlan(rings=gates, at_once=at_once, failure_limit=0.5, max_attempts=3)
+    plan = SimPlan(rings=gates, caps=Caps(at_once=at_once), failure_limit=0.5, max_attempts=3)
     held = 0
     for number in range(20):
         sims = make_fleet(60, zones=("UTC",), rings=(0.3, 0.7), seed=number)
@@ -130,9 +133,7 @@ def of(devices: Sequence[SimDevice], plan: SimPlan) -> Situation:
     whole.interval[:] = [d.interval.total_seconds() for d in devices]
     whole.attempts[:] = plan.max_attempts
     rings = [ring(soak=g.soak.total_seconds(), open=i == 0) for i, g in enumerate(plan.rings)]
-    return situation(
-        whole, rings, at_once=plan.at_once, failure_limit=0.5, max_attempts=3, failure_rate=0.02, turn=60.0
-    )
+    return situation(whole, rings, caps=plan.caps, failure_limit=0.5, max_attempts=3, failure_rate=0.02, turn=60.0)
 
 
 def test_files_that_are_there_when_the_hours_open_take_no_time_then() -> None:

@@ -16,6 +16,7 @@ from herald_core.rings.assignment import (
     detection_chance,
     devices_needed,
     distance,
+    distances,
     even_draw,
     ring_sizes,
     shares,
@@ -95,6 +96,12 @@ def test_drawing_all_or_none() -> None:
 def test_shares_compare_a_ring_with_all() -> None:
     found = shares([("a",), ("a",), ("b",), ("b",)], [0, 0, 0, 1], 0, ["model"])
     assert {(s.value, round(s.in_ring, 2), s.in_all) for s in found} == {("a", 0.67, 0.5), ("b", 0.33, 0.5)}
+
+
+def test_distances_are_of_each_ring_from_all() -> None:
+    strata = [("a", "x"), ("a", "y"), ("b", "x"), ("b", "y")]
+    assert distances(strata, [0, 1, 0, 1], 3) == [(0.5, 0.5), (0.5, 0.5), (0.0, 0.0)]
+    assert distances(strata, [0, 1, 1, 0], 2) == [(0.0, 0.0), (0.0, 0.0)]
 
 
 def test_the_chance_to_see_a_fault() -> None:

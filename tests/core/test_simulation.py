@@ -5,7 +5,8 @@ from datetime import UTC, datetime, time, timedelta
 
 import pytest
 
-from herald_core.deliveries import IN_HAND, Phase
+from herald_core.caps import Caps
+from herald_core.deliveries import FETCHES, IN_HAND, Phase
 from herald_core.rings.gates import GateSpec
 from herald_core.simulation.fleet import Behaviour, make_fleet
 from herald_core.simulation.rollout import Outcome, SimFreeze, SimPlan, SimRollout
@@ -40,7 +41,7 @@ def test_everybody_arrives_ring_after_ring() -> None:
 
 def test_every_turn_adds_up_and_keeps_to_the_rules() -> None:
     freeze = SimFreeze(start=START + timedelta(hours=10), end=START + timedelta(hours=34), everywhere=False)
-    plan = SimPlan(rings=[GATE, GATE], window=NIGHTS, freezes=[freeze], at_once=7, failure_limit=0.5)
+    plan = SimPlan(rings=[GATE, GATE], window=NIGHTS, freezes=[freeze], caps=Caps(at_once=7), failure_limit=0.5)
     fleet = make_fleet(120, zones=ZONES, rings=(0.1, 0.9), seed=4, silent_share=0.1)
     rollout = SimRollout(plan, fleet, Behaviour(seed=4, failure_rate=0.1, lost_rate=0.05), START, TURN)
     seen = 0
@@ -73,7 +74,7 @@ def test_people_step_in(act: str, expected: str) -> None:
     acts = [(START + timedelta(minutes=10), "pause")]
     if act == "resume":
         acts.append((START + timedelta(hours=3), "resume"))
-    ended = play(SimPlan(rings=[GATE, GATE], acts=acts, at_once=1), days=1)
+    ended = play(SimPlan(rings=[GATE, GATE], acts=acts, caps=Caps(at_once=1)), days=1)
     assert ended.state == expected
 
 
@@ -82,3 +83,48 @@ def test_what_is_never_heard_of_expires() -> None:
     plan = SimPlan(rings=[GATE], give_up=timedelta(hours=20))
     ended = SimRollout(plan, fleet, Behaviour(seed=1), START, TURN).play(START + timedelta(days=3))
     assert set(ended.phases.values()) == {Phase.EXPIRED} and ended.state == "finished"
+
+
+def test_a_spread_begins_one_after_another_and_ends_before_the_hours_do() -> None:
+    fleet = make_fleet(200, zones=("Europe/Lisbon",), rings=(1.0,), seed=5, intervals=(60,))
+    begun: dict[str, list[float]] = {}
+    for name, spread in (("at once", 0), ("spread", 60), ("too long", 900)):
+        plan = SimPlan(rings=[GATE], window=NIGHTS, spread=timedelta(minutes=spread), minutes=1, caps=Caps(at_once=999))
+        opens = datetime(2026, 4, 5, 0, tzinfo=UTC)  # 01:00 in Lisbon
+        ended = SimRollout(plan, fleet, Behaviour(seed=1, minutes=1), START, timedelta(minutes=1)).play(
+            START + timedelta(days=1)
+        )
+        assert Counter(ended.phases.values()) == {Phase.CONFIRMED: 200}
+        begun[name] = [(c - opens) / timedelta(minutes=1) for c in ended.confirmed]
+    assert max(begun["at once"]) < 10
+    assert 55 < max(begun["spread"]) < 75 and 25 < begun["spread"][100] < 45
+    assert 100 < max(begun["too long"]) < 120  # half of the three and a half hours, not fifteen
+
+
+def test_caps_per_site_hour_and_uplink_hold_at_every_turn() -> None:
+    caps = Caps(at_once=50, per_site=4, per_hour=40, uplinks={0: 1, 1: 2})
+    plan = SimPlan(rings=[GATE], caps=caps, failure_limit=0.9)
+    fleet = make_fleet(150, zones=("UTC",), rings=(1.0,), seed=6, sites=5)
+    rollout = SimRollout(plan, fleet, Behaviour(seed=2, failure_rate=0.1), START, TURN)
+    most: Counter[str] = Counter()
+
+    def watch(now: datetime) -> None:
+        at_it = Counter(d.device.site for d in rollout.deliveries if d.phase in IN_HAND)
+        files = Counter(d.device.site for d in rollout.deliveries if d.phase in FETCHES)
+        most["site"] = max(most["site"], *at_it.values(), 0)
+        most["small uplink"] = max(most["small uplink"], files[0])
+        most["uplink"] = max(most["uplink"], files[1])
+
+    ended = rollout.play(START + timedelta(days=3), watch)
+    assert ended.state == "finished"
+    assert most == {"site": 4, "small uplink": 1, "uplink": 2}
+    hour = timedelta(hours=1)
+    assert max(sum(c <= other < c + hour for other in ended.confirmed) for c in ended.confirmed) <= 2 * 40
+
+
+def test_a_gate_that_asks_for_an_approval_waits_for_it() -> None:
+    gate = GateSpec(confirmed_share=0.9, failure_limit=0.1, soak=timedelta(0), needs_approval=True)
+    alone = play(SimPlan(rings=[gate, GATE]), days=2)
+    assert alone.opened[1] is None and alone.state == "running"
+    agreed = play(SimPlan(rings=[gate, GATE], acts=[(START + timedelta(hours=30), "approve")]), days=3)
+    assert agreed.opened[1] == START + timedelta(hours=30) and agreed.state == "finished"

@@ -1,10 +1,13 @@
 """The server and the simulated rollout of the core, on the same devices, end alike; sums hold at each turn."""
 
+import itertools
+from dataclasses import replace
 from datetime import UTC, datetime, time, timedelta
 from typing import Any
 
 import pytest
 from django.db import transaction
+from django.db.models import Count
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -12,20 +15,33 @@ from herald.calendar.services import FreezeDraft, save_freeze
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.fleet.functions import RangeDraft, set_functions
-from herald.fleet.models import Device
+from herald.fleet.models import Device, Site
 from herald.rollouts import services
 from herald.rollouts.turn import phase_counts, turn_rollouts
-from herald_core.deliveries import IN_HAND, Event, Phase, Report, failure
+from herald_core.caps import Caps
+from herald_core.deliveries import FETCHES, IN_HAND, Event, Phase, Report, failure
 from herald_core.functions import Function
 from herald_core.rings.assignment import RingKind
 from herald_core.rings.gates import GateSpec
 from herald_core.simulation.fleet import Attempt, Behaviour, SimDevice, make_fleet
 from herald_core.simulation.rollout import SimFreeze, SimPlan, SimRollout
-from herald_core.timing.windows import EVERY_DAY, Window, open_until
-from tests.factories import launched, make_device, make_draft, make_image, make_model, make_site, make_static, ring
+from herald_core.timing.spread import place_in_spread, turn_comes
+from herald_core.timing.windows import EVERY_DAY, Window, open_until, opening_at
+from tests.factories import (
+    launched,
+    make_device,
+    make_draft,
+    make_image,
+    make_model,
+    make_site,
+    make_static,
+    make_user,
+    ring,
+)
 
 pytestmark = pytest.mark.django_db
 TURN = timedelta(minutes=20)
+ACTS = ("pause", "resume", "resume", "approve", "approve")
 ZONES = ("Australia/Adelaide", "Asia/Kolkata", "Europe/Lisbon", "America/Santiago")
 #: in and around clock changes of both hemispheres
 STARTS = (
@@ -40,17 +56,24 @@ class Server:
     """Drives the real engine turn by turn with devices that behave as the simulated ones do."""
 
     def __init__(self, plan: SimPlan, devices: list[SimDevice], behaviour: Behaviour, start: datetime) -> None:
-        self.plan, self.devices, self.behaviour, self.start = plan, devices, behaviour, start
+        self.plan, self.behaviour, self.start = plan, behaviour, start
         old = "5.0.9"  # which cannot fetch files ahead
         limit = RangeDraft(function=Function.FILES_AHEAD, from_version="5.1.0")
         set_functions(make_model(), [limit], actor=None, now=start)
         self.firmware = {d.id: "5.1.0" if d.able_ahead else old for d in devices}
         rows = {
-            d.id: make_device(site=make_site(d.zone, d.zone), last_check_in=None, firmware=self.firmware[d.id])
+            d.id: make_device(
+                site=make_site(f"Site {d.site}"),
+                time_zone=d.zone,
+                check_in_interval_seconds=int(d.interval.total_seconds()),
+                last_check_in=None,
+                firmware=self.firmware[d.id],
+            )
             for d in devices
         }
         self.ids = {row.pk: sim for sim, row in rows.items()}
-        self.by_id = {d.id: d for d in devices}
+        for number, limit in plan.caps.uplinks.items():
+            Site.objects.filter(name=f"Site {number}").update(transfers_at_once=limit)
         self.rows = list(rows.values())
         groups = [
             make_static(f"ring {r}", [rows[d.id] for d in devices if d.ring == r]) for r in range(len(plan.rings))
@@ -67,6 +90,7 @@ class Server:
                 group=groups[i],
                 confirmed_pct=spec.confirmed_share * 100,
                 soak_minutes=int(spec.soak.total_seconds() // 60),
+                needs_approval=spec.needs_approval,
             )
             for i, spec in enumerate(plan.rings)
         ]
@@ -80,7 +104,10 @@ class Server:
             make_static("all", list(rows.values())),
             image,
             rings=rings,
-            at_once=plan.at_once,
+            at_once=plan.caps.at_once,
+            at_once_per_site=plan.caps.per_site,
+            starts_per_hour=plan.caps.per_hour,
+            spread_minutes=int(plan.spread.total_seconds() // 60),
             max_attempts=plan.max_attempts,
             failure_limit_pct=plan.failure_limit * 100,
             failure_count_limit=plan.count_limit,
@@ -91,6 +118,10 @@ class Server:
         )
         Device.objects.update(last_check_in=start - timedelta(minutes=1))  # launched as known, silent from then on
         self.rollout = launched(draft_of, start)
+        seed, approver = self.rollout.seed, make_user()
+        self.approver = approver
+        self.devices = [replace(d, place=place_in_spread(f"{seed}/{rows[d.id].pk}")) for d in devices]
+        self.by_id = {d.id: d for d in self.devices}
         self.acts = sorted(plan.acts)
         self.next: dict[int, tuple[datetime, str]] = {}
         self.last_call: dict[int, datetime] = {}
@@ -119,6 +150,10 @@ class Server:
             services.pause(self.rollout, actor=None, now=now)
         elif act == "resume" and self.rollout.state in ("paused", "halted"):
             services.resume(self.rollout, actor=None, now=now)
+        elif act == "approve" and self.rollout.state in ("running", "paused", "halted"):
+            shut = self.rollout.rings.filter(opened_at__isnull=False, gate_met_at=None, needs_approval=True)
+            for gate in shut.filter(approved_at=None):
+                services.approve_gate(self.rollout, position=gate.position, actor=self.approver, now=now)
 
     def _hear(self, now: datetime) -> None:
         while due := sorted((at, pk) for pk, (at, _) in self.next.items() if at <= now):
@@ -188,8 +223,39 @@ class Server:
                 assert not ((freeze.everywhere or sim.group) and freeze.start <= now < freeze.end)
             opened = event.delivery.ring.opened_at
             assert opened is not None and opened <= now
+        self._check_gates()
+        self._check_caps(offered_now, now)
         in_hand = sum(n for ring_phases in counts.values() for p, n in ring_phases.items() if p in IN_HAND)
-        assert not offered_now or in_hand <= self.plan.at_once
+        assert not offered_now or in_hand <= self.plan.caps.at_once
+        assert not Delivery.objects.values("device").annotate(n=Count("ring", distinct=True)).filter(n__gt=1).exists()
+
+    def _check_gates(self) -> None:
+        """No ring is open before the gate before it was met, and where it asks for that, approved."""
+        rings = list(self.rollout.rings.order_by("position"))
+        for before, after in itertools.pairwise(rings):
+            if after.opened_at is not None:
+                assert before.gate_met_at is not None and before.gate_met_at <= after.opened_at
+                assert before.approved_at is not None or not before.needs_approval
+
+    def _check_caps(self, offered_now: list[DeliveryEvent], now: datetime) -> None:
+        """What was offered at this turn keeps to the caps of site, uplink and hour, and to the spread."""
+        caps = self.plan.caps
+        for site in {e.delivery.device.site for e in offered_now}:
+            there = Delivery.objects.filter(device__site=site)
+            number = int(site.name.removeprefix("Site "))
+            assert caps.per_site is None or there.filter(phase__in=IN_HAND).count() <= caps.per_site
+            limit = caps.uplinks.get(number)
+            assert limit is None or there.filter(phase__in=FETCHES).count() <= limit
+        if caps.per_hour is not None:
+            started = Delivery.objects.filter(offered_at__gt=now - timedelta(hours=1)).count()
+            assert started <= caps.per_hour
+        for event in offered_now:
+            delivery = event.delivery
+            opening = opening_at(self.plan.window, delivery.device.time_zone, now)
+            if "file" not in event.cause and opening is not None:
+                latest = opening[1] - timedelta(minutes=self.plan.minutes) if self.plan.window else None
+                begins = max(opening[0], delivery.ring.opened_at)
+                assert turn_comes(delivery.place, self.plan.spread, begins=begins, latest=latest) <= now
 
     def phases(self) -> dict[int, Phase]:
         found = Delivery.objects.of_rollout(self.rollout.pk).values_list("device_id", "phase")
@@ -213,7 +279,7 @@ def plans(draw: st.DrawFn, start: datetime) -> SimPlan:
         freezes.append(
             SimFreeze(start=begins_at, end=begins_at + draw(minutes(30, 900)), everywhere=draw(st.booleans()))
         )
-    acts = [(start + draw(minutes(1, 1500)), draw(st.sampled_from(["pause", "resume"]))) for _ in range(3)]
+    acts = [(start + draw(minutes(1, 1500)), draw(st.sampled_from(ACTS))) for _ in range(5)]
     stage_ahead = window is not None and draw(st.booleans())
     staging = None
     if stage_ahead and draw(st.booleans()):
@@ -223,12 +289,23 @@ def plans(draw: st.DrawFn, start: datetime) -> SimPlan:
         stage_ahead=stage_ahead,
         staging=staging,
         rings=[
-            GateSpec(confirmed_share=draw(st.sampled_from([0.5, 0.9])), failure_limit=0.3, soak=draw(minutes(0, 90)))
+            GateSpec(
+                confirmed_share=draw(st.sampled_from([0.5, 0.9])),
+                failure_limit=0.3,
+                soak=draw(minutes(0, 90)),
+                needs_approval=draw(st.sampled_from([False, False, True])),
+            )
             for _ in range(draw(st.integers(1, 3)))
         ],
         window=window,
         freezes=freezes,
-        at_once=draw(st.integers(1, 9)),
+        caps=Caps(
+            at_once=draw(st.integers(1, 9)),
+            per_site=draw(st.sampled_from([None, None, 1, 2])),
+            per_hour=draw(st.sampled_from([None, None, 1, 4])),
+            uplinks=draw(st.dictionaries(st.integers(0, 2), st.integers(1, 3), max_size=2)),
+        ),
+        spread=draw(st.sampled_from([timedelta(0), timedelta(minutes=45), timedelta(hours=7)])),
         max_attempts=draw(st.integers(1, 3)),
         soak=draw(minutes(0, 40)),
         failure_limit=0.3,
@@ -250,6 +327,7 @@ def fleets(draw: st.DrawFn, rings: int) -> list[SimDevice]:
             group=draw(st.booleans()),
             silent_for=timedelta(hours=draw(st.sampled_from([0, 0, 0, 5, 30]))),
             able_ahead=draw(st.sampled_from([True, True, False])),
+            site=draw(st.integers(0, 2)),
         )
         for number in range(1, draw(st.integers(1, 9)) + 1)
     ]
@@ -270,7 +348,7 @@ def test_both_engines_end_alike_and_sums_hold_at_every_turn(data: st.DataObject)
     )
     with transaction.atomic():
         server = Server(plan, devices, behaviour, start)
-        simulated = SimRollout(plan, devices, behaviour, start, TURN)
+        simulated = SimRollout(plan, server.devices, behaviour, start, TURN)
         ended = simulated.play(start + timedelta(hours=36), watch=server.turn)
         assert server.phases() == ended.phases
         server.rollout.refresh_from_db()
@@ -294,7 +372,8 @@ def test_sums_hold_at_every_tick_of_a_month() -> None:
         stage_ahead=True,
         staging=Window(start=time(8), end=time(20)),
         freezes=[SimFreeze(start=start + timedelta(days=12), end=start + timedelta(days=14), everywhere=False)],
-        at_once=2,
+        caps=Caps(at_once=2),
+        spread=timedelta(minutes=40),
         max_attempts=2,
         failure_limit=0.9,
         give_up=timedelta(days=28),
@@ -309,7 +388,7 @@ def test_sums_hold_at_every_tick_of_a_month() -> None:
         server.turn(now)  # which checks the sums and the rules
         ticks.append(now)
 
-    simulated = SimRollout(plan, devices, behaviour, start, timedelta(hours=2))
+    simulated = SimRollout(plan, server.devices, behaviour, start, timedelta(hours=2))
     ended = simulated.play(start + month, watch=tick)
     assert server.phases() == ended.phases
     assert ticks[-1] - start >= timedelta(days=14) and len(ticks) >= 14 * 12

@@ -56,6 +56,8 @@ class Delivery(models.Model):
     results = models.JSONField(default=dict)
     #: why somebody holds it back; while it waits it is not offered
     held = models.CharField(max_length=120, blank=True)
+    #: its place in the spread of starts, from 0 up to 1
+    place = models.FloatField(default=0.0)
     #: somebody wants it done before its ring opens
     pushed = models.BooleanField(default=False)
     offered_at = models.DateTimeField(null=True)
@@ -85,6 +87,7 @@ class Delivery(models.Model):
                 name="delivery_steps_follow",
             ),
             models.CheckConstraint(condition=Q(hop__gte=1) & Q(hop__lte=F("hops")), name="delivery_hop_within"),
+            models.CheckConstraint(condition=Q(place__gte=0.0) & Q(place__lt=1.0), name="delivery_place_is_share"),
             models.CheckConstraint(condition=Q(fetch_only=False) | Q(kind="install"), name="delivery_fetch_is_install"),
             models.CheckConstraint(
                 condition=Q(

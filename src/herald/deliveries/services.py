@@ -105,6 +105,7 @@ def _write_next_steps(confirmed_ids: Sequence[int], now: datetime) -> None:
                 from_version=d.image.version if d.image else "",
                 held=d.held,
                 pushed=d.pushed,
+                place=d.place,
             )
             for d in done
         ]

@@ -9,7 +9,8 @@ from herald.clock.source import clock
 from herald.deliveries.models import Delivery
 from herald.fleet.presence import presence_of
 from herald_core.deliveries import Phase
-from herald_core.timing.windows import next_opening, open_until
+from herald_core.timing.spread import turn_comes
+from herald_core.timing.windows import next_opening, opening_at
 
 if TYPE_CHECKING:
     from herald.rollouts.models import Rollout
@@ -113,14 +114,28 @@ def _held_elsewhere(delivery: Delivery, situation: Situation) -> Waiting | None:
 
 def _held_by_hours(rollout: "Rollout", delivery: Delivery, now: datetime) -> Waiting | None:
     window, zone = rollout.window, delivery.device.time_zone
-    closes = open_until(window, zone, now)
+    opening = opening_at(window, zone, now)
     needed = timedelta(minutes=delivery.image.expected_minutes if delivery.image else 0)
     file = "; its file is there" if delivery.staged_at else ""
-    if closes is None:
+    if opening is None:
         return Waiting(reason=f"the window, by the device's clock{file}", until=next_opening(window, zone, now))
-    if closes.year < 9000 and closes - now <= needed:
+    begins, closes = opening
+    if window is not None and closes - now <= needed:
         return Waiting(
             reason=f"the next window: too little of this one is left{file}",
             until=next_opening(window, zone, closes),
         )
-    return None
+    return _held_by_spread(rollout, delivery, begins, None if window is None else closes - needed, now)
+
+
+def _held_by_spread(
+    rollout: "Rollout", delivery: Delivery, begins: datetime, latest: datetime | None, now: datetime
+) -> Waiting | None:
+    ring = delivery.ring
+    if delivery.pushed or ring is None or ring.opened_at is None:
+        return None
+    begins = max(begins, ring.opened_at, rollout.starts_at or ring.opened_at)
+    turn = turn_comes(delivery.place, timedelta(minutes=rollout.spread_minutes), begins=begins, latest=latest)
+    if turn <= now:
+        return None
+    return Waiting(reason=f"its turn: starts are spread over {rollout.spread_minutes} min", until=turn)

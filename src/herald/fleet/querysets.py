@@ -78,10 +78,10 @@ class DeviceQuerySet(models.QuerySet["Device"]):
         return rows.values_list("hardware_revision", "firmware_key").annotate(version=Min("firmware"), n=Count("id"))
 
     def forecast_rows(self, ids: Collection[int], now: datetime) -> "models.QuerySet[Any, Any]":
-        """Zone, seconds between calls and whether they are silent, of devices by their ids."""
+        """Zone, seconds between calls, whether they are silent, and site, of devices by their ids."""
         silent = ExpressionWrapper(not_heard_for_long(now), BooleanField())
         rows = self.by_ids(ids).annotate(is_silent=silent)
-        return rows.values_list("id", "time_zone", "check_in_interval_seconds", "is_silent")
+        return rows.values_list("id", "time_zone", "check_in_interval_seconds", "is_silent", "site_id")
 
     def standing_of_all(self) -> dict[tuple[int, str, str | None], int]:
         """How many devices, retired ones aside, have each model, hardware revision and version key."""

@@ -26,6 +26,7 @@ _WORDS = {
     "at_once": "at once",
     "at_once_per_site": "at once per site",
     "starts_per_hour": "started per hour",
+    "spread_minutes": "spread, minutes",
     "freeze_override": "goes on in freezes",
     "confirmed_pct": "confirmed, %",
     "soak_minutes": "soak, minutes",

@@ -22,7 +22,7 @@ from herald.rollouts.models import Ring, Rollout
 from herald_core.changes import ChangeTable
 from herald_core.functions import Function
 from herald_core.preflight import TAKES_PART, Candidate, Outcome, Preflight
-from herald_core.rings.assignment import RingKind, RingPlan, assign, ring_sizes, shares
+from herald_core.rings.assignment import RingKind, RingPlan, assign, distances, ring_sizes, shares
 from herald_core.upgrades import Build, Upgrades
 from herald_core.versions import version_key_or_none
 
@@ -79,6 +79,12 @@ class Plan:
     def behind(self, count: str) -> list[int]:
         """The devices behind a count: of an outcome, or of a function that is lacking."""
         return [d.id for d in self.devices if count == d.outcome or (count in d.lacks and d.outcome in TAKES_PART)]
+
+    @property
+    def distances(self) -> list[tuple[float, float]]:
+        """How far each ring is from all devices that take part: the largest difference of shares, and the largest
+        total variation of a field."""
+        return distances([d.strata for d in self.taking_part], self.ring_of, self.rings)
 
     def shares_of(self, ring: int) -> list[dict[str, object]]:
         """How a ring looks beside all devices that take part."""

@@ -76,6 +76,7 @@ class RolloutDraft:
     at_once: int = 200
     at_once_per_site: int | None = None
     starts_per_hour: int | None = None
+    spread_minutes: int = 0
     max_attempts: int = 2
     freeze_override: str = ""
     notice: str = ""
@@ -98,6 +99,7 @@ COLUMNS = (
     "at_once",
     "at_once_per_site",
     "starts_per_hour",
+    "spread_minutes",
     "max_attempts",
     "freeze_override",
     "notice",

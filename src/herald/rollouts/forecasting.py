@@ -1,7 +1,7 @@
 """Forecasts of rollouts, and rehearsals of drafts: what the core's simulated futures start from."""
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, time, timedelta
 
 import numpy as np
@@ -15,13 +15,16 @@ from herald.fleet.models import Device
 from herald.images.models import Image
 from herald.rollouts.audience import plan
 from herald.rollouts.models import Ring, Rollout
+from herald.rollouts.offering import SiteRoom
 from herald.rollouts.turn import phase_counts, ring_counts
+from herald_core.caps import Caps
 from herald_core.deliveries import Phase
 from herald_core.forecast import Fleet, Forecast, RingAhead, Situation, forecast
 from herald_core.forecast.futures import without
 from herald_core.forecast.situation import Hours, hours
 from herald_core.functions import Function
 from herald_core.preflight import Outcome
+from herald_core.timing.spread import place_in_spread
 from herald_core.timing.windows import Window
 
 #: who approves is assumed to be at work then
@@ -57,8 +60,8 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
     rows = _drafted(rollout, rings, now) if rollout.launched_at is None else _launched(rollout, now)
     horizon = timedelta(hours=rollout.give_up_after_hours)
     devices = {
-        pk: (zone, interval, silent)
-        for pk, zone, interval, silent in Device.objects.forecast_rows([r.id for r in rows], now)
+        pk: (zone, interval, silent, site or 0)
+        for pk, zone, interval, silent, site in Device.objects.forecast_rows([r.id for r in rows], now)
     }
     freezes = [] if rollout.freeze_override else freezes_between(now, now + horizon)
     held = {f.pk: devices_held([f]) for f in freezes}
@@ -85,6 +88,10 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
             silent=silent,
             with_file=np.array([r.with_file for r in rows], dtype=bool),
             able_ahead=np.array([r.id not in not_ahead for r in rows], dtype=bool),
+            site=np.array([devices[r.id][3] for r in rows], dtype=np.int64),
+            place=np.array([place_in_spread(f"{rollout.seed}/{r.id}") for r in rows], dtype=np.float64)
+            if rollout.spread_minutes
+            else np.zeros(len(rows)),
         ),
         rings=[
             RingAhead(
@@ -93,6 +100,7 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
                 share=ring.confirmed_pct / 100,
                 soak=ring.soak_minutes * 60.0,
                 open=ring.opened_at is not None,
+                opened=(now - ring.opened_at).total_seconds() if ring.opened_at else 0.0,
                 met=ring.gate_met_at is not None,
                 share_reached=(now - ring.share_reached_at).total_seconds() if ring.share_reached_at else None,
                 needs_approval=ring.needs_approval and ring.approved_at is None,
@@ -104,7 +112,13 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
         stage_ahead=rollout.stage_ahead,
         installs=seen.installs,
         fetches=seen.fetches,
-        at_once=rollout.at_once,
+        caps=Caps(
+            at_once=rollout.at_once,
+            per_site=rollout.at_once_per_site,
+            per_hour=rollout.starts_per_hour,
+            uplinks=SiteRoom.now().limits,
+        ),
+        spread=60.0 * rollout.spread_minutes,
         max_attempts=rollout.max_attempts,
         failure_limit=rollout.failure_limit_pct / 100,
         horizon=horizon.total_seconds(),
@@ -211,11 +225,19 @@ def _relaxed(
     horizon: timedelta,
 ) -> dict[str, Situation]:
     """The same rollout without one of its limits each."""
-    minutes = situation.minutes
+    minutes, caps = situation.minutes, situation.caps
     relaxed = {
-        "at once": without(situation, at_once=10**9),
+        "at once": without(situation, caps=replace(caps, at_once=10**9)),
         "soak": without(situation, rings=[RingAhead(**{**r.__dict__, "soak": 0.0}) for r in situation.rings]),
     }
+    if caps.per_site is not None:
+        relaxed["at once per site"] = without(situation, caps=replace(caps, per_site=None))
+    if caps.per_hour is not None:
+        relaxed["starts per hour"] = without(situation, caps=replace(caps, per_hour=None))
+    if any(site in caps.uplinks for site in np.unique(situation.fleet.site)):
+        relaxed["uplinks"] = without(situation, caps=replace(caps, uplinks={}))
+    if situation.spread:
+        relaxed["spread"] = without(situation, spread=0.0)
     if rollout.window is not None:
         relaxed["window"] = without(
             situation, hours=_hours(rollout, kinds, freezes, minutes, now, horizon, any_hour=True)

@@ -61,6 +61,8 @@ class Rollout(models.Model):
     at_once = models.PositiveIntegerField(default=200)
     at_once_per_site = models.PositiveIntegerField(null=True)
     starts_per_hour = models.PositiveIntegerField(null=True)
+    #: devices begin one after another over so many minutes of each window, or from when their ring opens
+    spread_minutes = models.PositiveIntegerField(default=0)
     #: devices that join the audience later take part, those that leave it are withdrawn
     standing = models.BooleanField(default=False)
     audience_checked_at = models.DateTimeField(null=True)

@@ -16,7 +16,8 @@ from herald.fleet.models import Device, Site
 from herald.rollouts.models import Ring, Rollout
 from herald_core.deliveries import IN_HAND, Phase
 from herald_core.functions import Function
-from herald_core.timing.windows import next_begin, open_until
+from herald_core.timing.spread import share_due
+from herald_core.timing.windows import next_begin, opening_at
 
 #: an offer without a window stands for so long
 NO_WINDOW = timedelta(days=30)
@@ -136,9 +137,8 @@ def offer(
     if outranked := around.outranked(rollout.rank):
         mine = mine.exclude(device_id__any=outranked)
     started, left = 0, min(room.devices, room.starts)
-    for chosen, until in _batches(
-        rollout, mine.free_to_offer(now, around.busy), waits.images, around.zones, binding, now
-    ):
+    turns = _Turns(rollout, rings, now)
+    for chosen, until in _batches(turns, mine.free_to_offer(now, around.busy), waits.images, around.zones, binding):
         if started >= left:
             break
         ids = _within_sites(chosen, left - started, room, around)
@@ -147,7 +147,7 @@ def offer(
         return
     left = room.devices - started
     can_fetch = mine.free_to_fetch(now, around.busy).exclude(lacking(Function.FILES_AHEAD, "device__"))
-    for chosen, until in _files(rollout, can_fetch, waits.images, around.zones, binding, now):
+    for chosen, until in _files(turns, can_fetch, waits.images, around.zones, binding):
         if left <= 0:
             return
         ids = _within_sites(chosen, left, room, around)
@@ -159,48 +159,77 @@ def _of(free: "QuerySet[Delivery]", wait: Wait) -> "QuerySet[Delivery]":
     return free.filter(image=wait.image).exclude(device__healthy=True, device__firmware_key=wait.version_key)
 
 
+@dataclass(frozen=True)
+class _Turns:
+    """When whose turn in the spread of a rollout comes, in its open rings."""
+
+    rollout: Rollout
+    rings: Sequence[Ring]
+    now: datetime
+
+    def come(self, free: "QuerySet[Delivery]", begins: datetime, latest: datetime | None) -> "QuerySet[Delivery]":
+        """Those whose turn has come in hours that opened at `begins`, where work may begin until `latest`."""
+        spread = timedelta(minutes=self.rollout.spread_minutes)
+        due = {r.pk: share_due(spread, begins=max(begins, _from(r)), latest=latest, now=self.now) for r in self.rings}
+        if all(share >= 1.0 for share in due.values()):
+            return free
+        turn = Q(pushed=True)
+        for ring, share in due.items():
+            turn |= Q(ring=ring, place__lte=share)
+        return free.filter(turn)
+
+
+def _from(ring: Ring) -> datetime:
+    """When its devices may begin at the earliest."""
+    assert ring.opened_at is not None
+    return max(ring.opened_at, ring.rollout.starts_at or ring.opened_at)
+
+
 def _files(
-    rollout: Rollout,
+    turns: _Turns,
     free: "QuerySet[Delivery]",
     waits: Sequence[Wait],
     zones: Sequence[str],
     freezes: Sequence[Freeze],
-    now: datetime,
 ) -> Iterator[tuple["QuerySet[Delivery]", datetime]]:
     """Deliveries whose file may be fetched ahead, in zones where no install can begin now, with the latest moment at
     which the device may begin: an offer that is not taken up ends when the install itself can be offered."""
+    rollout, now = turns.rollout, turns.now
     for wait in waits:
-        by_end: dict[datetime, list[str]] = defaultdict(list)
+        by_end: dict[tuple[datetime, datetime], list[str]] = defaultdict(list)
         for zone in zones:
-            begins = next_begin(rollout.window, zone, now, wait.length)
-            closes = open_until(rollout.staging_hours, zone, now)
-            if begins > now and closes is not None:
-                by_end[min(begins, closes)].append(zone)
+            install = next_begin(rollout.window, zone, now, wait.length)
+            opening = opening_at(rollout.staging_hours, zone, now)
+            if install > now and opening is not None:
+                by_end[min(install, opening[1]), opening[0]].append(zone)
         of_image = _of(free, wait)
-        for latest, names in sorted(by_end.items()):
-            yield from _before_freezes(of_image.filter(device__time_zone__in=names), latest, NO_TIME, freezes, now)
+        for (latest, begins), names in sorted(by_end.items()):
+            due = turns.come(of_image.filter(device__time_zone__in=names), begins, latest)
+            yield from _before_freezes(due, latest, NO_TIME, freezes, now)
 
 
 def _batches(
-    rollout: Rollout,
+    turns: _Turns,
     free: "QuerySet[Delivery]",
     waits: Sequence[Wait],
     zones: Sequence[str],
     freezes: Sequence[Freeze],
-    now: datetime,
 ) -> Iterator[tuple["QuerySet[Delivery]", datetime]]:
     """Deliveries that may be offered, with the latest moment at which the device may begin; the sooner ones first."""
-    by_end: dict[datetime, list[str]] = defaultdict(list)
+    now, window = turns.now, turns.rollout.window
+    by_end: dict[tuple[datetime, datetime], list[str]] = defaultdict(list)
     for zone in zones:
-        closes = open_until(rollout.window, zone, now)
-        if closes is not None:
-            by_end[closes].append(zone)
+        opening = opening_at(window, zone, now)
+        if opening is not None:
+            by_end[opening[1], opening[0]].append(zone)
     for wait in waits:
         needed, of_image = wait.length, _of(free, wait)
-        for closes, names in sorted(by_end.items()):
-            latest = now + NO_WINDOW if closes.year > 9000 else closes - needed
+        for (closes, begins), names in sorted(by_end.items()):
+            latest = now + NO_WINDOW if window is None else closes - needed
             if latest > now:
-                yield from _before_freezes(of_image.filter(device__time_zone__in=names), latest, needed, freezes, now)
+                there = of_image.filter(device__time_zone__in=names)
+                due = turns.come(there, begins, None if window is None else latest)
+                yield from _before_freezes(due, latest, needed, freezes, now)
 
 
 def _before_freezes(

@@ -122,6 +122,7 @@ def change_view(change: ChangeRow) -> dict[str, Any]:
 def preflight_view(rollout: Rollout, plan: Plan) -> dict[str, Any]:
     """A plan in numbers."""
     rate = rollout.failure_limit_pct / 100
+    distances = plan.distances
     return {
         "audience": plan.audience,
         "reached": plan.reached,
@@ -138,6 +139,8 @@ def preflight_view(rollout: Rollout, plan: Plan) -> dict[str, Any]:
                 "name": ring.name,
                 "devices": plan.ring_counts[index],
                 "detects": detection_chance(plan.ring_counts[index], rate),
+                "largest_difference": distances[index][0],
+                "variation": distances[index][1],
                 "shares": plan.shares_of(index) if ring.kind in ("share", "number") else [],
             }
             for index, ring in enumerate(rollout.rings.all())

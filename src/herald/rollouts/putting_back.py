@@ -28,6 +28,7 @@ _SAME = (
     "at_once",
     "at_once_per_site",
     "starts_per_hour",
+    "spread_minutes",
     "max_attempts",
 )
 

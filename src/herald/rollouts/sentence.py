@@ -35,6 +35,8 @@ def sentence_parts(rollout: Rollout) -> list[dict[str, str]]:
     parts.append(_slot("window", window_words(rollout)))
     if rollout.stage_ahead:
         parts += [_word(", "), _slot("window", staging_words(rollout))]
+    if rollout.spread_minutes:
+        parts += [_word(", "), _slot("limit", f"starts spread over {rollout.spread_minutes} min")]
     parts += [_word(", stopping at "), _slot("limit", f"{rollout.failure_limit_pct:g} % failures")]
     return parts
 

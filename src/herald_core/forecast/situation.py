@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from herald_core.caps import Caps
 from herald_core.timing.windows import Window, open_until
 
 Floats = NDArray[np.floating[Any]]
@@ -22,6 +23,7 @@ class Fleet:
 
     `hours_of` is the index of the device's hours, `steps` how many installs it needs, `interval` the seconds between
     its calls, `ready` when its pause is over, `attempts` how many it has left. `silent` ones call nobody knows when.
+    `site` is the number of its site, `place` (0 to 1) when in the spread it begins.
     """
 
     ring: NDArray[np.int64]
@@ -35,6 +37,8 @@ class Fleet:
     with_file: NDArray[np.bool_]
     #: those whose firmware can fetch a file ahead
     able_ahead: NDArray[np.bool_]
+    site: NDArray[np.int64]
+    place: Floats
 
     def __len__(self) -> int:
         return len(self.ring)
@@ -46,13 +50,15 @@ class Fleet:
 
 @dataclass(frozen=True, kw_only=True)
 class RingAhead:
-    """A ring and the gate after it. `open` rings take devices now; `share_reached` is how long ago, if it was."""
+    """A ring and the gate after it. `open` rings take devices now, and opened `opened` seconds ago; `share_reached` is
+    how long ago, if it was."""
 
     confirmed: int
     failed: int
     share: float
     soak: float
     open: bool = False
+    opened: float = 0.0
     met: bool = False
     share_reached: float | None = None
     needs_approval: bool = False
@@ -70,13 +76,15 @@ class Situation:
     rings: Sequence[RingAhead]
     hours: Sequence[Hours]
     minutes: float
-    at_once: int
+    caps: Caps
     max_attempts: int
     failure_limit: float
     horizon: float
     #: how long until a slot that became free is offered to another device
     turn: float = 1.0
     soak: float = 0.0
+    #: so long devices begin one after another
+    spread: float = 0.0
     fetch: float = 180.0
     #: files come ahead of the hours, where the device can do that and there is time for it
     stage_ahead: bool = False
@@ -98,7 +106,8 @@ def hours(
     now: datetime,
     horizon: float,
 ) -> Hours:
-    """When an install of so many minutes may begin in a zone: in the window, and to end before any freeze."""
+    """When an install of so many minutes may begin in a zone: in the window, and to end before any freeze. Hours that
+    have begun begin before 0."""
     needed = minutes * 60
     parts = [(0.0, horizon)] if window is None else _openings(window, zone, needed, now, horizon)
     for start, end in freezes:
@@ -118,9 +127,8 @@ def _openings(window: Window, zone: str, needed: float, now: datetime, horizon: 
     while (begins := window.opening(day, name)[0]) <= now + timedelta(seconds=horizon):
         _, ends = window.opening(day, name)
         if day.weekday() in window.days and ends > now and (begins > now or until is not None):
-            low = max(0.0, (begins - now).total_seconds())
-            high = (ends - now).total_seconds() - needed
-            if high > low:
+            low, high = (begins - now).total_seconds(), (ends - now).total_seconds() - needed
+            if high > max(0.0, low):
                 found.append((low, high))
         day += timedelta(days=1)
     return found

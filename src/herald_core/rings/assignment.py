@@ -1,6 +1,7 @@
 """Every device into exactly one ring, and even draws."""
 
 import math
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
@@ -176,18 +177,19 @@ def shares(
 ) -> list[ValueShare]:
     """The commonest values of each field, in one ring beside all devices."""
     result = []
-    size = sum(1 for r in ring_of if r == ring)
+    drawn = [values for values, r in zip(strata, ring_of, strict=True) if r == ring]
     for column, name in enumerate(fields):
-        everywhere: dict[str, int] = {}
-        inside: dict[str, int] = {}
-        for values, r in zip(strata, ring_of, strict=True):
-            everywhere[values[column]] = everywhere.get(values[column], 0) + 1
-            if r == ring:
-                inside[values[column]] = inside.get(values[column], 0) + 1
-        for value in sorted(everywhere, key=lambda v: -everywhere[v])[:most]:
-            in_ring = inside.get(value, 0) / size if size else 0.0
-            result.append(ValueShare(field=name, value=value, in_ring=in_ring, in_all=everywhere[value] / len(ring_of)))
+        everywhere, inside = Counter(v[column] for v in strata), Counter(v[column] for v in drawn)
+        for value, count in everywhere.most_common(most):
+            in_ring = inside[value] / len(drawn) if drawn else 0.0
+            result.append(ValueShare(field=name, value=value, in_ring=in_ring, in_all=count / len(strata)))
     return result
+
+
+def distances(strata: Sequence[Sequence[str]], ring_of: Sequence[int], rings: int) -> list[tuple[float, float]]:
+    """For each ring its `distance` from all devices; zeros for a ring without any."""
+    codes, of = _codes(strata), np.asarray(ring_of, dtype=np.int64)
+    return [distance(codes[of == ring], codes) if (of == ring).any() else (0.0, 0.0) for ring in range(rings)]
 
 
 def detection_chance(devices: int, fault_rate: float) -> float:

@@ -5,13 +5,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
+from herald_core.timing.spread import place_in_spread
+
 
 @dataclass(frozen=True, kw_only=True)
 class SimDevice:
     """A device that calls every `interval`, the first time `offset` after the start.
 
     `group` marks it for freezes that hold some devices only; until `silent_for` it does not call at all. `able_ahead`
-    is whether it can fetch files ahead.
+    is whether it can fetch files ahead, `place` (0 to 1) when in the rollout's spread it begins.
     """
 
     id: int
@@ -22,6 +24,8 @@ class SimDevice:
     group: bool = False
     silent_for: timedelta = timedelta(0)
     able_ahead: bool = True
+    site: int = 0
+    place: float = 0.0
 
     def call_after(self, start: datetime, moment: datetime) -> datetime:
         """Its first regular call later than `moment`."""
@@ -96,8 +100,9 @@ def make_fleet(
     seed: int,
     intervals: Sequence[int] = (600, 900, 1800),
     silent_share: float = 0.0,
+    sites: int = 6,
 ) -> list[SimDevice]:
-    """Devices spread over zones, intervals (in seconds) and rings, whose shares add up to 1."""
+    """Devices spread over zones, sites, intervals (in seconds) and rings, whose shares add up to 1."""
     rng = random.Random(f"fleet {seed}")
     bounds = [sum(rings[: i + 1]) for i in range(len(rings))]
     devices = []
@@ -113,6 +118,8 @@ def make_fleet(
                 offset=timedelta(seconds=rng.randrange(interval)),
                 group=rng.random() < 0.3,
                 silent_for=timedelta(hours=rng.uniform(24, 240)) if rng.random() < silent_share else timedelta(0),
+                site=number % sites,
+                place=place_in_spread(f"{seed}/{number}"),
             )
         )
     return devices

@@ -12,8 +12,10 @@ from datetime import datetime, timedelta
 
 import numpy as np
 
+from herald_core.caps import Caps
 from herald_core.deliveries import (
     BLAMELESS,
+    FETCHES,
     IN_HAND,
     OPEN,
     RECALLABLE,
@@ -28,7 +30,8 @@ from herald_core.deliveries import (
 )
 from herald_core.rings.gates import GateSpec, RingCounts, halt_reason, read_gate
 from herald_core.simulation.fleet import Behaviour, SimDevice
-from herald_core.simulation.order import Columns, Hours, Indices, hours_for_files
+from herald_core.simulation.order import Columns, Due, Hours, Indices, Opening, Room, openings_for_files
+from herald_core.timing.spread import share_due
 from herald_core.timing.windows import Window
 
 FIRST_RETRY_PAUSE = timedelta(minutes=10)
@@ -46,7 +49,7 @@ class SimFreeze:
 
 @dataclass(frozen=True, kw_only=True)
 class SimPlan:
-    """A rollout's settings. `acts` are what people do, at moments: pause, resume."""
+    """A rollout's settings. `acts` are what people do, at moments: pause, resume, approve."""
 
     rings: Sequence[GateSpec]
     window: Window | None = None
@@ -54,7 +57,9 @@ class SimPlan:
     stage_ahead: bool = False
     staging: Window | None = None
     freezes: Sequence[SimFreeze] = ()
-    at_once: int = 200
+    caps: Caps = field(default_factory=Caps)
+    #: so long devices begin one after another
+    spread: timedelta = timedelta(0)
     max_attempts: int = 2
     minutes: int = 10
     soak: timedelta = timedelta(0)
@@ -113,6 +118,7 @@ class SimRollout:
         self.opened: list[datetime | None] = [None] * len(plan.rings)
         self.met: list[datetime | None] = [None] * len(plan.rings)
         self.reached: list[datetime | None] = [None] * len(plan.rings)
+        self.approved: set[int] = set()
         self.counts: list[Counter[Phase]] = [Counter() for _ in plan.rings]
         for delivery in self.deliveries:
             self.counts[delivery.device.ring][Phase.WAITING] += 1
@@ -160,6 +166,9 @@ class SimRollout:
             if self.state == "halted":
                 self.accepted_failures = sum(c[Phase.FAILED] for c in self.counts)
             self.state = "running"
+        elif act == "approve" and self.state in ("running", "paused", "halted"):
+            shut = (r for r, met in enumerate(self.met) if met is None and self.opened[r] is not None)
+            self.approved.update(r for r in shut if self.plan.rings[r].needs_approval)
 
     def _stand_still(self, state: str, now: datetime) -> None:
         self.state = state
@@ -256,6 +265,8 @@ class SimRollout:
         counts[before] -= 1
         counts[delivery.phase] += 1
         self._columns.waiting[index] = delivery.phase is Phase.WAITING
+        self._columns.in_hand[index] = delivery.phase in IN_HAND
+        self._columns.fetching[index] = delivery.phase in FETCHES
         if delivery.phase in IN_HAND and delivery.phase is not Phase.OFFERED:
             heapq.heappush(self._overdue, (at + self.plan.patience, index, delivery.stamp))
 
@@ -316,7 +327,8 @@ class SimRollout:
                 self.opened[ring] = now
             opened.append(ring)
             if self.met[ring] is None:
-                reading = read_gate(spec, self._ring_counts(ring), self.reached[ring], now)
+                approved = ring in self.approved
+                reading = read_gate(spec, self._ring_counts(ring), self.reached[ring], now, approved=approved)
                 self.reached[ring] = reading.share_reached_at
                 if not reading.met:
                     break
@@ -325,34 +337,39 @@ class SimRollout:
 
     def _offer(self, rings: Sequence[int], now: datetime) -> None:
         in_hand = sum(n for c in self.counts for p, n in c.items() if p in IN_HAND)
-        room = self.plan.at_once - in_hand
-        if room <= 0 or not any(self.counts[r][Phase.WAITING] for r in rings):
-            return
-        room = self._offer_installs(rings, room, now)
-        if not self.plan.stage_ahead or room <= 0:
+        if in_hand >= self.plan.caps.at_once or not any(self.counts[r][Phase.WAITING] for r in rings):
             return
         seconds, needed = (now - self.start).total_seconds(), timedelta(minutes=self.plan.minutes)
-        for latest, zones in hours_for_files(self.plan.window, self.plan.staging, self._hours.zones, now, needed):
-            free = self._columns.may_fetch(max(rings), zones, seconds)
-            for chosen, until in self._before_freezes(free, latest, timedelta(0), now):
-                for index in self._columns.in_turn(chosen, seconds)[: max(0, room)]:
-                    self._offer_to(int(index), until, now, fetch_only=True)
-                    room -= 1
-
-    def _offer_installs(self, rings: Sequence[int], room: int, now: datetime) -> int:
-        """Offer installs where they can begin now; the room that is left."""
-        needed = timedelta(minutes=self.plan.minutes)
-        for closes, zones in self._hours.open_zones(now):
-            latest = now + NO_WINDOW if closes.year > 9000 else closes - needed
+        room = Room(self.plan.caps, self._columns, in_hand, seconds)
+        started, left = 0, min(room.devices, room.starts)
+        for opening in self._hours.openings(now):
+            latest = now + NO_WINDOW if opening.latest.year > 9000 else opening.latest - needed
             if latest <= now:
                 continue
-            seconds = (now - self.start).total_seconds()
-            free = self._columns.may_be_offered(max(rings), zones, seconds)
+            due = self._due(rings, opening, None if self.plan.window is None else latest, now)
+            free = self._columns.may_be_offered(due, opening.zones, seconds)
             for chosen, until in self._before_freezes(free, latest, needed, now):
-                for index in self._columns.in_turn(chosen, seconds)[: max(0, room)]:
-                    self._offer_to(int(index), until, now)
-                    room -= 1
-        return room
+                if started < left:
+                    taken = room.take(self._columns.in_turn(chosen, seconds), left - started)
+                    started += self._offer_to(taken, until, now)
+        if not self.plan.stage_ahead:
+            return
+        left = room.devices - started
+        for opening in openings_for_files(self.plan.window, self.plan.staging, self._hours.zones, now, needed):
+            due = self._due(rings, opening, opening.latest, now)
+            free = self._columns.may_fetch(due, opening.zones, seconds)
+            for chosen, until in self._before_freezes(free, opening.latest, timedelta(0), now):
+                if left > 0:
+                    taken = room.take(self._columns.in_turn(chosen, seconds), left)
+                    left -= self._offer_to(taken, until, now, fetch_only=True)
+
+    def _due(self, rings: Sequence[int], opening: Opening, latest: datetime | None, now: datetime) -> Due:
+        """Up to which place of the spread devices of each ring may begin."""
+        due = np.full(len(self.plan.rings), -1.0)
+        for ring in rings:
+            begins = max(opening.begins, self.opened[ring] or now)
+            due[ring] = share_due(self.plan.spread, begins=begins, latest=latest, now=now)
+        return due
 
     def _before_freezes(
         self, free: Indices, latest: datetime, needed: timedelta, now: datetime
@@ -368,15 +385,13 @@ class SimRollout:
             free = free[~held]
         return [*batches, (free, latest)]
 
-    def last_call(self, index: int, now: datetime) -> datetime | None:
-        """When a device last called, regularly or about its order; None where it never did."""
-        seconds = (now - self.start).total_seconds()
-        called = self._columns.called(np.array([index]), seconds)[0]
-        return None if np.isneginf(called) else self.start + timedelta(seconds=float(called))
-
-    def _offer_to(self, index: int, until: datetime, now: datetime, *, fetch_only: bool = False) -> None:
-        delivery = self.deliveries[index]
-        self._move(index, Event.OFFER, now)
-        delivery.offer_until, delivery.fetch_only = until, fetch_only
-        heapq.heappush(self._lapsing, (until, index, delivery.stamp))
-        self._plan_event(delivery.device.call_after(self.start, now), index, "call")
+    def _offer_to(self, chosen: Sequence[int], until: datetime, now: datetime, *, fetch_only: bool = False) -> int:
+        for index in chosen:
+            delivery = self.deliveries[index]
+            self._move(index, Event.OFFER, now)
+            delivery.offer_until, delivery.fetch_only = until, fetch_only
+            if not fetch_only:
+                self._columns.offered_at[index] = (now - self.start).total_seconds()
+            heapq.heappush(self._lapsing, (until, index, delivery.stamp))
+            self._plan_event(delivery.device.call_after(self.start, now), index, "call")
+        return len(chosen)

@@ -1,11 +1,11 @@
 """Firings of a daily command by device clocks, and the spread of devices within one."""
 
-import hashlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 
 from herald_core.timing.clocks import Shift, instant, zone
+from herald_core.timing.spread import place_in_spread
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -29,6 +29,4 @@ def daily_firings(at: time, zone_name: str, *, after: datetime, until: date | No
 
 def spread_seconds(schedule_key: str, device_uid: str, spread: timedelta) -> int:
     """The device's own offset within a firing, in seconds: always the same, level over the devices."""
-    digest = hashlib.sha256(f"{schedule_key}/{device_uid}".encode()).digest()
-    fraction = int.from_bytes(digest[:8]) / 2**64
-    return int(fraction * spread.total_seconds())
+    return int(place_in_spread(f"{schedule_key}/{device_uid}") * spread.total_seconds())

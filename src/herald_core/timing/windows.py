@@ -37,14 +37,20 @@ def open_until(window: Window | None, device_zone: str, now: datetime) -> dateti
 
     No window at all is always open, until the end of time.
     """
+    opening = opening_at(window, device_zone, now)
+    return opening[1] if opening else None
+
+
+def opening_at(window: Window | None, device_zone: str, now: datetime) -> tuple[datetime, datetime] | None:
+    """The opening [begin, end) that holds `now`; None while it is closed. No window is open through all time."""
     if window is None:
-        return datetime.max.replace(tzinfo=now.tzinfo)
+        return datetime.min.replace(tzinfo=now.tzinfo), datetime.max.replace(tzinfo=now.tzinfo)
     zone_name = window.zone_of(device_zone)
     today = now.astimezone(zone(zone_name)).date()
     for day in (today, today - timedelta(days=1)):
         begins, ends = window.opening(day, zone_name)
         if day.weekday() in window.days and begins <= now < ends:
-            return ends
+            return begins, ends
     return None
 
 

@@ -2192,6 +2192,7 @@ export interface components {
             at_once?: number;
             at_once_per_site?: number | null;
             starts_per_hour?: number | null;
+            spread_minutes?: number;
             freeze_override?: string;
             rings?: components["schemas"]["RingAheadRequest"][];
         };
@@ -3422,13 +3423,21 @@ export interface components {
             /** @default false */
             needs_approval?: boolean;
         };
-        /** @description A ring as it would be. `detects` is the chance that it shows a fault at the failure limit's rate. */
+        /**
+         * @description A ring as it would be. `detects` is the chance that it shows a fault at the failure limit's rate;
+         *     `largest_difference` of a value's share between it and all devices, and `variation` the largest total variation of
+         *     a field, say how far it is from them (0 to 1).
+         */
         RingForecast: {
             position: number;
             name: string;
             devices: number;
             /** Format: double */
             detects: number;
+            /** Format: double */
+            largest_difference: number;
+            /** Format: double */
+            variation: number;
             shares: components["schemas"]["ShareView"][];
         };
         /** @enum {string} */
@@ -3533,6 +3542,7 @@ export interface components {
             standing: boolean;
             at_once_per_site: number | null;
             starts_per_hour: number | null;
+            spread_minutes: number;
             stage_ahead: boolean;
             /** Format: time */
             staging_start: string | null;
@@ -3559,6 +3569,8 @@ export interface components {
             standing?: boolean;
             at_once_per_site?: number | null;
             starts_per_hour?: number | null;
+            /** @default 15 */
+            spread_minutes?: number;
             /** @default  */
             freeze_override?: string;
             /** @default  */

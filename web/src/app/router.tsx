@@ -89,14 +89,15 @@ export const rolloutRoute = createRoute({
     by: text(search.by) as Place | undefined,
   }),
 });
-/** A new rollout may start from a group, an image or an earlier rollout. */
+/** A new rollout may start from a group, an image, the rings of a plan's version, or an earlier rollout. */
 export const newRolloutRoute = createRoute({
   getParentRoute: () => root,
   path: "/rollouts/new",
   component: NewRollout,
-  validateSearch: (search): { group?: number; image?: number; like?: number } => ({
+  validateSearch: (search): { group?: number; image?: number; plan?: number; like?: number } => ({
     group: whole(search.group),
     image: whole(search.image),
+    plan: whole(search.plan),
     like: whole(search.like),
   }),
 });

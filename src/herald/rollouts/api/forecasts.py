@@ -20,6 +20,10 @@ LIMITS = {
     "window": "the window",
     "freezes": "freezes",
     "at once": "how many may be at it at once",
+    "at once per site": "how many may be at it at once at one site",
+    "starts per hour": "how many may start in an hour",
+    "uplinks": "how many files the sites' uplinks carry at once",
+    "spread": "the spread of starts",
     "soak": "the soaks of the gates",
     "approvals": "approvals, at the next working hour",
 }

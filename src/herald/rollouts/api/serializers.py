@@ -11,6 +11,9 @@ from herald.groups.models import Group
 from herald.images.models import Image
 from herald.rollouts.models import RingKindChoice, RingPlanVersion, RolloutState, TargetChoice
 
+#: a rollout that does not say otherwise has its devices begin over so many minutes
+SPREAD_MINUTES = 15
+
 
 class RingDraftBody(Strict):
     """One ring: `group_id` with kind group, `share_pct` (of those left) with share, `number` with number."""
@@ -46,6 +49,7 @@ class RolloutDraftBody(Strict):
     standing = serializers.BooleanField(default=False)
     at_once_per_site = serializers.IntegerField(min_value=1, allow_null=True, default=None)
     starts_per_hour = serializers.IntegerField(min_value=1, allow_null=True, default=None)
+    spread_minutes = serializers.IntegerField(min_value=0, max_value=7 * 24 * 60, default=SPREAD_MINUTES)
     freeze_override = serializers.CharField(max_length=300, allow_blank=True, default="")
     notice = serializers.CharField(max_length=300, allow_blank=True, default="")
     plan_version_id = serializers.PrimaryKeyRelatedField(
@@ -173,6 +177,7 @@ class RolloutDetail(RolloutRow):
     standing = serializers.BooleanField()
     at_once_per_site = serializers.IntegerField(allow_null=True)
     starts_per_hour = serializers.IntegerField(allow_null=True)
+    spread_minutes = serializers.IntegerField()
     stage_ahead = serializers.BooleanField()
     staging_start = serializers.TimeField(allow_null=True)
     staging_end = serializers.TimeField(allow_null=True)
@@ -212,12 +217,16 @@ class ShareView(serializers.Serializer[Any]):
 
 
 class RingForecast(serializers.Serializer[Any]):
-    """A ring as it would be. `detects` is the chance that it shows a fault at the failure limit's rate."""
+    """A ring as it would be. `detects` is the chance that it shows a fault at the failure limit's rate;
+    `largest_difference` of a value's share between it and all devices, and `variation` the largest total variation of
+    a field, say how far it is from them (0 to 1)."""
 
     position = serializers.IntegerField()
     name = serializers.CharField()
     devices = serializers.IntegerField()
     detects = serializers.FloatField()
+    largest_difference = serializers.FloatField()
+    variation = serializers.FloatField()
     shares = ShareView(many=True)
 
 

@@ -117,6 +117,7 @@ class AheadBody(Strict):
     at_once = serializers.IntegerField(min_value=1, max_value=1_000_000, required=False)
     at_once_per_site = serializers.IntegerField(min_value=1, allow_null=True, required=False)
     starts_per_hour = serializers.IntegerField(min_value=1, allow_null=True, required=False)
+    spread_minutes = serializers.IntegerField(min_value=0, max_value=7 * 24 * 60, required=False)
     freeze_override = serializers.CharField(max_length=300, allow_blank=True, required=False)
     rings = RingAhead(many=True, default=list)
 

@@ -16,6 +16,7 @@ import { KeptViews } from "./kept-views";
 import { Columns, Exports } from "./list-tools";
 import { both, narrowed, wordsRule } from "./narrow";
 import { PutInGroup } from "./put-in-group";
+import { RollOutTo } from "./roll-out-to";
 import { Values } from "./values";
 
 const SIDE_FIELDS = ["model", "site", "uplink", "tag", "power", "presence"];
@@ -124,6 +125,7 @@ export function Fleet() {
           {selection.chosen.size > 0 && (
             <PutInGroup devices={[...selection.chosen.values()]} onDone={selection.clear} />
           )}
+          {selection.chosen.size > 0 && <RollOutTo devices={[...selection.chosen.values()]} />}
           <Button kind="quiet" disabled={!total || !!devices.error} onClick={() => selection.edit("all")}>
             Edit all {count(total)}…
           </Button>

@@ -7,11 +7,13 @@ import { Freezes } from "./freezes";
 import { Custodians, Models, Sites } from "./ground";
 import { Images } from "./images";
 import { Releasing } from "./releasing";
+import { RingPlans } from "./ring-plans";
 import { Tags } from "./tags";
 
 const SHELVES = {
   images: "Images",
   releasing: "Releasing",
+  plans: "Ring plans",
   freezes: "Freezes",
   attributes: "Attributes",
   tags: "Tags",
@@ -44,6 +46,7 @@ export function Library() {
       </div>
       {shelf === "images" && <Images />}
       {shelf === "releasing" && <Releasing />}
+      {shelf === "plans" && <RingPlans />}
       {shelf === "freezes" && <Freezes />}
       {shelf === "attributes" && <Attributes />}
       {shelf === "tags" && <Tags />}

@@ -15,6 +15,7 @@ const NUMBERS: [keyof Body & keyof Schemas["RolloutDetail"], string, boolean][] 
   ["at_once", "At once", false],
   ["at_once_per_site", "At once per site", true],
   ["starts_per_hour", "Started per hour", true],
+  ["spread_minutes", "Starts spread over, min", false],
 ];
 
 const TIMES = [

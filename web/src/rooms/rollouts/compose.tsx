@@ -4,7 +4,12 @@ import { useNavigate } from "@tanstack/react-router";
 import { useEffect, useRef, useState } from "react";
 import { toast } from "sonner";
 import { ApiError, api, body, type Schemas } from "@/api/client";
-import { groups as groupsQuery, images as imagesQuery, rollout as rolloutQuery } from "@/api/queries";
+import {
+  groups as groupsQuery,
+  images as imagesQuery,
+  plans as plansQuery,
+  rollout as rolloutQuery,
+} from "@/api/queries";
 import { newRolloutRoute } from "@/app/router";
 import { Button, Confirm, Problem } from "@/parts/controls";
 import { Sentence } from "@/parts/sentence";
@@ -17,13 +22,19 @@ import { SlotEditor } from "./slot-editor";
 const KEPT = "brisk-herald-rollout-draft";
 
 /** A rollout that the server does not know yet; kept in the browser until it can be. It may start from a group, an
- * image, or an earlier rollout, which the address names. */
+ * image, kept rings, or an earlier rollout, which the address names. */
 export function NewRollout() {
   const from = newRolloutRoute.useSearch();
   const like = useQuery({ ...rolloutQuery(from.like ?? 0), enabled: from.like !== undefined });
+  const plans = useQuery({ ...plansQuery, enabled: from.plan !== undefined });
   if (from.like !== undefined) {
     if (like.error) return <Problem error={like.error} />;
     return like.data ? <Compose key={from.like} rollout={null} start={again(like.data)} /> : null;
+  }
+  if (from.plan !== undefined) {
+    if (plans.error) return <Problem error={plans.error} />;
+    const rings = plans.data?.flatMap((p) => p.versions).find((v) => v.id === from.plan);
+    return rings ? <Compose key={`plan ${from.plan}`} rollout={null} start={startingWith({ ...from, rings })} /> : null;
   }
   if (from.group !== undefined || from.image !== undefined)
     return <Compose key={`${from.group} ${from.image}`} rollout={null} start={startingWith(from)} />;

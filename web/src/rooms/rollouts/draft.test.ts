@@ -43,9 +43,11 @@ describe("staging ahead", () => {
       sentenceOf(draft, { target: "Sill 5.2.1", include: ["A"], exclude: [] })
         .map((p) => p.text)
         .join("");
-    expect(text(staged)).toContain("01:00–04:00 device time, fetching files ahead, stopping");
+    expect(text(staged)).toContain(
+      "01:00–04:00 device time, fetching files ahead, starts spread over 15 min, stopping",
+    );
     const own = { ...staged, staging_start: "08:00", staging_end: "20:00" };
-    expect(text(own)).toContain("fetching files ahead 08:00–20:00, stopping");
+    expect(text(own)).toContain("fetching files ahead 08:00–20:00, starts spread over 15 min, stopping");
     expect(missing({ ...own, staging_end: null })).toContain("both ends of the hours for files");
     expect(missing(own)).not.toContain("both ends of the hours for files");
   });
@@ -68,7 +70,7 @@ describe("sentenceOf", () => {
     const draft = { ...EMPTY, window_start: "01:00:00", window_end: "04:30:00" };
     const parts = sentenceOf(draft, { target: "Sill 5.2.1", include: ["Field gateways"], exclude: ["Spares"] });
     expect(parts.map((p) => p.text).join("")).toBe(
-      "Put Sill 5.2.1 on Field gateways without Spares, in 3 rings, daily 01:00–04:30 device time, stopping at 2 % failures",
+      "Put Sill 5.2.1 on Field gateways without Spares, in 3 rings, daily 01:00–04:30 device time, starts spread over 15 min, stopping at 2 % failures",
     );
   });
   it("asks for what is not chosen", () => {

@@ -28,6 +28,7 @@ export const EMPTY: Draft = {
   max_attempts: 2,
   at_once_per_site: null,
   starts_per_hour: null,
+  spread_minutes: 15,
   standing: false,
   downgrades: false,
   freeze_override: "",
@@ -73,6 +74,7 @@ export function draftOf(rollout: Schemas["RolloutDetail"]): Draft {
     max_attempts: rollout.max_attempts,
     at_once_per_site: rollout.at_once_per_site,
     starts_per_hour: rollout.starts_per_hour,
+    spread_minutes: rollout.spread_minutes,
     standing: rollout.standing,
     downgrades: rollout.downgrades,
     freeze_override: rollout.freeze_override,
@@ -91,10 +93,19 @@ export const atAnyHour = (draft: Draft): Draft => ({
   staging_end: null,
 });
 
-/** A draft that begins with a group or an image. */
-export function startingWith({ group, image }: { group?: number; image?: number }): Draft {
+/** A draft that begins with a group, an image or kept rings. */
+export function startingWith({
+  group,
+  image,
+  rings,
+}: {
+  group?: number;
+  image?: number;
+  rings?: Schemas["PlanVersionRow"];
+}): Draft {
   return {
     ...EMPTY,
+    ...(rings ? { rings: rings.rings, plan_version_id: rings.id } : {}),
     include: group === undefined ? [] : [group],
     changes: image === undefined ? [] : [{ choice: "image", image_id: image }],
   };
@@ -168,6 +179,7 @@ export function sentenceOf(
           ),
         ]
       : []),
+    ...(draft.spread_minutes ? [word(", "), slot("limit", `starts spread over ${draft.spread_minutes} min`)] : []),
     word(", stopping at "),
     slot("limit", `${draft.failure_limit_pct ?? 2} % failures`),
   ];

@@ -7,6 +7,24 @@ import { plans as plansQuery } from "@/api/queries";
 import { Button, Problem } from "@/parts/controls";
 import { counted } from "@/parts/format";
 import type { Draft } from "./draft";
+import { sameRings } from "./ring-words";
+
+/** Which kept rings these are, or were before they were changed here. */
+export function TakenFrom({ draft }: { draft: Draft }) {
+  const { data } = useQuery({ ...plansQuery, enabled: draft.plan_version_id != null });
+  const plan = data?.find((p) => p.versions.some((v) => v.id === draft.plan_version_id));
+  const version = plan?.versions.find((v) => v.id === draft.plan_version_id);
+  if (!plan || !version) return null;
+  const newest = plan.versions[0];
+  return (
+    <p className="mt-2 text-soft">
+      {sameRings(draft.rings, version.rings) ? "As in the plan" : "Begun from the plan"} <strong>{plan.name}</strong>,
+      version {version.number}
+      {!sameRings(draft.rings, version.rings) && ", and changed here"}
+      {newest && newest.id !== version.id && `; there is a version ${newest.number} by now`}.
+    </p>
+  );
+}
 
 export function Plans({ draft, onChange }: { draft: Draft; onChange: (draft: Draft) => void }) {
   const client = useQueryClient();

@@ -2,10 +2,11 @@
 import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "@/api/client";
 import { Bar, Button, Card } from "@/parts/controls";
-import { count, percent, span } from "@/parts/format";
+import { count, percent } from "@/parts/format";
 import { preflight } from "./consequences";
 import type { Draft, RingDraft } from "./draft";
-import { Plans } from "./plans";
+import { Plans, TakenFrom } from "./plans";
+import { gateWords, whom } from "./ring-words";
 
 interface Props {
   draft: Draft;
@@ -63,8 +64,7 @@ export function RingTable({ draft, onChange, groups, rollout, editing, onEdit }:
               <div className="text-soft">
                 {i === 0 ? "opens at launch" : `opens when ring ${i} is through`}
                 <br />
-                {i < draft.rings.length - 1 && `through: ${ring.confirmed_pct ?? 95} % confirmed, then ${soak(ring)}`}
-                {i < draft.rings.length - 1 && ring.needs_approval && ", then an approval"}
+                {i < draft.rings.length - 1 && gateWords(ring)}
               </div>
               <div className="text-right">
                 {editing ? (
@@ -84,6 +84,7 @@ export function RingTable({ draft, onChange, groups, rollout, editing, onEdit }:
           );
         })}
       </ol>
+      <TakenFrom draft={draft} />
       {editing && <Plans draft={draft} onChange={onChange} />}
       {editing && (
         <Button
@@ -105,21 +106,6 @@ export function RingTable({ draft, onChange, groups, rollout, editing, onEdit }:
     </Card>
   );
 }
-
-function whom(ring: RingDraft, groups: Schemas["GroupRow"][]): string {
-  switch (ring.kind) {
-    case "group":
-      return `group ${groups.find((g) => g.id === ring.group_id)?.name ?? "?"}`;
-    case "share":
-      return `${ring.share_pct} % of those left, drawn evenly by model, uplink, site and version`;
-    case "number":
-      return `${ring.number} devices, drawn evenly by model, uplink, site and version`;
-    default:
-      return "all the rest";
-  }
-}
-
-const soak = (ring: RingDraft) => (ring.soak_minutes ? `soak ${span(ring.soak_minutes * 60)}` : "no soak");
 
 function RingEditor({
   ring,
@@ -249,7 +235,9 @@ function Likeness({ data, limit }: { data: Schemas["PreflightView"]; limit: numb
         ))}
       </div>
       <p className="mt-1 text-soft">
-        The dark mark is the share among all devices. {count(ring.devices)} devices show a {limit} % fault with{" "}
+        The dark mark is the share among all devices; the largest difference is{" "}
+        <strong className="text-ink">{percent(ring.largest_difference, 1)}</strong> (total variation{" "}
+        {ring.variation.toFixed(2)}). {count(ring.devices)} devices show a {limit} % fault with{" "}
         <strong className="text-ink">{percent(ring.detects, 0)}</strong> likelihood; to be 95 % sure, take{" "}
         <strong className="text-ink">{count(data.devices_for_95)}</strong>.
       </p>

@@ -225,6 +225,12 @@ function LimitSlot({ draft, onChange }: Props) {
       {number("at_once", "At once", "devices that have it in hand", 1)}
       {number("at_once_per_site", "At once per site", "empty for no such cap", 1, true)}
       {number("starts_per_hour", "Started per hour", "empty for no such cap", 1, true)}
+      {number(
+        "spread_minutes",
+        "Starts spread over, min",
+        "of each window, or from when the ring opens; 0: all at once",
+        0,
+      )}
       {number("max_attempts", "Attempts a device", "before it counts as failed", 1)}
       {number("give_up_after_hours", "Give up after, hours", "devices not reached by then expire", 1)}
     </div>
