@@ -53,6 +53,7 @@ class Event(StrEnum):
     EXPIRE = "expire"
     SUPERSEDE = "supersede"
     AGAIN = "again"
+    REJOIN = "rejoin"
 
 
 #: Phases in which the order is in the device's hands, in the order in which they come.
@@ -104,6 +105,8 @@ TRANSITIONS: Mapping[tuple[Phase, Event], Phase] = {
     **{(phase, Event.SUPERSEDE): Phase.SUPERSEDED for phase in RECALLABLE},
     # its file was fetched ahead; the device keeps it and waits for its hours
     (Phase.STAGED, Event.KEEP): Phase.WAITING,
+    # it was withdrawn as its device left the audience, and the device is in it again
+    (Phase.WITHDRAWN, Event.REJOIN): Phase.WAITING,
     # a person gives it another attempt
     **{(phase, Event.AGAIN): Phase.WAITING for phase in (Phase.FAILED, Phase.EXPIRED)},
 }

@@ -309,6 +309,26 @@ def test_a_standing_audience_takes_in_who_joins_and_lets_go_who_leaves() -> None
     assert "1 devices joined, 1 left" in RecordEntry.objects.filter(sentence__contains="audience moved").get().sentence
 
 
+def test_who_comes_back_to_a_standing_audience_goes_on_and_is_looked_at_anew() -> None:
+    back, retired, stays, skipped = make_devices(4)
+    everyone = Device.objects.filter(pk__in=[d.pk for d in (back, retired, stays, skipped)])
+    group = make_static("G", list(everyone))
+    rollout = launched(make_draft(group, standing=True, starts_at=NOW + 9 * HOUR))
+    stepping.skip(rollout, [skipped.name], reason="on the bench", actor=None, now=NOW)
+    set_members(group, Device.objects.filter(pk=stays.pk), now=NOW, cause="t")
+    turn_rollouts(now=NOW + timedelta(minutes=1))
+    assert phases(rollout) == {"withdrawn": 3, "waiting": 1}
+    Device.objects.filter(pk=retired.pk).update(admission="retired")
+    set_members(group, everyone, now=NOW, cause="t")
+    turn_rollouts(now=NOW + timedelta(minutes=2))
+    waiting = Delivery.objects.of_rollout(rollout.pk).filter(phase="waiting")
+    assert {d.device_id for d in waiting} == {back.pk, stays.pk}  # whom a person skipped stays out
+    causes = Delivery.objects.get(device=retired).events.order_by("-id").values_list("cause", flat=True)
+    assert list(causes[:2]) == ["as it came back, retired", "is in the audience again"]
+
+
+
+
 def test_a_fixed_audience_stays() -> None:
     group = make_static("G", make_devices(1))
     rollout = launched(make_draft(group))

@@ -58,6 +58,21 @@ def test_a_file_comes_in_pieces_and_becomes_an_image(settings: Any) -> None:
     assert not Upload.objects.exists()
 
 
+def test_the_hash_is_reckoned_as_the_file_comes_and_anew_where_another_process_had_pieces(
+    settings: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    content = b"new firmware" * 1000
+    whole = come_in(content)
+    monkeypatch.setattr(hashlib, "file_digest", lambda *_: pytest.fail("the file was read again"))
+    assert uploads.sha256_of(whole) == hashlib.sha256(content).hexdigest()
+    monkeypatch.undo()
+    begun_elsewhere = uploads.begin_upload("b", len(content), actor=None, now=NOW)
+    uploads.append(begun_elsewhere.pk, 0, content[:100], now=NOW)
+    monkeypatch.setattr(uploads, "_running", uploads._Running())
+    uploads.append(begun_elsewhere.pk, 100, content[100:], now=NOW)
+    assert uploads.sha256_of(begun_elsewhere) == hashlib.sha256(content).hexdigest()
+
+
 def test_a_cut_piece_is_written_anew_and_a_repeated_one_is_refused_with_the_place(settings: Any) -> None:
     upload = uploads.begin_upload("a", 10, actor=None, now=NOW)
     uploads.append(upload.pk, 0, b"abc", now=NOW)

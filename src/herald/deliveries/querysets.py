@@ -51,6 +51,15 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         """Open installs of other rollouts that have not ended: what is coming to their devices anyway."""
         return self.open().filter(kind="install", current=True).exclude(rollout=rollout_id).order_by()
 
+    def withdrawn_because(self, cause: str) -> Self:
+        """Those withdrawn for that cause."""
+        from herald.deliveries.models import DeliveryEvent
+
+        why = DeliveryEvent.objects.filter(
+            delivery=OuterRef("pk"), to_phase=Phase.WITHDRAWN.value, at=OuterRef("phase_since"), cause=cause
+        )
+        return self.filter(Exists(why), phase=Phase.WITHDRAWN.value)
+
     def older_than_in(self, other: "models.QuerySet[Delivery]") -> Self:
         """Those whose target is older than what `other` has for the same device."""
         newer = other.filter(device_id=OuterRef("device_id"), target__version_key__gt=OuterRef("target__version_key"))

@@ -328,6 +328,11 @@ def supersede(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) ->
     return move(deliveries, Event.SUPERSEDE, now=now, cause=cause)
 
 
+def rejoin(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) -> int:
+    """Let deliveries wait again that were withdrawn as their device left the audience."""
+    return move(deliveries, Event.REJOIN, now=now, cause=cause, staged_at=None)
+
+
 def try_again(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) -> int:
     """Give those that failed or expired another attempt, at once."""
     return move(

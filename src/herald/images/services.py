@@ -17,7 +17,7 @@ from herald.images.models import Image, ImageModel, ImageStatus, Upload
 from herald.images.paths import upgrade_paths
 from herald.images.releasing import release_if_on_arrival
 from herald.images.signing import sign
-from herald.images.uploads import path_of
+from herald.images.uploads import path_of, sha256_of
 from herald.images.uses import ImageUse, image_uses, stop_sending
 from herald.live.notify import notify
 from herald.record.services import record
@@ -33,11 +33,12 @@ def add_image(
     **fields: Any,
 ) -> Image:
     """Store a file under its hash and describe it; the image is new, not yet approved."""
-    part = Path(settings.IMAGES_DIR) / f"{hashlib.sha256(content).hexdigest()}.part"
+    sha256 = hashlib.sha256(content).hexdigest()
+    part = Path(settings.IMAGES_DIR) / f"{sha256}.part"
     part.parent.mkdir(parents=True, exist_ok=True)
     part.write_bytes(content)
     try:
-        return _describe(part, models, family, version, fields)
+        return _describe(part, sha256, models, family, version, fields)
     finally:
         part.unlink(missing_ok=True)
 
@@ -66,9 +67,8 @@ def add_uploaded(
             )
         try:
             with transaction.atomic():
-                image = _describe(
-                    path_of(upload), models, families.pop(), version, {**fields, "added_by": actor, "added_at": now}
-                )
+                by = {"added_by": actor, "added_at": now}
+                image = _describe(path_of(upload), sha256_of(upload), models, families.pop(), version, {**fields, **by})
         except IntegrityError as error:
             if "image_once_per_model_and_version" not in str(error):
                 raise
@@ -81,10 +81,10 @@ def add_uploaded(
     return image
 
 
-def _describe(part: Path, models: Sequence[DeviceModel], family: str, version: str, fields: dict[str, Any]) -> Image:
+def _describe(
+    part: Path, sha256: str, models: Sequence[DeviceModel], family: str, version: str, fields: dict[str, Any]
+) -> Image:
     """The image's rows, and its file under its hash: whole or not at all, and once where two images share it."""
-    with part.open("rb") as file:
-        sha256 = hashlib.file_digest(file, "sha256").hexdigest()
     key = version_key(version)
     with transaction.atomic():
         image = Image.objects.create(

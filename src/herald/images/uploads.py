@@ -1,7 +1,10 @@
 """Files on their way in: in pieces, so that a cut line goes on where it was cut."""
 
+import hashlib
 import os
 import shutil
+import threading
+from collections import OrderedDict
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -60,11 +63,55 @@ def append(upload_id: object, offset: int, piece: bytes, *, now: datetime) -> Up
             os.fsync(file.fileno())
         upload.received_bytes, upload.last_at = offset + len(piece), now
         upload.save(update_fields=["received_bytes", "last_at"])
+    _running.add(upload.pk, offset, piece)
     return upload
+
+
+def sha256_of(upload: Upload) -> str:
+    """The hash of a file that has come in whole: reckoned as it came, or, where another process had pieces of it,
+    anew from the disk."""
+    reckoned = _running.whole(upload.pk, upload.size_bytes)
+    if reckoned is not None:
+        return reckoned
+    with path_of(upload).open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+class _Running:
+    """Hashes of files on their way in, as far as all their pieces came to this process, in order."""
+
+    MOST = 16
+
+    def __init__(self) -> None:
+        self._hashes: OrderedDict[object, tuple[int, hashlib._Hash]] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def add(self, upload_id: object, offset: int, piece: bytes) -> None:
+        with self._lock:
+            so_far, reckoned = self._hashes.pop(upload_id, (0, hashlib.sha256()))
+            if so_far != offset:
+                return
+            reckoned.update(piece)
+            self._hashes[upload_id] = (offset + len(piece), reckoned)
+            while len(self._hashes) > self.MOST:
+                self._hashes.popitem(last=False)
+
+    def whole(self, upload_id: object, size_bytes: int) -> str | None:
+        with self._lock:
+            so_far, reckoned = self._hashes.get(upload_id, (-1, None))
+        return reckoned.hexdigest() if reckoned is not None and so_far == size_bytes else None
+
+    def forget(self, upload_id: object) -> None:
+        with self._lock:
+            self._hashes.pop(upload_id, None)
+
+
+_running = _Running()
 
 
 def abandon(upload: Upload) -> None:
     """Forget a file that is not wanted any more, and what is there of it."""
+    _running.forget(upload.pk)
     path_of(upload).unlink(missing_ok=True)
     upload.delete()
 

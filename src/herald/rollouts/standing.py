@@ -23,11 +23,13 @@ from herald_core.deliveries import Phase
 from herald_core.preflight import TAKES_PART, WORDS, Outcome
 from herald_core.rings.assignment import RingPlan
 
+#: why a delivery is withdrawn whose device is in the audience no more
+LEFT = "left the audience"
 #: a standing audience is looked at so often
 EVERY = timedelta(seconds=15)
 
 
-def recheck(rollout: Rollout, ring: Ring, *, now: datetime) -> int:
+def recheck(rollout: Rollout, ring: Ring, *, now: datetime, when: str = "as its ring opened") -> int:
     """Look again at the waiting devices of a ring: who cannot take part any more is withdrawn with the reason, and
     whoever runs another version by now gets another way. How many were withdrawn."""
     waiting = Delivery.objects.of_rollout(rollout.pk).filter(ring=ring, phase=Phase.WAITING.value)
@@ -41,7 +43,7 @@ def recheck(rollout: Rollout, ring: Ring, *, now: datetime) -> int:
             out.setdefault(device.outcome, []).append(by_device[device.id])
     deliveries.take_steps(steps)
     for outcome, ids in out.items():
-        cause = f"as its ring opened, {WORDS[outcome].removeprefix('left out: ')}"
+        cause = f"{when}, {WORDS[outcome].removeprefix('left out: ')}"
         deliveries.withdraw(Delivery.objects.filter(id__any=ids), now=now, cause=cause)
     return sum(map(len, out.values()))
 
@@ -58,9 +60,9 @@ def follow_audience(rollout: Rollout, *, now: datetime) -> None:
         left = deliveries.withdraw(
             Delivery.objects.of_rollout(rollout.pk).exclude(device__in=audience.values("pk")),
             now=now,
-            cause="left the audience",
+            cause=LEFT,
         )
-        joined = _take_in(rollout, audience, now)
+        joined = _take_in(rollout, audience, now) + _take_back(rollout, audience, now)
         rollout.audience_checked_at = now
         rollout.save(update_fields=["audience_checked_at"])
         if joined or left:
@@ -129,6 +131,20 @@ def _take_in(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> i
     write_devices(rollout, rings, devices, ring_of, now)
     supersede_others(rollout, now)
     return sum(d.outcome in TAKES_PART for d in devices)
+
+
+def _take_back(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> int:
+    """Let devices go on that left the audience before they had begun, and are in it again; how many."""
+    mine = Delivery.objects.of_rollout(rollout.pk)
+    back = mine.withdrawn_because(LEFT).filter(device__in=audience.values("pk"))
+    rings = set(back.values_list("ring_id", flat=True))
+    if not rings:
+        return 0
+    count = deliveries.rejoin(back, now=now, cause="is in the audience again")
+    for ring in rollout.rings.filter(pk__in=rings):
+        recheck(rollout, ring, now=now, when="as it came back")
+    supersede_others(rollout, now)
+    return count
 
 
 def _ring_for(device: int, rings: Sequence[Ring], plans: Sequence[RingPlan]) -> int:

@@ -1,6 +1,7 @@
 """The devices of one ring in all futures, going from one opening of their hours to the next."""
 
-from collections.abc import Sequence
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -58,9 +59,19 @@ class RingDevices:
         self.hourly = None
         if caps.per_hour:  # what the ring before has started counts
             self.hourly = Places(self.futures, caps.per_hour, weight, caps.per_hour, before.hourly if before else None)
-        present = np.unique(fleet.site)
-        self.sites = {s: Places(self.futures, caps.per_site, weight, count) for s in present if caps.per_site}
-        self.uplinks = {s: Places(self.futures, n, weight, count) for s, n in caps.uplinks.items() if s in present}
+        self.sites = self._sites_with(dict.fromkeys(fleet.site.tolist(), caps.per_site) if caps.per_site else {})
+        self.uplinks = self._sites_with(caps.uplinks)
+
+    def _sites_with(self, caps: Mapping[int, int]) -> list[tuple[Indices, Places]]:
+        """For each cap, the sites of the ring that have it and their places, a column for each future and site."""
+        present = set(self.fleet.site.tolist())
+        by_cap: dict[int, list[int]] = defaultdict(list)
+        for site in sorted(present & caps.keys()):
+            by_cap[caps[site]].append(site)
+        return [
+            (np.array(sites), Places(self.futures * len(sites), cap, self.weight, len(self.fleet)))
+            for cap, sites in by_cap.items()
+        ]
 
     def play(self) -> None:
         """Go on until none is left, or none can go on."""
@@ -117,9 +128,13 @@ class RingDevices:
         calls are put into `calls_from`."""
         offered = np.ones(len(tries.rows), dtype=bool)
         for kept, files_only in ((self.uplinks, True), (self.sites, False)):
-            for site, places in kept.items():
-                self._through(tries, offered, np.flatnonzero(offered & (sites == site)), places, files_only=files_only)
-        self._through(tries, offered, np.flatnonzero(offered), self.at_once, hourly=self.hourly)
+            for those, places in kept:
+                chosen = np.flatnonzero(offered & np.isin(sites, those))
+                column = tries.rows[chosen] * len(those) + np.searchsorted(those, sites[chosen])
+                by_column = np.argsort(column, kind="stable")
+                self._through(tries, offered, chosen[by_column], column[by_column], places, files_only=files_only)
+        chosen = np.flatnonzero(offered)
+        self._through(tries, offered, chosen, tries.rows[chosen], self.at_once, hourly=self.hourly)
         return offered
 
     def _through(
@@ -127,6 +142,7 @@ class RingDevices:
         tries: Tries,
         offered: NDArray[np.bool_],
         chosen: Indices,
+        columns: Indices,
         places: Places,
         *,
         files_only: bool = False,
@@ -134,15 +150,15 @@ class RingDevices:
     ) -> None:
         if len(chosen) == 0:
             return
-        most = np.bincount(tries.rows[chosen]).max()
+        most = np.bincount(columns).max()
         if most <= len(places) and hourly is None:
             return
         s = self.s
         passed = queue(
             tries,
             chosen,
+            columns,
             places,
-            futures=self.futures,
             files_only=files_only,
             soak=s.soak,
             turn=s.turn,

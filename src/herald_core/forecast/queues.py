@@ -12,6 +12,8 @@ HOUR = 3600.0
 #: how much the waits of one fleet differ from those of another with the same intervals, as its calls lie (log scale);
 #: fitted to simulated calls
 WAITS_DIFFER = 0.25
+#: among more places than these it hardly matters who was passed over
+PASSED_OVER_PLACES = 20
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -36,27 +38,33 @@ class Tries:
 
 
 class Places:
-    """The places under one cap. Where each device stands for several (`weight`), there are fewer places, and each is
-    taken for so much longer that as many get through."""
+    """The places under one cap, a column a future or a site of it.
 
-    def __init__(self, futures: int, cap: int, weight: float, most: int, before: "Places | None" = None) -> None:
+    Where each device stands for several (`weight`), there are fewer places, and each is taken for so much longer that
+    as many get through.
+    """
+
+    def __init__(self, columns: int, cap: int, weight: float, most: int, before: "Places | None" = None) -> None:
         places = max(1, round(cap / weight))
         self.longer = weight * places / cap
         places = max(1, min(places, most))
-        self.free: Floats = np.zeros((futures, places))
+        self.free: Floats = np.zeros((places, columns))
         if before is not None:  # of as many places as there are now, those that become free last
             missing = max(0, places - len(before))
-            kept = before.free[:, np.linspace(0, len(before) - 1, places - missing).round().astype(int)]
-            self.free[:, missing:] = kept
+            self.free[missing:] = before.free[np.linspace(0, len(before) - 1, places - missing).round().astype(int)]
 
     def __len__(self) -> int:
+        return len(self.free)
+
+    @property
+    def columns(self) -> int:
         return int(self.free.shape[1])
 
     def take(self, there: NDArray[np.bool_], until: Floats) -> None:
         """Of the places that become free first, take those that are wanted until these moments."""
-        first = self.free[:, : until.shape[1]]
-        self.free[:, : until.shape[1]] = np.where(there, until, first)
-        self.free.sort(axis=1)
+        first = self.free[: len(until)]
+        self.free[: len(until)] = np.where(there, until, first)
+        self.free.sort(axis=0)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -70,62 +78,129 @@ class Passed:
 def queue(
     tries: Tries,
     chosen: Indices,
+    columns: Indices,
     places: Places,
     *,
-    futures: int,
     files_only: bool,
     soak: float,
     turn: float,
     rng: np.random.Generator,
     hourly: Places | None = None,
 ) -> Passed:
-    """Let the chosen tries through, as many of a future at a time as there are places, in the order in which they may
-    begin. A place is taken until the file is there (`files_only`) or until the device is through; of `hourly` ones for
-    an hour. A free place is offered anew within `turn` seconds."""
-    held = tries.begun if files_only else tries.end + soak
-    order = chosen[np.lexsort((tries.tie[chosen], tries.start[chosen], tries.rows[chosen]))]
-    counts = np.bincount(tries.rows[chosen], minlength=futures)
-    first = np.cumsum(counts) - counts
-    place = np.arange(len(order)) - first[tries.rows[order]]
-    grid = np.full((futures, int(counts.max())), -1, dtype=np.intp)
-    grid[tries.rows[order], place] = order
-    call_at = np.full(len(tries.rows), -np.inf)
-    offered = np.zeros(len(tries.rows), dtype=bool)
-    before = _Offer(np.full(futures, -np.inf), np.full(futures, -np.inf))
-    lie = rng.lognormal(0.0, WAITS_DIFFER / np.sqrt(len(places)), (futures, 1))
-    often = np.where(grid >= 0, 1.0 / tries.interval[np.maximum(grid, 0)], 0.0)
-    # calls a second of those that are not through yet, from each one on
-    waiting = np.cumsum(np.pad(often, ((0, 0), (0, 1)))[:, ::-1], axis=1)[:, ::-1]
-    begun = _Begun(np.where(grid >= 0, tries.start[np.maximum(grid, 0)], np.inf))
+    """Let the chosen tries through, as many of each column (a future, or a site of it; ascending) at a time as there
+    are places, in the order in which they may begin.
+
+    A place is taken until the file is there (`files_only`) or until the device is through; of `hourly` ones for an
+    hour. A free place is offered anew within `turn` seconds.
+    """
     together = min(len(places), len(hourly)) if hourly is not None else len(places)
-    for left in range(0, grid.shape[1], together):
-        mine = grid[:, left : left + together]
-        there, pick = mine >= 0, np.maximum(mine, 0)
-        call, interval, latest = tries.call[pick], tries.interval[pick], tries.latest[pick]
-        at = np.maximum(tries.start[pick], places.free[:, : mine.shape[1]] + rng.random(mine.shape) * turn)
+    held_for = tries.begun if files_only else tries.end + soak
+    by_the_hour = hourly is not None and len(hourly) <= len(places)
+    order = _in_turn(
+        tries, chosen, columns, places.columns, together, HOUR if by_the_hour else float(held_for[chosen].mean())
+    )
+    there, pick = order >= 0, np.maximum(order, 0)
+    start, latest, interval = tries.start[pick], tries.latest[pick], tries.interval[pick]
+    call, begun, held, calls_from = tries.call[pick], tries.begun[pick], held_for[pick], tries.calls_from[pick]
+    waits = _Waits(start, interval, call, there, rng, len(places))
+    fits, call_at = np.zeros(order.shape, dtype=bool), np.empty(order.shape)
+    for left in range(0, len(order), together):
+        now = slice(left, left + together)
+        at = np.maximum(start[now], places.free[: len(start[now])] + rng.random(start[now].shape) * turn)
         if hourly is not None:
-            at = np.maximum(at, hourly.free[:, : mine.shape[1]])
-        # of those that wait, the one that is to call next is offered first: the least of all their waits
-        places_in_row = np.arange(left, left + mine.shape[1])[None, :]
-        until = np.maximum(begun.count(at), places_in_row + 1)  # who may not begin yet does not wait
-        calls = waiting[:, left : left + mine.shape[1]] - np.take_along_axis(waiting, until, axis=1)
-        share = 1.0 - (1.0 - call / interval) ** (1.0 / np.maximum(1.0, interval * calls))
-        wait = _waits(at, tries.start[pick], interval, share, before)
-        longer = _passed_over(calls / np.maximum(waiting[:, :1], 1e-12), until - places_in_row) - 1.0
-        wait = np.minimum(wait * lie * (1.0 + longer / len(places)), interval)
-        wait = np.where(tries.calls_from[pick] > at, tries.calls_from[pick] - at, wait)
-        fits = there & (at < latest)
-        if not fits.any():
+            at = np.maximum(at, hourly.free[: len(at)])
+        wait = np.maximum(waits.of(now, at), 0.0)
+        called = np.where(calls_from[now] > at, calls_from[now], at + wait)
+        fits[now], call_at[now] = there[now] & (at < latest[now]), called
+        if not fits[now].any():
             continue
-        carried = (at + wait < latest) & (at + wait + tries.begun[pick] - call <= latest)
-        missed = np.where(at + wait < latest, wait + tries.begun[pick] - call, latest - at)
-        taken_for = np.where(carried, wait + held[pick] - call, missed)
-        call_at[mine[fits]] = (at + wait)[fits]
-        offered[mine[fits]] = True
-        places.take(fits, at + taken_for * places.longer)
+        comes = called < latest[now]
+        installs = called + begun[now] - call[now]
+        until = np.where(comes & (installs <= latest[now]), called + held[now] - call[now], installs)
+        until = np.where(comes, until, latest[now])
+        places.take(fits[now], at + (until - at) * places.longer)
         if hourly is not None:
-            hourly.take(fits, at + HOUR * hourly.longer)
-    return Passed(offered=offered, call_at=call_at)
+            hourly.take(fits[now], at + HOUR * hourly.longer)
+    passed = Passed(offered=np.zeros(len(tries.rows), dtype=bool), call_at=np.full(len(tries.rows), -np.inf))
+    passed.offered[order[fits]], passed.call_at[order[fits]] = True, call_at[fits]
+    return passed
+
+
+def _in_turn(tries: Tries, chosen: Indices, rows: Indices, futures: int, together: int, taken_for: float) -> Indices:
+    """The chosen tries, by their columns, in the order in which they get a place; -1 for none. The first ones by when
+    they may begin. Places become free after `taken_for` seconds; of those that may all begin by then, who is to call
+    next comes first."""
+    counts = np.bincount(rows, minlength=futures)
+    places = np.arange(len(chosen)) - (np.cumsum(counts) - counts)[rows]
+    grid = np.full((futures, int(counts.max())), -1, dtype=np.intp)
+    start, tie = np.full(grid.shape, np.inf), np.full(grid.shape, np.inf)
+    grid[rows, places], start[rows, places], tie[rows, places] = chosen, tries.start[chosen], tries.tie[chosen]
+    begins = start.min(axis=1, keepdims=True)
+    if (tries.start[chosen] == begins[rows, 0]).all():
+        order = np.argsort(tie, axis=1)
+    else:
+        by_start = np.argsort(start + 1e-6 * np.minimum(tie, 1e9), axis=1)
+        rank = np.empty_like(by_start)
+        np.put_along_axis(rank, by_start, np.arange(grid.shape[1])[None, :], axis=1)
+        with np.errstate(invalid="ignore"):
+            rounds = np.maximum(1.0, np.ceil((start - begins) / taken_for))
+        step = 10.0 * tries.tie[chosen].max() + 1.0
+        order = np.argsort(np.where(rank < together, rank * step / together - step, rounds * step + tie), axis=1)
+    return np.ascontiguousarray(np.take_along_axis(grid, order, axis=1).T)
+
+
+class _Waits:
+    """How long places wait for a call, a column a future, the places in the order in which they become free."""
+
+    def __init__(
+        self,
+        start: Floats,
+        interval: Floats,
+        call: Floats,
+        there: NDArray[np.bool_],
+        rng: np.random.Generator,
+        places: int,
+    ) -> None:
+        futures = start.shape[1]
+        self._start, self._interval, self._places = start, interval, places
+        self._left = np.log1p(-call / interval)
+        self._lie = rng.lognormal(0.0, WAITS_DIFFER / np.sqrt(places), futures)
+        # calls a second of those that are not through yet, from each one on
+        often = np.where(there, 1.0 / interval, 0.0)
+        self._often = np.zeros((len(start) + 1, futures))
+        self._often[:-1] = np.cumsum(often[::-1], axis=0)[::-1]
+        self._count = there.sum(axis=0)
+        starts = np.maximum.accumulate(np.where(there, start, np.inf), axis=0)
+        self._begun = None if (starts[0] == np.where(there, starts, starts[0])).all() else _Begun(starts.T)
+        #: the offer before: when it was made, and the call that it waits for
+        self._offered, self._call = np.full(futures, -np.inf), np.full(futures, -np.inf)
+
+    def of(self, now: slice, at: Floats) -> Floats:
+        """The waits of the places that are offered at these moments."""
+        interval, row = self._interval[now], np.arange(now.start, now.start + len(at))[:, None]
+        calls, until = self._often[now.start : now.start + len(at)], self._count[None, :]
+        if self._begun is not None:  # who may not begin yet does not wait
+            until = np.maximum(self._begun.count(at.T).T, row + 1)
+            calls = calls - np.take_along_axis(self._often, until, axis=0)
+        # of those that wait, the one that is to call next is offered first: the least of all their waits
+        share = -np.expm1(self._left[now] / np.maximum(1.0, interval * calls))
+        wait = self._one_after_another(now, at, interval, share)
+        if self._places <= PASSED_OVER_PLACES:
+            of_all = calls / np.maximum(self._often[:1], 1e-12)
+            wait *= 1.0 + (_passed_over(of_all, until - row) - 1.0) / self._places
+        waits: Floats = np.minimum(wait * self._lie, interval)
+        return waits
+
+    def _one_after_another(self, now: slice, at: Floats, interval: Floats, share: Floats) -> Floats:
+        """The device that is to call next gets the place, so who waited when the offer before was made calls after that
+        one's call. `share` is the call, between 0 and 1, of what is left of the interval then."""
+        wait = np.empty_like(at)
+        for place in range(len(at)):
+            waited = self._start[now.start + place] <= self._offered
+            ahead = np.where(waited, np.clip(self._call - at[place], 0.0, interval[place]), 0.0)
+            wait[place] = ahead + (interval[place] - ahead) * share[place]
+            self._offered, self._call = at[place], at[place] + wait[place]
+        return wait
 
 
 class _Begun:
@@ -154,27 +229,4 @@ def _passed_over(left: Floats, remaining: NDArray[np.int_]) -> Floats:
     """
     with np.errstate(divide="ignore", invalid="ignore"):
         probing = (1.0 + left**2) / (2.0 * left)
-    return np.where(left > 0, np.minimum(probing, 1.0 + 0.13 * np.sqrt(remaining)), 1.0)
-
-
-@dataclass
-class _Offer:
-    """The offer before, in each future: when it was made, and the call that it waits for."""
-
-    at: Floats
-    call: Floats
-
-
-def _waits(at: Floats, start: Floats, interval: Floats, share: Floats, before: _Offer) -> Floats:
-    """How long each place waits for a call, the places in the order in which they became free.
-
-    The device that is to call next gets the place, so who waited when the offer before was made calls after that one's
-    call. `share` is the call, between 0 and 1, of what is left of the interval then.
-    """
-    wait = np.empty_like(at)
-    for column in range(at.shape[1]):
-        waited = start[:, column] <= before.at
-        ahead = np.where(waited, np.clip(before.call - at[:, column], 0.0, interval[:, column]), 0.0)
-        wait[:, column] = ahead + (interval[:, column] - ahead) * share[:, column]
-        before.at, before.call = at[:, column], at[:, column] + wait[:, column]
-    return wait
+    return np.where(left > 0, np.minimum(probing, 1.0 + 0.13 * np.sqrt(np.maximum(remaining, 1))), 1.0)
