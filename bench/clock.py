@@ -30,7 +30,7 @@ TURNS = 25
 CALLS = 200
 _GOES_ON = ((Phase.CONFIRMING, Event.CONFIRM), (Phase.INSTALLING, Event.RETURN), (Phase.OFFERED, Event.INSTALL))
 #: what the watch page asks for again and again
-PATHS = ("", "/marks", "/progress", "/timeline", "/breakdown", "/deliveries?limit=200")
+PATHS = ("", "/marks", "/progress", "/timeline", "/breakdown", "/deliveries?limit=100")
 
 
 def run() -> None:

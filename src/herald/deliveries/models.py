@@ -104,6 +104,7 @@ class Delivery(models.Model):
         )
         indexes = (
             models.Index(fields=["ring", "phase"], name="delivery_ring_phase"),
+            models.Index(fields=["rollout", "id"], condition=Q(current=True), name="delivery_page"),
             models.Index(fields=["rollout", "ring"], condition=Q(phase="waiting"), name="delivery_waits_in_ring"),
         )
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from django.db.models import BooleanField, ExpressionWrapper, JSONField, QuerySet, TextField, Value
+from django.db.models import BooleanField, ExpressionWrapper, QuerySet, TextField, Value
 from django.db.models.functions import Coalesce
 
 from herald.calendar.services import devices_held, freezes_between
@@ -170,7 +170,7 @@ def planned(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> It
     upgrades = upgrades_for(rollout, now)
     table = table_of(rollout, upgrades)
     route = Preflight(upgrades, table, downgrades=rollout.downgrades).route
-    around = _around(rollout, now)
+    around = _around(rollout, audience, now)
     builds = upgrades.builds.values()
     used, supported = functions_used(rollout), supported_now()
     if not supported.limits(used):
@@ -206,12 +206,12 @@ def planned(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> It
         yield PlannedDevice(pk, found.outcome, firmware or "", strata, found.steps, lacks)
 
 
-def _around(rollout: Rollout, now: datetime) -> _Around:
+def _around(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> _Around:
     starts = max(now, rollout.starts_at or now)
     freezes = [] if rollout.freeze_override else freezes_between(starts, starts + timedelta(seconds=1))
     coming: dict[int, str] = {}
     outranked = set()
-    others = Delivery.objects.open_in_others(rollout.pk)
+    others = Delivery.objects.open_in_others(rollout.pk).filter(device__in=audience.order_by().values("pk"))
     for device, key, rank in others.values_list("device_id", "target__version_key", "rollout__rank"):
         coming[device] = max(coming.get(device, ""), key)
         if rollout.launched_at is None or rank < rollout.rank:
@@ -235,7 +235,7 @@ def _rows(audience: "QuerySet[Device]", now: datetime, *, space: bool, charge: b
     read: both for the time that reading 100,000 of them takes."""
 
     def fact(key: str, wanted: bool) -> Any:
-        return JsonMember("facts", Value(key)) if wanted else Value(None, JSONField())
+        return JsonMember("facts", Value(key)) if wanted else Value(None, TextField())
 
     return (
         audience.order_by("id")

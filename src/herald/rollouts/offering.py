@@ -1,5 +1,6 @@
 """Whom the clock offers a rollout's image to: open rings, open windows, no freeze, and room under every cap."""
 
+import time
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -24,6 +25,8 @@ NO_WINDOW = timedelta(days=30)
 #: freezes are looked for so far ahead
 AHEAD = NO_WINDOW
 HOUR = timedelta(hours=1)
+#: devices of several rollouts are looked for again after so long (of real time)
+LOOKED_FOR_SECONDS = 15.0
 NO_TIME = timedelta(0)
 
 
@@ -102,18 +105,40 @@ class Around:
     busy: set[int]
 
     @classmethod
-    def now(cls, now: datetime) -> "Around":
+    def now(cls, now: datetime, rollout_ids: Sequence[int]) -> "Around":
         return cls(
             zones=Device.objects.zones(),
             freezes=freezes_between(now, now + AHEAD),
             sites=SiteRoom.now(),
-            best_rank=Delivery.objects.wanted_by_several(),
+            best_rank=_shared.best_ranks(rollout_ids),
             busy=Delivery.objects.all_busy(),
         )
 
     def outranked(self, rank: int) -> list[int]:
         """Devices that an open rollout of higher rank wants too."""
         return [device for device, best in self.best_rank.items() if best < rank]
+
+
+class _Shared:
+    """Which devices several rollouts have. To look for them takes as long as the rest of a turn, so it is done when
+    rollouts begin or end, when deliveries were written, and now and then: one that is written while another
+    transaction with a higher id ends first would not be seen otherwise."""
+
+    def __init__(self) -> None:
+        self._known: tuple[object, ...] = ()
+        self._devices: list[int] = []
+        self._looked = 0.0
+
+    def best_ranks(self, rollout_ids: Sequence[int]) -> dict[int, int]:
+        """Devices that several open rollouts want, and the best (lowest) rank among these."""
+        known = (*sorted(rollout_ids), Delivery.objects.newest_id())
+        if known != self._known or time.monotonic() - self._looked > LOOKED_FOR_SECONDS:
+            self._devices = Delivery.objects.in_several(rollout_ids)
+            self._known, self._looked = known, time.monotonic()
+        return Delivery.objects.best_ranks(self._devices) if self._devices else {}
+
+
+_shared = _Shared()
 
 
 def offer(

@@ -26,12 +26,13 @@ PATIENCE_FACTOR = 4
 PATIENCE_FLOOR = timedelta(hours=1)
 #: how often it is looked whether waiting devices run the version by now
 LOOKED_AT_EVERY = timedelta(seconds=30)
-#: so long a turn goes on offering (of real time)
-OFFER_SECONDS = 0.2
+#: so long after its begin a turn goes on to the next rollout to offer for (of real time)
+OFFER_SECONDS = 0.3
 
 
 def turn_rollouts(*, now: datetime) -> None:
     """One turn of the clock for all rollouts; safe to repeat at any moment."""
+    began = time.perf_counter()
     moving = list(Rollout.objects.moving().prefetch_related("rings"))
     if not moving:
         return
@@ -46,7 +47,7 @@ def turn_rollouts(*, now: datetime) -> None:
         with transaction.atomic():
             open_rings[rollout.pk] = _turn(rollout, counts[rollout.pk], now)
     if any(open_rings.values()):
-        _offer_in_turn([r for r in running if open_rings[r.pk]], open_rings, counts, waits, now)
+        _offer_in_turn([r for r in running if open_rings[r.pk]], open_rings, counts, waits, now, began)
 
 
 class _Served:
@@ -61,11 +62,11 @@ def _offer_in_turn(
     counts: Mapping[int, Mapping[int, PhaseCounts]],
     waits: Mapping[int, Waits],
     now: datetime,
+    began: float,
 ) -> None:
     """Offer for one rollout after the other, the highest rank first. With very many the turn ends before all had
     theirs, so that gates and halting never wait long; the others come first in the next."""
-    around = Around.now(now)
-    began = time.perf_counter()
+    around = Around.now(now, list(counts))
     places = [r.pk for r in rollouts]
     first = places.index(_Served.rollout_id) + 1 if _Served.rollout_id in places else 0
     _Served.rollout_id = None

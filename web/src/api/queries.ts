@@ -289,7 +289,7 @@ export const rolloutDeliveries = (id: number, filter: DeliveryFilter) =>
     queryFn: () =>
       body(
         api.GET("/api/v1/rollouts/{rollout_id}/deliveries", {
-          params: { path: { rollout_id: id }, query: { ...filter, limit: 200 } },
+          params: { path: { rollout_id: id }, query: { ...filter, limit: 100 } },
         }),
       ),
     placeholderData: keepPreviousData,

@@ -52,7 +52,7 @@ class RolloutDeliveriesView(APIView):
         )
         limit, cursor = read_limit(params.get("limit")), read_number(params.get("cursor"))
         page = found if cursor is None else found.filter(id__gt=cursor)
-        rows: Any = list(page.listed().select_related("rollout").order_by("id")[: limit + 1])
+        rows: Any = page.page(limit + 1)
         situation = situation_of(rollout, [d.device_id for d in rows], clock.now())
         body = {
             "count": found.count(),
