@@ -20,7 +20,7 @@ from herald.groups.models import Group
 from herald.images.models import Image
 from herald.images.services import add_image, approve
 from herald.rollouts import drafting, launching
-from herald.rollouts.models import Rollout
+from herald.rollouts.models import Ring, Rollout
 from herald_core.deliveries import Event, Phase
 from herald_core.rings.assignment import RingKind
 
@@ -42,22 +42,26 @@ def run() -> None:
     rollouts = [_launched(number, now) for number in range(ROLLOUTS)]
     without_helpers()
     turn()  # the first one opens the rings
-    spent = []
+    spent: dict[bool, list[float]] = {False: [], True: []}  # by whether a ring opened
     for _ in range(TURNS):
         _work(datetime.now(UTC))
+        open_before = Ring.objects.filter(opened_at__isnull=False).count()
         started = time.perf_counter()
         turn()
-        spent.append(time.perf_counter() - started)
-    value = statistics.median(spent)
-    emit(
-        "clock",
-        f"a turn with {ROLLOUTS} open rollouts of {DEVICES_EACH} devices, {_in_hand()} of them at work",
-        value,
-        "s",
-        target="<= 0.5 s",
-        met=value <= 0.5,
-        slowest=round(max(spent), 3),
-    )
+        took = time.perf_counter() - started
+        spent[Ring.objects.filter(opened_at__isnull=False).count() > open_before].append(took)
+    for opens, words in ((False, ""), (True, ", in which a ring of 4,500 opens")):
+        value = statistics.median(spent[opens])
+        emit(
+            "clock",
+            f"a turn with {ROLLOUTS} open rollouts of {DEVICES_EACH} devices, {_in_hand()} of them at work{words}",
+            value,
+            "s",
+            target="<= 0.5 s",
+            met=value <= 0.5,
+            slowest=round(max(spent[opens]), 3),
+            turns=len(spent[opens]),
+        )
     _watch(rollouts)
     Rollout.objects.all().delete()
 
