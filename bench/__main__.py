@@ -21,6 +21,7 @@ from bench import (  # noqa: E402  Django first
     kills,
     launch,
     preview,
+    simulate,
     values,
 )
 
@@ -31,6 +32,7 @@ BENCHES = {
     "forecast": forecast.run,
     "halting": halting.run,
     "preview": preview.run,
+    "simulate": simulate.run,
     "values": values.run,
     "import": importing.run,
     "checkins": checkins.run,

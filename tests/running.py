@@ -42,10 +42,10 @@ class Running:
         assert done.returncode == 0, done.stdout + done.stderr
         return done.stdout
 
-    def start(self) -> None:
-        self._herald(
-            "start", "--detach", "--port", str(self.port), "--devices", str(self.devices), "--speed", str(self.speed)
-        )
+    def start(self) -> str:
+        """Start it; what that said."""
+        asked = {"--port": self.port, "--devices": self.devices, "--speed": self.speed}
+        return self._herald("start", "--detach", *(str(word) for pair in asked.items() for word in pair))
 
     @classmethod
     @contextmanager

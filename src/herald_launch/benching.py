@@ -12,6 +12,7 @@ FOLDER = ROOT / "var" / "bench"
 NAMES = {
     "draws": "how even a drawn ring is, beside a random draw",
     "forecast": "how often the band of a forecast holds the true end, and how long it takes",
+    "simulate": "a rollout of 10,000 devices over two weeks, played by the core alone",
     "halting": "how often rollouts halt at given failure rates, beside a plain count",
     "cohorts": "whether planted causes of failures are found, and none where there is none",
     "preview": "a rule on 100,000 devices, beside hand-written SQL",

@@ -29,6 +29,7 @@ VIEWS = (
     "/overlaps?groups={pair}",
     "/library",
     "/library?shelf=freezes",
+    "/library?shelf=plans",
     "/library?shelf=releasing",
     "/rollouts/1/report",
     "/rollouts/compare?a=1&b=3",

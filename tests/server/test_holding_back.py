@@ -327,8 +327,6 @@ def test_who_comes_back_to_a_standing_audience_goes_on_and_is_looked_at_anew() -
     assert list(causes[:2]) == ["as it came back, retired", "is in the audience again"]
 
 
-
-
 def test_a_fixed_audience_stays() -> None:
     group = make_static("G", make_devices(1))
     rollout = launched(make_draft(group))

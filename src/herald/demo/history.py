@@ -252,6 +252,7 @@ def _draft(engineer: User, now: datetime) -> None:
             rings=_rings(soak=720, early="Amber Fold"),
             window_start=time(1),
             window_end=time(4, 30),
+            spread_minutes=20,
         ),
         actor=engineer,
         now=now,

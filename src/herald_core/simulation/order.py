@@ -78,11 +78,13 @@ class Room:
         """At most `most` of the devices, in their order; those whose site is full are passed over."""
         if not self._caps.per_site and not self._caps.uplinks:
             return [int(i) for i in chosen[: max(0, most)]]
-        full = [s for s, n in self._at_site.items() if self._caps.per_site and n >= self._caps.per_site]
-        full += [s for s, n in self._caps.uplinks.items() if self._fetching[s] >= n]
         sites = self._columns.site
+        full = np.zeros(int(sites.max(initial=0)) + 1, dtype=bool)
+        if self._caps.per_site:
+            full[[s for s, n in self._at_site.items() if n >= self._caps.per_site]] = True
+        full[[s for s, n in self._caps.uplinks.items() if s < len(full) and self._fetching[s] >= n]] = True
         taken = []
-        for index in chosen[~np.isin(sites[chosen], full)][: max(0, most)]:
+        for index in chosen[~full[sites[chosen]]][: max(0, most)]:
             site = int(sites[index])
             uplink = self._caps.uplinks.get(site)
             if (self._caps.per_site and self._at_site[site] >= self._caps.per_site) or (
@@ -103,6 +105,7 @@ class Columns:
     """What the order of offers depends on, one array a field; times in seconds since the start."""
 
     def __init__(self, devices: Sequence[SimDevice], start: datetime, zones: Sequence[str]) -> None:
+        self._zones = len(zones)
         self.ids = np.array([d.id for d in devices])
         self.ring = np.array([d.ring for d in devices])
         self.zone = np.array([zones.index(d.zone) for d in devices])
@@ -123,8 +126,12 @@ class Columns:
 
     def may_be_offered(self, due: Due, zones: Sequence[int], now: float) -> Indices:
         """Those that wait in open rings and zones, whose place in the spread has come and whose pause is over."""
-        ready = self.waiting & (self.place <= due[self.ring]) & (self.not_before <= now) & np.isin(self.zone, zones)
-        return np.flatnonzero(ready)
+        last_open = int(np.flatnonzero(due >= 0).max(initial=-1))
+        waiting = np.flatnonzero(self.waiting & (self.ring <= last_open))
+        in_zones = np.zeros(self._zones, dtype=bool)
+        in_zones[list(zones)] = True
+        ready = waiting[in_zones[self.zone[waiting]] & (self.place[waiting] <= due[self.ring[waiting]])]
+        return ready[self.not_before[ready] <= now]
 
     def may_fetch(self, due: Due, zones: Sequence[int], now: float) -> Indices:
         """Those of them that can fetch their file ahead and have not yet."""

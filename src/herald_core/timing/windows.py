@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
+from functools import lru_cache
 
 from herald_core.timing.clocks import instant, zone
 
@@ -26,10 +27,15 @@ class Window:
 
     def opening(self, day: date, zone_name: str) -> tuple[datetime, datetime]:
         """The opening that begins on a local day: [start, end) as instants."""
-        last = day if self.end > self.start else day + timedelta(days=1)
-        begins, _ = instant(datetime.combine(day, self.start), zone_name)
-        ends, _ = instant(datetime.combine(last, self.end), zone_name)
-        return begins, ends
+        return _opening(self.start, self.end, day, zone_name)
+
+
+@lru_cache(maxsize=20_000)  # asked again and again, and clock changes make it slow
+def _opening(start: time, end: time, day: date, zone_name: str) -> tuple[datetime, datetime]:
+    last = day if end > start else day + timedelta(days=1)
+    begins, _ = instant(datetime.combine(day, start), zone_name)
+    ends, _ = instant(datetime.combine(last, end), zone_name)
+    return begins, ends
 
 
 def open_until(window: Window | None, device_zone: str, now: datetime) -> datetime | None:

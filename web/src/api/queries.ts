@@ -1,6 +1,6 @@
 /** Every question the interface asks, with its key. The first word of a key is its topic: live events
  * of that topic ask again. */
-import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
 import { api, body } from "./client";
 
 const SECOND = 1000;
@@ -284,14 +284,16 @@ export interface DeliveryFilter {
   error?: string;
 }
 export const rolloutDeliveries = (id: number, filter: DeliveryFilter) =>
-  queryOptions({
+  infiniteQueryOptions({
     queryKey: ["rollout", id, "deliveries", filter],
-    queryFn: () =>
+    queryFn: ({ pageParam }) =>
       body(
         api.GET("/api/v1/rollouts/{rollout_id}/deliveries", {
-          params: { path: { rollout_id: id }, query: { ...filter, limit: 100 } },
+          params: { path: { rollout_id: id }, query: { ...filter, limit: 100, cursor: pageParam } },
         }),
       ),
+    initialPageParam: undefined as number | undefined,
+    getNextPageParam: (page) => page.next ?? undefined,
     placeholderData: keepPreviousData,
   });
 export const schedules = queryOptions({

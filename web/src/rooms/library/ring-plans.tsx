@@ -52,7 +52,7 @@ function Rows({ plan, onDrop }: { plan: Plan; onDrop: () => void }) {
       <td className="px-3 py-1.5">
         {i === 0 && (
           <>
-            <strong className="font-semibold">{plan.name}</strong>
+            <strong className="whitespace-nowrap font-semibold">{plan.name}</strong>
             {plan.note && <div className="max-w-[30ch] text-soft">{plan.note}</div>}
           </>
         )}

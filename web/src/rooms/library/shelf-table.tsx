@@ -10,7 +10,7 @@ export function ShelfTable({ heads, children }: { heads: string[]; children: Rea
       <thead className="text-soft">
         <tr>
           {heads.map((h) => (
-            <th key={h} className="px-3 py-1.5 text-left font-normal">
+            <th key={h} className="whitespace-nowrap px-3 py-1.5 text-left font-normal">
               {h}
             </th>
           ))}

@@ -1,17 +1,18 @@
 /** The devices of a rollout with phase, what they wait for, since when, last error; filters in the address. */
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import type { Schemas } from "@/api/client";
 import { rolloutDeliveries } from "@/api/queries";
 import { useClock } from "@/app/clock";
 import { rolloutRoute } from "@/app/router";
-import { Problem } from "@/parts/controls";
+import { Button, Problem } from "@/parts/controls";
 import { useDeliveryColumns } from "@/parts/delivery-columns";
-import { count } from "@/parts/format";
+import { count, counted } from "@/parts/format";
 import { IN_HAND, OUT } from "@/parts/phases";
 import { Table } from "@/parts/table";
 import { DeviceActs } from "./device-acts";
+import { Hold } from "./hold";
 import { PLACES } from "./where";
 
 const PHASE_FILTERS: [string, string][] = [
@@ -28,7 +29,10 @@ export function DeliveryTable({ rollout }: { rollout: Schemas["RolloutDetail"] }
   const navigate = useNavigate({ from: rolloutRoute.fullPath });
   const { now } = useClock();
   const { by: _, ...filter } = search;
-  const { data, error } = useQuery(rolloutDeliveries(rollout.id, filter));
+  const found = useInfiniteQuery(rolloutDeliveries(rollout.id, filter));
+  const rows = found.data?.pages.flatMap((p) => p.deliveries) ?? [];
+  const total = found.data?.pages[0]?.count;
+  const [holding, setHolding] = useState(false);
   const columns = useDeliveryColumns(now);
   const [chosen, setChosen] = useState<ReadonlyMap<number, string>>(new Map());
   const toggle = (d: Schemas["DeliveryRow"]) => {
@@ -100,18 +104,24 @@ export function DeliveryTable({ rollout }: { rollout: Schemas["RolloutDetail"] }
           onChange={(e) => set({ words: e.target.value || undefined })}
         />
         <p className="ml-auto text-soft" aria-live="polite">
-          {data &&
-            `${count(data.count)} devices${data.count > data.deliveries.length ? `, the first ${data.deliveries.length} shown` : ""}`}
+          {total !== undefined && counted(total, "device")}
         </p>
+        {rollout.ended_at === null && (
+          <Button kind="quiet" onClick={() => setHolding(true)}>
+            Hold by a rule…
+          </Button>
+        )}
       </div>
-      <Problem error={error} />
+      <Problem error={found.error} />
+      {holding && <Hold rollout={rollout.id} whom={{ rule: "", devices: [] }} onClose={() => setHolding(false)} />}
       {chosen.size > 0 && (
         <DeviceActs rollout={rollout.id} devices={[...chosen.values()]} onDone={() => setChosen(new Map())} />
       )}
       <div className="h-[26rem]">
         <Table
           label="Deliveries"
-          rows={data?.deliveries ?? []}
+          rows={rows}
+          onEnd={() => found.hasNextPage && !found.isFetchingNextPage && found.fetchNextPage()}
           columns={columns}
           selection={rollout.ended_at === null ? { chosen, toggle } : undefined}
           onOpen={(d) => navigate({ to: "/devices/$name", params: { name: d.device } })}

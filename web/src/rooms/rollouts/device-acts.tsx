@@ -1,10 +1,11 @@
-/** What can be done with ticked devices of an open rollout: ahead of their ring, once more, or not at all. */
+/** What can be done with ticked devices of an open rollout: ahead of their ring, held back, once more, or not at all. */
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body } from "@/api/client";
 import { Button, Confirm, Labelled, Problem } from "@/parts/controls";
 import { counted } from "@/parts/format";
+import { Hold, useRelease } from "./hold";
 
 type Verb = "push" | "retry" | "skip";
 const DONE: Record<Verb, string> = { push: "go ahead", retry: "are tried again", skip: "are taken out" };
@@ -12,6 +13,8 @@ const DONE: Record<Verb, string> = { push: "go ahead", retry: "are tried again",
 export function DeviceActs({ rollout, devices, onDone }: { rollout: number; devices: string[]; onDone: () => void }) {
   const client = useQueryClient();
   const [reason, setReason] = useState("");
+  const [holding, setHolding] = useState(false);
+  const release = useRelease(rollout, { rule: "", devices });
   const act = useMutation({
     mutationFn: (verb: Verb) => {
       const path = { params: { path: { rollout_id: rollout } } };
@@ -42,6 +45,8 @@ export function DeviceActs({ rollout, devices, onDone }: { rollout: number; devi
       >
         Those that wait are offered it as soon as the window, freezes and caps allow, whatever the gate says.
       </Confirm>
+      <Button onClick={() => setHolding(true)}>Hold back…</Button>
+      <Button onClick={() => release.mutate()}>Release</Button>
       <Button onClick={() => act.mutate("retry")}>Try again</Button>
       <Confirm
         trigger={<Button kind="danger">Take them out…</Button>}
@@ -59,6 +64,9 @@ export function DeviceActs({ rollout, devices, onDone }: { rollout: number; devi
         Choose none
       </Button>
       <Problem error={act.error} />
+      {holding && (
+        <Hold rollout={rollout} whom={{ rule: "", devices }} onClose={() => setHolding(false)} onDone={onDone} />
+      )}
     </div>
   );
 }
