@@ -68,7 +68,10 @@ export function Hold({ rollout, whom, why = "", onClose, onDone }: Props) {
           />
         )}
         {whom.rule && <code className="block font-mono text-xs">{whom.rule}</code>}
-        {told.data && !told.error && (
+        {told.data && !told.error && !held && (
+          <p aria-live="polite">None of the devices that wait is among them, so there is nobody to hold.</p>
+        )}
+        {told.data && !told.error && held > 0 && (
           <p aria-live="polite">
             <strong>{counted(told.data.waiting, "waiting device")}</strong> {told.data.waiting === 1 ? "is" : "are"} not
             offered it until released
