@@ -1,17 +1,19 @@
 """Forecasts: hours are cut as windows and freezes say, caps and gates are kept, and bands hold simulated ends."""
 
 from collections.abc import Sequence
+from dataclasses import replace
 from datetime import UTC, datetime, time, timedelta
 
 import numpy as np
 import pytest
+from bench.forecast import situation_of
 
 from herald_core.caps import Caps
 from herald_core.forecast import Fleet, RingAhead, Situation, forecast
 from herald_core.forecast.futures import without
 from herald_core.forecast.situation import hours
 from herald_core.rings.gates import GateSpec
-from herald_core.simulation.fleet import Behaviour, SimDevice, make_fleet
+from herald_core.simulation.fleet import Behaviour, make_fleet
 from herald_core.simulation.rollout import SimPlan, SimRollout
 from herald_core.timing.windows import Window
 
@@ -120,20 +122,12 @@ def test_the_band_holds_most_simulated_ends(at_once: int) -> None:
     held = 0
     for number in range(20):
         sims = make_fleet(60, zones=("UTC",), rings=(0.3, 0.7), seed=number)
-        told = forecast(of(sims, plan), seed=number)
+        told = forecast(replace(situation_of(plan, sims, NOW), failure_rate=0.02), seed=number)
         how = Behaviour(seed=number, failure_rate=0.02)
         ended = SimRollout(plan, sims, how, NOW, timedelta(minutes=1)).play(NOW + timedelta(days=9))
         assert ended.ended_at is not None
         held += told.end.low <= (ended.ended_at - NOW).total_seconds() <= told.end.high
     assert 11 <= held <= 20
-
-
-def of(devices: Sequence[SimDevice], plan: SimPlan) -> Situation:
-    whole = fleet(*[d.ring for d in devices])
-    whole.interval[:] = [d.interval.total_seconds() for d in devices]
-    whole.attempts[:] = plan.max_attempts
-    rings = [ring(soak=g.soak.total_seconds(), open=i == 0) for i, g in enumerate(plan.rings)]
-    return situation(whole, rings, caps=plan.caps, failure_limit=0.5, max_attempts=3, failure_rate=0.02, turn=60.0)
 
 
 def test_files_that_are_there_when_the_hours_open_take_no_time_then() -> None:

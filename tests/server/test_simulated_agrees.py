@@ -25,7 +25,7 @@ from herald_core.rings.assignment import RingKind
 from herald_core.rings.gates import GateSpec
 from herald_core.simulation.fleet import Attempt, Behaviour, SimDevice, make_fleet
 from herald_core.simulation.rollout import SimFreeze, SimPlan, SimRollout
-from herald_core.timing.spread import place_in_spread, turn_comes
+from herald_core.timing.spread import turn_comes
 from herald_core.timing.windows import EVERY_DAY, Window, open_until, opening_at
 from tests.factories import (
     launched,
@@ -118,9 +118,8 @@ class Server:
         )
         Device.objects.update(last_check_in=start - timedelta(minutes=1))  # launched as known, silent from then on
         self.rollout = launched(draft_of, start)
-        seed, approver = self.rollout.seed, make_user()
-        self.approver = approver
-        self.devices = [replace(d, place=place_in_spread(f"{seed}/{rows[d.id].pk}")) for d in devices]
+        self.approver = make_user()
+        self.devices = [replace(d, place=self.rollout.place_of(rows[d.id].pk)) for d in devices]
         self.by_id = {d.id: d for d in self.devices}
         self.acts = sorted(plan.acts)
         self.next: dict[int, tuple[datetime, str]] = {}

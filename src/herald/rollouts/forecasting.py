@@ -24,7 +24,6 @@ from herald_core.forecast.futures import without
 from herald_core.forecast.situation import Hours, hours
 from herald_core.functions import Function
 from herald_core.preflight import Outcome
-from herald_core.timing.spread import place_in_spread
 from herald_core.timing.windows import Window
 
 #: who approves is assumed to be at work then
@@ -89,9 +88,7 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
             with_file=np.array([r.with_file for r in rows], dtype=bool),
             able_ahead=np.array([r.id not in not_ahead for r in rows], dtype=bool),
             site=np.array([devices[r.id][3] for r in rows], dtype=np.int64),
-            place=np.array([place_in_spread(f"{rollout.seed}/{r.id}") for r in rows], dtype=np.float64)
-            if rollout.spread_minutes
-            else np.zeros(len(rows)),
+            place=np.array([rollout.place_of(r.id) if rollout.spread_minutes else 0.0 for r in rows]),
         ),
         rings=[
             RingAhead(

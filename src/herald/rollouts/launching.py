@@ -20,7 +20,6 @@ from herald.rollouts.sentence import rollout_sentence
 from herald.rollouts.services import locked, note
 from herald_core.deliveries import Kind, Phase
 from herald_core.preflight import TAKES_PART, Outcome
-from herald_core.timing.spread import place_in_spread
 
 
 def request_launch(rollout: Rollout, *, expected: int, actor: User | None, now: datetime) -> Plan:
@@ -148,7 +147,7 @@ def write_devices(
                 target_id=steps[-1].id,
                 hops=len(steps),
                 ahead=[s.id for s in steps[1:]],
-                place=place_in_spread(f"{rollout.seed}/{device.id}"),
+                place=rollout.place_of(device.id),
                 **common,
             )
         )

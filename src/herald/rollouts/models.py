@@ -12,6 +12,7 @@ from herald.rollouts.querysets import RolloutQuerySet
 from herald_core.changes import Change, Choice
 from herald_core.preflight import Outcome
 from herald_core.rings.assignment import RingKind
+from herald_core.timing.spread import place_in_spread
 from herald_core.timing.windows import Window
 
 
@@ -131,6 +132,10 @@ class Rollout(models.Model):
             return None
         days = frozenset(self.window_days) or frozenset(range(7))
         return Window(start=self.window_start, end=self.window_end, days=days)
+
+    def place_of(self, device_id: int) -> float:
+        """The device's place in the spread of starts, from 0 up to 1: always the same."""
+        return place_in_spread(f"{self.seed}/{device_id}")
 
     @property
     def staging_hours(self) -> Window | None:
