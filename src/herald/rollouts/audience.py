@@ -14,8 +14,11 @@ from herald.deliveries.models import Delivery
 from herald.fleet.functions import supported_now
 from herald.fleet.models import Device, DeviceModel, Site
 from herald.fleet.presence import not_heard_for_long
+from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.audience import members_of
 from herald.groups.models import GroupMembership
+from herald.groups.rule_queries import to_condition
+from herald.groups.rules import read_rule
 from herald.images.builds import upgrades_now
 from herald.lookups import JsonMember, JsonText
 from herald.rollouts.models import Ring, Rollout
@@ -91,12 +94,29 @@ class Plan:
         return [s.__dict__ for s in shares([d.strata for d in self.taking_part], self.ring_of, ring, STRATA)]
 
 
-def audience_of(rollout: Rollout) -> "QuerySet[Device]":
-    """The devices of the groups; of a rollout that puts another back, those that the other changed."""
+def audience_of(rollout: Rollout, now: datetime) -> "QuerySet[Device]":
+    """The devices of the groups that the rollout's rule matches; of a rollout that puts another back, those that the
+    other changed.
+
+    Raises:
+        InvalidRule: what the rule names is no more.
+    """
     if rollout.puts_back_id is None:
-        return members_of(rollout.include.all(), rollout.exclude.all())
+        return narrowed(rollout, members_of(rollout.include.all(), rollout.exclude.all()), now)
     changed = Delivery.objects.of_rollout(rollout.puts_back_id).filter(phase="confirmed").exclude(from_version="")
     return Device.objects.filter(pk__in=changed.values("device_id"))
+
+
+def narrowed(rollout: Rollout, devices: "QuerySet[Device]", now: datetime) -> "QuerySet[Device]":
+    """Those of the devices that the rollout's rule matches; all where it has none.
+
+    Raises:
+        InvalidRule: what the rule names is no more.
+    """
+    if not rollout.only_rule:
+        return devices
+    vocabulary = load_vocabulary()
+    return devices.filter(to_condition(read_rule(rollout.only_rule, vocabulary), vocabulary, now))
 
 
 def functions_used(rollout: Rollout) -> frozenset[Function]:
@@ -119,7 +139,7 @@ def table_of(rollout: Rollout, upgrades: Upgrades) -> ChangeTable | None:
 
 def plan(rollout: Rollout, rings: Sequence[Ring], *, now: datetime) -> Plan:
     """Preflight and rings of a rollout as things stand."""
-    devices = list(planned(rollout, audience_of(rollout), now))
+    devices = list(planned(rollout, audience_of(rollout, now), now))
     outcomes = Counter(d.outcome for d in devices)
     taking_part = [d for d in devices if d.outcome in TAKES_PART]
     ring_of = assign(

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 def clashes(rollout: Rollout, *, now: datetime) -> list[Clash]:
     """What a draft meets, were it launched now."""
-    devices = audience_of(rollout).order_by()
+    devices = audience_of(rollout, now).order_by()
     return [*_rollouts(rollout, devices), *_freezes(rollout, devices, now), *clashes_of_others(devices, now)]
 
 

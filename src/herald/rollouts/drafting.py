@@ -11,7 +11,9 @@ from django.db import transaction
 from herald.access.models import User
 from herald.api.errors import Invalid
 from herald.fleet.models import DeviceModel
+from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.models import Group
+from herald.groups.rules import read_rule
 from herald.images.models import Image
 from herald.rollouts.audience import Plan, plan
 from herald.rollouts.models import ChangeRow, Ring, RingPlanVersion, Rollout, RolloutState, TakenOut
@@ -61,6 +63,7 @@ class RolloutDraft:
     include: Sequence[Group]
     rings: Sequence[RingDraft]
     exclude: Sequence[Group] = ()
+    only_rule: str = ""
     downgrades: bool = False
     standing: bool = False
     window_start: time | None = None
@@ -85,6 +88,7 @@ class RolloutDraft:
 
 #: what a draft writes as it is
 COLUMNS = (
+    "only_rule",
     "downgrades",
     "standing",
     "window_start",
@@ -112,6 +116,7 @@ def save_draft(draft: RolloutDraft, *, actor: User | None, now: datetime, rollou
 
     Raises:
         Invalid: a row of the change table, a ring or the window does not fit.
+        InvalidRule: the rule cannot be understood.
         Conflict: the rollout was launched already.
     """
     _check(draft, puts_back=rollout is not None and rollout.puts_back_id is not None)
@@ -150,6 +155,8 @@ def _check(draft: RolloutDraft, *, puts_back: bool) -> None:
         raise Invalid("/changes", "This rollout puts back what each device had, so it has no change table.")
     for position, change in enumerate(draft.changes):
         _check_change(change, f"/changes/{position}", draft.changes[:position])
+    if draft.only_rule:
+        read_rule(draft.only_rule, load_vocabulary())
     check_rings(draft.rings, "/rings")
     minutes = max((c.image.expected_minutes for c in draft.changes if c.image), default=0)
     check_window(draft.window_start, draft.window_end, minutes)

@@ -8,7 +8,7 @@ from django.db import transaction
 from django.db.models import Max
 
 from herald.access.models import User
-from herald.api.errors import Conflict, CountMismatch, NobodyThere
+from herald.api.errors import Conflict, CountMismatch, InvalidRule, NobodyThere
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.images.models import ImageStatus
@@ -80,10 +80,10 @@ def launch(rollout: Rollout, *, now: datetime) -> Plan | None:
         if rollout.state != RolloutState.LAUNCHING:
             return None
         rings = list(rollout.rings.select_related("group"))
-        found = plan(rollout, rings, now=now)
         try:
+            found = plan(rollout, rings, now=now)
             check_launch(rollout, found)
-        except (Conflict, NobodyThere) as refusal:
+        except (Conflict, NobodyThere, InvalidRule) as refusal:
             rollout.state, rollout.reason = RolloutState.DRAFT, refusal.detail[:300]
             rollout.save(update_fields=["state", "reason"])
             notify("rollout", rollout.pk)

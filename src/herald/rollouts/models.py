@@ -44,6 +44,8 @@ class Rollout(models.Model):
     downgrades = models.BooleanField(default=False)
     include = models.ManyToManyField(Group, related_name="rollouts_for")
     exclude = models.ManyToManyField(Group, related_name="rollouts_not_for")
+    #: of the groups' devices those that this rule matches as they come in; empty for all
+    only_rule = models.TextField(blank=True)
     state = models.CharField(max_length=10, choices=RolloutState, default=RolloutState.DRAFT)
     window_start = models.TimeField(null=True)
     window_end = models.TimeField(null=True)

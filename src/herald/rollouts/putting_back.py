@@ -56,7 +56,7 @@ def put_back(rollout: Rollout, *, actor: User | None, now: datetime) -> Rollout:
             failure_limit_pct=rollout.failure_limit_pct,
             **{name: getattr(rollout, name) for name in _SAME},
         )
-        count = audience_of(draft).count()
+        count = audience_of(draft, now).count()
         if count == 0:
             raise NobodyThere("This rollout has changed no device yet, so there is nothing to put back.")
         draft.save()

@@ -28,6 +28,8 @@ def sentence_parts(rollout: Rollout) -> list[dict[str, str]]:
     else:
         parts = [_word("Put "), _slot("change", target_words(rollout) or "which version?"), _word(" on ")]
         parts.append(_slot("audience", include or "nobody yet"))
+    if rollout.only_rule:
+        parts += [_word(", only those with "), _slot("audience", rollout.only_rule)]
     if exclude:
         parts += [_word(" "), _slot("exclude", f"without {exclude}")]
     count = len(rollout.rings.all())

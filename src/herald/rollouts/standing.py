@@ -9,13 +9,13 @@ from django.db import transaction
 from django.db.models import QuerySet
 
 from herald.access.models import User
-from herald.api.errors import Conflict, NobodyThere
+from herald.api.errors import Conflict, InvalidRule, NobodyThere
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
 from herald.groups.audience import members_of
 from herald.groups.models import Group
-from herald.rollouts.audience import audience_of, planned, ring_plans
+from herald.rollouts.audience import narrowed, planned, ring_plans
 from herald.rollouts.launching import supersede_others, write_devices
 from herald.rollouts.models import OPEN_STATES, LeftOut, Ring, Rollout, RolloutState
 from herald.rollouts.services import locked, note
@@ -56,13 +56,15 @@ def follow_audience(rollout: Rollout, *, now: datetime) -> None:
         rollout = Rollout.objects.select_for_update().get(pk=rollout.pk)
         if rollout.state != RolloutState.RUNNING:
             return
-        audience = audience_of(rollout)
+        # who no longer fits the rule stays: a tag that is renamed must not empty a rollout; who joins must fit it
+        audience = members_of(rollout.include.all(), rollout.exclude.all())
         left = deliveries.withdraw(
             Delivery.objects.of_rollout(rollout.pk).exclude(device__in=audience.values("pk")),
             now=now,
             cause=LEFT,
         )
-        joined = _take_in(rollout, audience, now) + _take_back(rollout, audience, now)
+        fits = _fitting(rollout, audience, now)
+        joined = _take_in(rollout, fits, now) + _take_back(rollout, fits, now)
         rollout.audience_checked_at = now
         rollout.save(update_fields=["audience_checked_at"])
         if joined or left:
@@ -82,7 +84,7 @@ class Extension:
 
 def preview_extension(rollout: Rollout, groups: Sequence[Group], *, now: datetime) -> Extension:
     """What extending the rollout to these groups would do."""
-    added = members_of(groups, rollout.exclude.all())
+    added = narrowed(rollout, members_of(groups, rollout.exclude.all()), now)
     fresh = list(planned(rollout, _new_to(rollout, added), now))
     joins = sum(d.outcome in TAKES_PART for d in fresh)
     already = sum(d.outcome is Outcome.ALREADY for d in fresh)
@@ -108,7 +110,7 @@ def extend(rollout: Rollout, groups: Sequence[Group], *, actor: User | None, now
         if told.joins == 0:
             raise NobodyThere("These groups bring nobody who would take part.")
         rollout.include.add(*groups)
-        _take_in(rollout, members_of(groups, rollout.exclude.all()), now)
+        _take_in(rollout, narrowed(rollout, members_of(groups, rollout.exclude.all()), now), now)
         names = " and ".join(g.name for g in groups)
         note(rollout, f"Extended to {names}: {told.joins} devices more"[:300], actor=actor, now=now)
     return told
@@ -131,6 +133,18 @@ def _take_in(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> i
     write_devices(rollout, rings, devices, ring_of, now)
     supersede_others(rollout, now)
     return sum(d.outcome in TAKES_PART for d in devices)
+
+
+def _fitting(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> "QuerySet[Device]":
+    """Those whom the rollout's rule matches. Where what it names is no more, nobody, and the audience is fixed from now
+    on, which is put on record."""
+    try:
+        return narrowed(rollout, audience, now)
+    except InvalidRule as refusal:
+        Rollout.objects.filter(pk=rollout.pk).update(standing=False)
+        why = f"Its audience is fixed from now on, as its rule cannot be read any more: {refusal.detail}"
+        note(rollout, why[:300], actor=None, now=now)
+        return Device.objects.none()
 
 
 def _take_back(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> int:

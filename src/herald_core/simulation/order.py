@@ -131,7 +131,8 @@ class Columns:
         in_zones = np.zeros(self._zones, dtype=bool)
         in_zones[list(zones)] = True
         ready = waiting[in_zones[self.zone[waiting]] & (self.place[waiting] <= due[self.ring[waiting]])]
-        return ready[self.not_before[ready] <= now]
+        free: Indices = ready[self.not_before[ready] <= now]
+        return free
 
     def may_fetch(self, due: Due, zones: Sequence[int], now: float) -> Indices:
         """Those of them that can fetch their file ahead and have not yet."""

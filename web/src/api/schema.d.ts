@@ -3523,6 +3523,7 @@ export interface components {
             changes: components["schemas"]["ChangeView"][];
             include: components["schemas"]["NamedThing"][];
             exclude: components["schemas"]["NamedThing"][];
+            only_rule: string;
             /** Format: time */
             window_start: string | null;
             /** Format: time */
@@ -3578,6 +3579,8 @@ export interface components {
             plan_version_id?: number | null;
             include: number[];
             exclude?: number[];
+            /** @default  */
+            only_rule?: string;
             rings: components["schemas"]["RingDraftBodyRequest"][];
             /** Format: time */
             window_start?: string | null;

@@ -102,6 +102,7 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
     exclude: named(draft.exclude ?? []),
   });
   const refused = keep.error instanceof ApiError ? keep.error : null;
+  const problems = refused?.errors.filter((e) => e.line) ?? [];
   const isKept = rollout !== null && JSON.stringify(draft) === keptAs.current && !keep.isPending && !refused;
   return (
     <div className="grid h-full grid-cols-[1fr_330px] max-lg:grid-cols-1">
@@ -138,10 +139,11 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
               onChange={setDraft}
               images={images ?? []}
               groups={groups ?? []}
+              problems={problems}
               onClose={() => setOpen("")}
             />
           )}
-          <Problem error={keep.error ?? discard.error} />
+          <Problem error={(problems.length && open === "audience" ? null : keep.error) ?? discard.error} />
           <RingTable
             draft={draft}
             onChange={setDraft}

@@ -9,6 +9,7 @@ export const EMPTY: Draft = {
   changes: [],
   include: [],
   exclude: [],
+  only_rule: "",
   rings: [
     { name: "Canary", kind: "number", number: 12, confirmed_pct: 95, soak_minutes: 60 },
     { name: "Early", kind: "share", share_pct: 25, confirmed_pct: 95, soak_minutes: 120 },
@@ -49,6 +50,7 @@ export function draftOf(rollout: Schemas["RolloutDetail"]): Draft {
     })),
     include: rollout.include.map((g) => g.id),
     exclude: rollout.exclude.map((g) => g.id),
+    only_rule: rollout.only_rule,
     rings: rollout.rings.map((r) => ({
       name: r.name,
       kind: r.kind,
@@ -162,6 +164,7 @@ export function sentenceOf(
           word(" on "),
           slot("audience", names.include.join(" and ") || "whom?"),
         ]),
+    ...(draft.only_rule ? [word(", only those with "), slot("audience", draft.only_rule)] : []),
     word(" "),
     slot("exclude", names.exclude.length ? `without ${names.exclude.join(" and ")}` : "without nobody"),
     word(", in "),

@@ -1,9 +1,10 @@
 /** The editor of one slot of the sentence, in place beneath it. */
 import { DateTime } from "luxon";
-import type { Schemas } from "@/api/client";
+import type { FieldProblem, Schemas } from "@/api/client";
 import { useClock } from "@/app/clock";
 import { Button, Card, Labelled, Picker } from "@/parts/controls";
 import { count } from "@/parts/format";
+import { RuleEditor } from "@/parts/rule-editor";
 import { ChangeSlot } from "./change-slot";
 import { atAnyHour, type Draft } from "./draft";
 
@@ -14,6 +15,8 @@ interface Props {
   onChange: (draft: Draft) => void;
   images: Schemas["ImageRow"][];
   groups: Schemas["GroupRow"][];
+  /** what is wrong with the rule of the audience */
+  problems: FieldProblem[];
   onClose: () => void;
 }
 
@@ -36,7 +39,7 @@ export function SlotEditor(props: Props) {
   );
 }
 
-function GroupsSlot({ slot, draft, onChange, groups }: Props) {
+function GroupsSlot({ slot, draft, onChange, groups, problems }: Props) {
   const options = groups.map((g) => ({ id: g.id, name: g.name, note: count(g.member_count) }));
   const field = slot === "audience" ? "include" : "exclude";
   return (
@@ -47,6 +50,18 @@ function GroupsSlot({ slot, draft, onChange, groups }: Props) {
         chosen={draft[field] ?? []}
         onChange={(ids) => onChange({ ...draft, [field]: ids })}
       />
+      {slot === "audience" && (
+        <div className="mt-3">
+          <p className="mb-1 font-semibold text-soft">Of these only those that also match</p>
+          <RuleEditor
+            label="Rule of the audience"
+            value={draft.only_rule ?? ""}
+            onChange={(rule) => onChange({ ...draft, only_rule: rule })}
+            problems={problems}
+            hint="empty: all of them. For example: uplink != satellite and battery > 30"
+          />
+        </div>
+      )}
       {slot === "audience" && (
         <label className="mt-3 flex min-h-[30px] items-center gap-2">
           <input
