@@ -39,10 +39,12 @@ def report(phase: str, counter: int = 6, attempt: int = 1, error: str = "") -> R
     return Report(attempt=attempt, counter=counter, phase=phase, error=error)
 
 
-def test_a_closed_delivery_never_changes_but_for_another_attempt_by_hand() -> None:
+def test_a_closed_delivery_never_changes_but_for_another_attempt_by_hand_and_who_comes_back() -> None:
+    reopened = {(Phase.FAILED, Event.AGAIN), (Phase.EXPIRED, Event.AGAIN), (Phase.WITHDRAWN, Event.REJOIN)}
     for phase in CLOSED:
         for event in Event:
-            if event is Event.AGAIN and phase in (Phase.FAILED, Phase.EXPIRED):
+            if (phase, event) in reopened:
+                assert advance(phase, event) is Phase.WAITING
                 continue
             with pytest.raises(InvalidTransition):
                 advance(phase, event)
