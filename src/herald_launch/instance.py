@@ -85,7 +85,8 @@ class Instance:
 
 def serve(host: str, port: int) -> list[str]:
     """The web server. Open event streams would keep it from ending, hence the two seconds."""
-    return _uvicorn("herald.asgi:app", host, port)
+    # longer than browsers keep an idle connection: one that closes as a browser sends is an answer that never comes
+    return [*_uvicorn("herald.asgi:app", host, port), "--timeout-keep-alive", "620"]
 
 
 def gateway(host: str, port: int) -> list[str]:
