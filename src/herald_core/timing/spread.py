@@ -17,11 +17,16 @@ def share_due(spread: timedelta, *, begins: datetime, latest: datetime | None, n
 
     The spread starts at `begins`. Work may begin until `latest`; None for no such end.
     """
-    length = spread if latest is None else min(spread, (latest - begins) * MOST_OF_HOURS)
+    length = _length(spread, begins, latest)
     return 1.0 if length <= timedelta(0) else min(1.0, max(0.0, (now - begins) / length))
 
 
 def turn_comes(place: float, spread: timedelta, *, begins: datetime, latest: datetime | None) -> datetime:
     """When a device with this place in the spread may begin."""
+    length = _length(spread, begins, latest)
+    return begins + length * place
+
+
+def _length(spread: timedelta, begins: datetime, latest: datetime | None) -> timedelta:
     length = spread if latest is None else min(spread, (latest - begins) * MOST_OF_HOURS)
-    return begins + max(timedelta(0), length) * place
+    return max(timedelta(0), length)
