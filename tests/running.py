@@ -20,6 +20,17 @@ ENGINEER = "engineer@larkfield.example"
 PATIENCE_SECONDS = 150.0
 
 
+class Refused(OSError):
+    """The server's answer was a problem; it says which."""
+
+    def __init__(self, error: urllib.error.HTTPError) -> None:
+        said = error.read().decode(errors="replace")
+        super().__init__(f"{error.url}: {error.code} {said[:1500]}")
+        self.status = error.code
+        is_problem = error.headers.get_content_type() == "application/problem+json"
+        self.code = json.loads(said)["type"].rsplit(":", 1)[-1] if is_problem else ""
+
+
 class Running:
     """An installation in a folder of its own, with a small fleet whose time runs fast."""
 
@@ -89,8 +100,11 @@ class Running:
             data=None if body is None else json.dumps(body).encode(),
             headers={"Authorization": f"Bearer {self._token}", "Content-Type": "application/json"},
         )
-        with urllib.request.urlopen(request, timeout=30) as response:
-            return None if response.status == 204 else json.load(response)
+        try:
+            with urllib.request.urlopen(request, timeout=30) as response:
+                return None if response.status == 204 else json.load(response)
+        except urllib.error.HTTPError as error:
+            raise Refused(error) from None
 
     def ask(self, path: str) -> Any:
         """A GET that is asked again while the server is coming back."""
@@ -98,7 +112,7 @@ class Running:
         while True:
             try:
                 return self.api("GET", path)
-            except (OSError, urllib.error.URLError):
+            except OSError:
                 if time.monotonic() > deadline:
                     raise
                 time.sleep(0.3)
@@ -145,12 +159,12 @@ class Running:
         The fleet goes on meanwhile, so a device may have joined since the preflight; the number is then asked again.
         """
         rollout = self.api("POST", "rollouts", body)["id"]
-        for last in (False, False, True):
+        deadline = time.monotonic() + PATIENCE_SECONDS
+        while True:
             reached = self.api("POST", f"rollouts/{rollout}/preflight")["reached"]
             try:
                 self.api("POST", f"rollouts/{rollout}/launch", {"devices": reached})
-                break
-            except urllib.error.HTTPError as error:
-                if last or not str(json.load(error)["type"]).endswith("count-mismatch"):
+                return int(rollout)
+            except Refused as refused:
+                if refused.code != "count-mismatch" or time.monotonic() > deadline:
                     raise
-        return int(rollout)

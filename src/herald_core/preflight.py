@@ -62,6 +62,14 @@ WORDS: Mapping[Outcome, str] = {
 }
 
 
+def leeway(reached: int) -> int:
+    """By how many devices the number typed at a launch may differ from the number that it reaches: a hundredth.
+
+    A fleet of many thousands moves while one types; the number guards against a launch to ten times too many.
+    """
+    return reached // 100
+
+
 @dataclass(frozen=True, slots=True)
 class Candidate:
     """A device of the audience, as far as preflight looks. Facts that it does not report are None.

@@ -16,6 +16,8 @@ from herald_launch.steps import PYTHON, ROOT, StepFailed, run, say
 WEB = ROOT / "web"
 TEST_FOLDER = ROOT / "var" / "test"
 BIN = Path(PYTHON).parent
+#: how many tests run beside each other where none of them waits for real time
+WORKERS = min(4, os.cpu_count() or 1)
 
 
 def run_tests(what: str) -> None:
@@ -59,7 +61,7 @@ def _core() -> None:
         # mypy reads the settings, which want a key
         run([str(BIN / command[0]), *command[1:]], doing=" ".join(command), env={"HERALD_SECRET_KEY": "checks"})
         say(f"{command[0]} is content")
-    _pytest("tests/core")
+    _pytest("tests/core", workers=WORKERS)
 
 
 def _server() -> None:
@@ -71,7 +73,7 @@ def _server() -> None:
         advice="Make the migration with ./herald manage makemigrations.",
     )
     check_client(environment)
-    _pytest("tests/server", environment)
+    _pytest("tests/server", environment, workers=WORKERS)
     _pytest("tests/launch", environment)
 
 
@@ -110,8 +112,8 @@ def _database() -> dict[str, str]:
     }
 
 
-def _pytest(folder: str, environment: dict[str, str] | None = None) -> None:
-    command = [str(BIN / "pytest"), folder]
+def _pytest(folder: str, environment: dict[str, str] | None = None, *, workers: int = 1) -> None:
+    command = [str(BIN / "pytest"), folder, *(["-n", str(workers)] if workers > 1 else [])]
     done = subprocess.run(
         command, cwd=ROOT, env={**os.environ, "HERALD_SECRET_KEY": "tests", **(environment or {})}, check=False
     )

@@ -11,20 +11,21 @@ from herald_core.deliveries import IN_HAND
 from tests.running import Running
 
 pytestmark = pytest.mark.filterwarnings("ignore")
-HEARD = 'presence = "on time" and admission = admitted'
+# not "on time": that changes from moment to moment in a fleet whose hour is nine seconds
+HEARD = 'presence any of ("on time", late) and admission = admitted'
 
 
-def heard_of(running: Running, family: str, most: int, *, not_on: str) -> list[str]:
+def heard_of(running: Running, family: str, most: int, *, not_on: str, at_least: str = "0.0.1") -> list[str]:
     """The names of some devices of a family that call and run another version, whatever other tests did to them."""
-    rule = quote(f"family = {family} and firmware != {not_on} and {HEARD}")
+    rule = quote(f"family = {family} and firmware >= {at_least} and firmware != {not_on} and {HEARD}")
     return [d["name"] for d in running.ask(f"devices?limit={most}&rule={rule}")["devices"]]
 
 
 def test_a_bad_image_on_satellite_uplinks_is_caught_and_the_rest_goes_on(signed_in: Page, running: Running) -> None:
     page = signed_in
     running.add_fault(version="5.1.0", uplink="satellite", chance=1.0, error="bad-hash")
-    rule = f"family = Sill and firmware >= 5.0.0 and firmware != 5.1.0 and {HEARD}"
-    group = running.api("POST", "groups", {"name": "Not on 5.1.0", "rule": rule})
+    sills = heard_of(running, "Sill", 200, not_on="5.1.0", at_least="5.0.0")
+    group = running.api("POST", "groups", {"name": "Not on 5.1.0", "kind": "static", "devices": sills})
     rollout = running.launch(
         {
             "changes": [{"choice": "image", "image_id": running.image("Sill 5.1.0")}],

@@ -72,6 +72,15 @@ def test_launch_wants_the_number_of_devices() -> None:
     assert Rollout.objects.get().state == "draft"
 
 
+def test_of_a_large_fleet_the_number_may_be_out_by_a_hundredth() -> None:
+    rollout = make_draft(make_static("G", make_devices(200)))
+    for typed in (197, 203):
+        with pytest.raises(CountMismatch):
+            launching.request_launch(rollout, expected=typed, actor=None, now=NOW)
+    assert launching.request_launch(rollout, expected=202, actor=None, now=NOW).reached == 200
+    assert Rollout.objects.get().state == "launching"
+
+
 def test_an_image_that_is_not_approved_is_not_sent() -> None:
     image = make_image()
     rollout = make_draft(make_static("G", make_devices(1)), image)

@@ -19,7 +19,7 @@ from herald.rollouts.models import LeftOut, Ring, Rollout, RolloutState
 from herald.rollouts.sentence import rollout_sentence
 from herald.rollouts.services import locked, note
 from herald_core.deliveries import Kind, Phase
-from herald_core.preflight import TAKES_PART, Outcome
+from herald_core.preflight import TAKES_PART, Outcome, leeway
 
 
 def request_launch(rollout: Rollout, *, expected: int, actor: User | None, now: datetime) -> Plan:
@@ -28,7 +28,7 @@ def request_launch(rollout: Rollout, *, expected: int, actor: User | None, now: 
     Raises:
         Conflict: it is no draft, a device has no target, or an image may not be sent.
         NobodyThere: preflight leaves nobody to send it to.
-        CountMismatch: `expected` is not the number of devices that the launch reaches.
+        CountMismatch: `expected` is not the number of devices that the launch reaches, nor within a hundredth of it.
     """
     from herald.rollouts.tasks import carry_out_launch  # tasks import services
 
@@ -36,7 +36,7 @@ def request_launch(rollout: Rollout, *, expected: int, actor: User | None, now: 
         rollout = locked(rollout, RolloutState.DRAFT, doing="launched")
         found = preflight(rollout, now=now)
         check_launch(rollout, found)
-        if expected != found.reached:
+        if abs(expected - found.reached) > leeway(found.reached):
             message = (
                 f"The launch would reach {found.reached} devices, and {expected} was typed. "
                 "Look at the preflight again and type the number it gives."

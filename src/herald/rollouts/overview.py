@@ -14,7 +14,7 @@ from herald.rollouts.sentence import sentence_parts, short_words
 from herald.rollouts.turn import PhaseCounts, gate_of, phase_counts
 from herald_core.deliveries import OPEN
 from herald_core.functions import WITHOUT
-from herald_core.preflight import TAKES_PART, WORDS, Outcome
+from herald_core.preflight import TAKES_PART, WORDS, Outcome, leeway
 from herald_core.rings.assignment import detection_chance, devices_needed
 
 MARKS_PER_RING = 600
@@ -126,6 +126,7 @@ def preflight_view(rollout: Rollout, plan: Plan) -> dict[str, Any]:
     return {
         "audience": plan.audience,
         "reached": plan.reached,
+        "leeway": leeway(plan.reached),
         "in_no_ring": plan.in_no_ring,
         "outcomes": [
             {"outcome": o.value, "words": WORDS[o], "takes_part": o in TAKES_PART, "count": plan.outcomes[o]}

@@ -3315,12 +3315,13 @@ export interface components {
             used_by: number;
         };
         /**
-         * @description Who would take part and who not. `reached` is the number that a launch asks for, `hops` how many installs
-         *     come before the last ones.
+         * @description Who would take part and who not. `reached` is the number that a launch asks for, by how many it may
+         *     be out `leeway`, and how many installs come before the last ones `hops`.
          */
         PreflightView: {
             audience: number;
             reached: number;
+            leeway: number;
             in_no_ring: number;
             outcomes: components["schemas"]["OutcomeCount"][];
             lacking: components["schemas"]["LackingCount"][];

@@ -251,11 +251,12 @@ class ModelInAudience(serializers.Serializer[Any]):
 
 
 class PreflightView(serializers.Serializer[Any]):
-    """Who would take part and who not. `reached` is the number that a launch asks for, `hops` how many installs
-    come before the last ones."""
+    """Who would take part and who not. `reached` is the number that a launch asks for, by how many it may
+    be out `leeway`, and how many installs come before the last ones `hops`."""
 
     audience = serializers.IntegerField()
     reached = serializers.IntegerField()
+    leeway = serializers.IntegerField()
     in_no_ring = serializers.IntegerField()
     outcomes = OutcomeCount(many=True)
     lacking = LackingCount(many=True)

@@ -171,7 +171,8 @@ function Launch({
     onError: () => client.invalidateQueries({ queryKey: ["preflight", rollout?.id] }),
   });
   const unset = data.outcomes.find((o) => o.outcome === "no_target")?.count ?? 0;
-  const matches = typed.trim() === String(data.reached) && data.reached > 0;
+  const isNumber = /^\d+$/.test(typed.trim());
+  const matches = isNumber && data.reached > 0 && Math.abs(Number(typed) - data.reached) <= data.leeway;
   return (
     <section>
       <h2 className="text-[1.1rem]">Launch</h2>
