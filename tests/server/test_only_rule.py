@@ -77,3 +77,22 @@ def test_a_rule_that_cannot_be_read_is_refused_with_its_place_and_names_nobody_l
     rollout.refresh_from_db()
     assert (rollout.standing, len(in_rollout(rollout))) == (False, 1)
     assert RecordEntry.objects.filter(sentence__startswith="Its audience is fixed from now on").count() == 1
+
+
+def test_its_rule_follows_as_what_it_names_gets_another_name_and_keeps_it_from_being_deleted() -> None:
+    client = APIClient()
+    client.force_authenticate(make_user())
+    first, second = make_device(tags=["north"]), make_device(tags=["north"])
+    marked, group = make_static("Marked", [first]), make_static("G", [first])
+    rollout = launched(make_draft(group, only_rule="tag = north and group = Marked", standing=True))
+    assert "rollout" in client.delete("/api/v1/tags/north").json()["detail"]
+    assert client.delete(f"/api/v1/groups/{marked.pk}").json()["uses"][0]["kind"] == "rollout"
+    assert client.post("/api/v1/tags/north/rename", {"to": "upland"}, format="json").status_code == 200
+    renamed = client.patch(f"/api/v1/groups/{marked.pk}", {"name": "Chosen ones"}, format="json")
+    assert renamed.status_code == 200, renamed.json()
+    rollout.refresh_from_db()
+    assert rollout.only_rule == 'tag = upland and group = "Chosen ones"'
+    for whom in (group, marked):
+        set_members(whom, Device.objects.filter(pk__in=[first.pk, second.pk]), now=NOW, cause="t")
+    turn_rollouts(now=NOW + MINUTE)
+    assert in_rollout(rollout) == {first.pk, second.pk}

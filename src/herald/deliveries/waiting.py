@@ -131,11 +131,11 @@ def _held_by_hours(rollout: "Rollout", delivery: Delivery, now: datetime) -> Wai
 def _held_by_spread(
     rollout: "Rollout", delivery: Delivery, begins: datetime, latest: datetime | None, now: datetime
 ) -> Waiting | None:
-    ring = delivery.ring
-    if delivery.pushed or ring is None or ring.opened_at is None:
+    opens = rollout.begins_in(delivery.ring) if delivery.ring else None
+    if delivery.pushed or opens is None:
         return None
-    begins = max(begins, ring.opened_at, rollout.starts_at or ring.opened_at)
-    turn = turn_comes(delivery.place, timedelta(minutes=rollout.spread_minutes), begins=begins, latest=latest)
+    spread = timedelta(minutes=rollout.spread_minutes)
+    turn = turn_comes(delivery.place, spread, begins=max(begins, opens), latest=latest)
     if turn <= now:
         return None
     return Waiting(reason=f"its turn: starts are spread over {rollout.spread_minutes} min", until=turn)

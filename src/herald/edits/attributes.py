@@ -14,7 +14,7 @@ from herald.api.errors import Conflict, Invalid
 from herald.fleet import editing
 from herald.fleet.models import Device, PropertyDefinition
 from herald.fleet.vocabulary import load_vocabulary
-from herald.groups.effects import groups_reading
+from herald.groups.effects import groups_reading, rules_naming
 from herald.groups.models import Group
 from herald.groups.rules import check_saved_rules
 from herald.live.notify import notify
@@ -140,13 +140,13 @@ def delete_attribute(key: str, *, actor: User | None, now: datetime) -> None:
     """
     with transaction.atomic():
         known = PropertyDefinition.objects.attributes().select_for_update().get(key=key)
-        devices, groups = Device.objects.with_attribute(key).count(), groups_reading(key)
-        if devices or groups:
+        devices, uses = Device.objects.with_attribute(key).count(), rules_naming(key)
+        if devices or uses:
             parts = [f"{devices} devices have a value"] if devices else []
-            parts += [f"the rule of “{g.name}” reads it" for g in groups]
+            parts += [f"{u.within} reads it" for u in uses]
             raise Conflict(
                 f"{key} is in use: {'; '.join(parts)}. Clear the values and change the rules first.",
-                uses=[{"kind": "group", "id": g.pk, "sentence": f"The rule of “{g.name}”"} for g in groups],
+                uses=[u.__dict__ for u in uses],
                 devices=devices,
             )
         record(now=now, actor=actor, kind="attribute", object_id=known.pk, sentence=f"Deleted the attribute {key}")

@@ -15,7 +15,7 @@ from herald.edits.change import read_tags
 from herald.fleet import editing
 from herald.fleet.models import Custodian, Device, DeviceModel, Site
 from herald.fleet.vocabulary import load_vocabulary
-from herald.groups.effects import GroupEffect, Records, effects_of, groups_reading
+from herald.groups.effects import GroupEffect, Records, effects_of, groups_reading, rules_naming
 from herald.groups.models import Group
 from herald.groups.services import replace_in_rules
 from herald.live.notify import notify
@@ -146,8 +146,8 @@ def delete_thing(kind: Kind, thing: Thing, *, actor: User | None, now: datetime)
         Conflict: devices, rules or something else refers to it; with the list.
     """
     with transaction.atomic():
-        groups = groups_reading(kind.word, thing.name)
-        parts = [f"the rule of “{g.name}” names it" for g in groups]
+        uses = rules_naming(kind.word, thing.name)
+        parts = [f"{u.within} names it" for u in uses]
         pk = thing.pk
         try:
             with transaction.atomic():
@@ -161,7 +161,7 @@ def delete_thing(kind: Kind, thing: Thing, *, actor: User | None, now: datetime)
         if parts:
             raise Conflict(
                 f"The {kind.word} “{thing.name}” is in use: {'; '.join(parts)}. Change those first.",
-                uses=[{"kind": "group", "id": g.pk, "sentence": f"The rule of “{g.name}”"} for g in groups],
+                uses=[u.__dict__ for u in uses],
             )
         sentence = f"Deleted the {kind.word} “{thing.name}”"
         record(now=now, actor=actor, kind=kind.word, object_id=pk, sentence=sentence)

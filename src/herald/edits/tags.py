@@ -11,7 +11,7 @@ from herald.api.errors import Conflict, Invalid, NotFound
 from herald.fleet import editing
 from herald.fleet.models import Device, Tag
 from herald.fleet.vocabulary import load_vocabulary
-from herald.groups.effects import GroupEffect, Records, effects_of, groups_reading
+from herald.groups.effects import GroupEffect, Records, effects_of, groups_reading, rules_naming
 from herald.groups.models import Group
 from herald.groups.services import replace_in_rules
 from herald.live.notify import notify
@@ -124,13 +124,9 @@ def delete_tag(slug: str, *, actor: User | None, now: datetime) -> int:
     """
     with transaction.atomic():
         _must_exist(slug)
-        used = groups_reading("tag", slug)
-        if used:
-            names = ", ".join(f"“{g.name}”" for g in used)
-            raise Conflict(
-                f"The rules of {names} name the tag {slug}. Change those first.",
-                uses=[{"kind": "group", "id": g.pk, "sentence": f"The rule of “{g.name}”"} for g in used],
-            )
+        if uses := rules_naming("tag", slug):
+            said = "; ".join(f"{u.within} names it" for u in uses)
+            raise Conflict(f"{slug} is in use: {said}. Change those first.", uses=[u.__dict__ for u in uses])
         ids = list(Device.objects.with_any_tag([slug]).values_list("pk", flat=True))
         _edit_all(ids, slug, None, now)
         editing.forget_tag(slug)

@@ -24,7 +24,7 @@ from herald.groups.membership import (
 from herald.groups.models import Folder, Group, GroupKind, GroupMembership, GroupReference
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
-from herald.groups.uses import following_uses, uses_of
+from herald.groups.uses import following_uses, rename_elsewhere, uses_of
 from herald.live.notify import notify
 from herald.record.services import record
 from herald_core.rules import ClauseVerdict, depends_on_time, explain, groups_of
@@ -306,6 +306,7 @@ def replace_in_rules(field_key: str, old: str, new: str, *, now: datetime) -> li
         group.save(update_fields=["rule"])
     for group in changed:
         evaluate_group(group, now=now, cause=f"{field_key} {old} became {new}"[:80])
+    rename_elsewhere(field_key, old, new)
     return changed
 
 
@@ -317,3 +318,4 @@ def _rename_in_rules(old: str, group: Group) -> None:
         other = reference.referrer
         other.rule = rename_value(other.rule, "group", old, group.name, load_vocabulary())
         other.save(update_fields=["rule"])
+    rename_elsewhere("group", old, group.name)

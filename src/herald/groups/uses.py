@@ -1,7 +1,8 @@
-"""What uses a group. Rooms above this one say so at start-up: this room knows none of them."""
+"""What uses a group, or a word in a rule. Rooms above this one say so at start-up: this room knows none of them."""
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Protocol
 
 from herald.groups.membership import referrers_in_order
 from herald.groups.models import Group
@@ -17,9 +18,41 @@ class Use:
     #: whether it runs and takes the group's members as they are at each time, so that who joins is reached
     follows: bool = False
 
+    @property
+    def within(self) -> str:
+        """The sentence as it stands within another."""
+        return self.sentence[0].lower() + self.sentence[1:]
+
+
+class KeepsRules(Protocol):
+    """A room that keeps rules of its own, besides those of groups."""
+
+    def naming(self, key: str, word: str | None) -> list[Use]:
+        """Those whose rules read a field, or name a word of it."""
+
+    def rename(self, key: str, old: str, new: str) -> None:
+        """Write `new` for `old` wherever these rules name it on a field."""
+
 
 Finder = Callable[[int], list[Use]]
 _FINDERS: list[Finder] = []
+_KEEPERS: list[KeepsRules] = []
+
+
+def keeps_rules(keeper: KeepsRules) -> None:
+    """Let a room say which of its rules name a word, and follow as it gets another name."""
+    _KEEPERS.append(keeper)
+
+
+def rename_elsewhere(key: str, old: str, new: str) -> None:
+    """Write `new` for `old` in the rules that are not of groups."""
+    for keeper in _KEEPERS:
+        keeper.rename(key, old, new)
+
+
+def kept_elsewhere(key: str, word: str | None) -> list[Use]:
+    """Whatever keeps a rule that reads a field, or names a word of it, and is no group."""
+    return [use for keeper in _KEEPERS for use in keeper.naming(key, word)]
 
 
 def tells_uses(finder: Finder) -> Finder:
@@ -33,6 +66,7 @@ def uses_of(group: Group) -> list[Use]:
     uses = [use for finder in _FINDERS for use in finder(group.pk)]
     return [
         *uses,
+        *kept_elsewhere("group", group.name),
         *(Use(kind="group", id=g.pk, sentence=f"The rule of “{g.name}”") for g in referrers_in_order([group.pk])),
     ]
 
@@ -40,5 +74,7 @@ def uses_of(group: Group) -> list[Use]:
 def following_uses(group: Group) -> list[Use]:
     """What runs and would reach whoever joins, also by way of other groups' rules."""
     ids = [group.pk, *(g.pk for g in referrers_in_order([group.pk]))]
-    found = {(u.kind, u.id): u for pk in ids for finder in _FINDERS for u in finder(pk) if u.follows}
-    return list(found.values())
+    names = Group.objects.filter(pk__in=ids).values_list("name", flat=True)
+    uses = [u for pk in ids for finder in _FINDERS for u in finder(pk)]
+    uses += [u for name in names for u in kept_elsewhere("group", name)]
+    return list({(u.kind, u.id): u for u in uses if u.follows}.values())

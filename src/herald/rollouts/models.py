@@ -1,5 +1,7 @@
 """Rollouts: new firmware to an audience, in rings."""
 
+from datetime import datetime
+
 from django.conf import settings
 from django.contrib.postgres.fields import ArrayField
 from django.db import models
@@ -138,6 +140,10 @@ class Rollout(models.Model):
     def place_of(self, device_id: int) -> float:
         """The device's place in the spread of starts, from 0 up to 1: always the same."""
         return place_in_spread(f"{self.seed}/{device_id}")
+
+    def begins_in(self, ring: "Ring") -> datetime | None:
+        """When devices of a ring may begin at the earliest, whatever their hours; None while it is not open."""
+        return ring.opened_at and max(ring.opened_at, self.starts_at or ring.opened_at)
 
     @property
     def staging_hours(self) -> Window | None:

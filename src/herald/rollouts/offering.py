@@ -195,19 +195,14 @@ class _Turns:
     def come(self, free: "QuerySet[Delivery]", begins: datetime, latest: datetime | None) -> "QuerySet[Delivery]":
         """Those whose turn has come in hours that opened at `begins`, where work may begin until `latest`."""
         spread = timedelta(minutes=self.rollout.spread_minutes)
-        due = {r.pk: share_due(spread, begins=max(begins, _from(r)), latest=latest, now=self.now) for r in self.rings}
+        opened = {r.pk: max(begins, self.rollout.begins_in(r) or begins) for r in self.rings}
+        due = {pk: share_due(spread, begins=at, latest=latest, now=self.now) for pk, at in opened.items()}
         if all(share >= 1.0 for share in due.values()):
             return free
         turn = Q(pushed=True)
         for ring, share in due.items():
             turn |= Q(ring=ring, place__lte=share)
         return free.filter(turn)
-
-
-def _from(ring: Ring) -> datetime:
-    """When its devices may begin at the earliest."""
-    assert ring.opened_at is not None
-    return max(ring.opened_at, ring.rollout.starts_at or ring.opened_at)
 
 
 def _files(

@@ -37,6 +37,10 @@ class RolloutQuerySet(models.QuerySet["Rollout"]):
         named = Exists(self.model.changes.rel.related_model.objects.filter(rollout_id=OuterRef("pk"), image=image_id))
         return self.filter(sends | named, ended_at__isnull=True).order_by("id")
 
+    def narrowed(self) -> Self:
+        """Those not ended that are only for the devices that a rule matches."""
+        return self.filter(ended_at__isnull=True).exclude(only_rule="").order_by("id")
+
     def using_group(self, group_id: int) -> Self:
         """Rollouts, not ended, that name the group."""
         named = Q(include=group_id) | Q(exclude=group_id) | Q(rings__group=group_id)

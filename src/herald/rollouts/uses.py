@@ -1,8 +1,14 @@
-"""Which rollouts use a group."""
+"""Which rollouts use a group, or a word in the rule that narrows them."""
 
-from herald.groups.uses import Use, tells_uses
+from collections.abc import Iterator
+
+from herald.fleet.vocabulary import load_vocabulary
+from herald.groups.rules import read_trusted
+from herald.groups.uses import Use, keeps_rules, tells_uses
 from herald.rollouts.models import RingPlan, Rollout
 from herald.rollouts.sentence import short_words
+from herald_core.rules import RuleError, clauses
+from herald_core.rules.rename import rename_value
 
 
 @tells_uses
@@ -11,13 +17,39 @@ def uses_of_group(group_id: int) -> list[Use]:
     plans = RingPlan.objects.filter(archived=False, versions__rings__contains=[{"group_id": group_id}]).distinct()
     return [
         *(Use(kind="plan", id=p.pk, sentence=f"The ring plan “{p.name}”") for p in plans),
-        *(
-            Use(
-                kind="rollout",
-                id=r.pk,
-                sentence=f"Rollout {r.pk} of {short_words(r)} ({r.get_state_display().lower()})",
-                follows=r.standing and r.launched_at is not None,
-            )
-            for r in Rollout.objects.using_group(group_id)
-        ),
+        *(_use(r) for r in Rollout.objects.using_group(group_id)),
     ]
+
+
+def _use(rollout: Rollout) -> Use:
+    return Use(
+        kind="rollout",
+        id=rollout.pk,
+        sentence=f"Rollout {rollout.pk} of {short_words(rollout)} ({rollout.get_state_display().lower()})",
+        follows=rollout.standing and rollout.launched_at is not None,
+    )
+
+
+class _NarrowingRules:
+    """The rules of rollouts that have not ended. One that cannot be read any more names nothing."""
+
+    def naming(self, key: str, word: str | None) -> list[Use]:
+        return [_use(r) for r in self._reading(key, word)]
+
+    def rename(self, key: str, old: str, new: str) -> None:
+        for rollout in self._reading(key, old):
+            rollout.only_rule = rename_value(rollout.only_rule, key, old, new, load_vocabulary())
+            rollout.save(update_fields=["only_rule"])
+
+    def _reading(self, key: str, word: str | None) -> Iterator[Rollout]:
+        vocabulary = load_vocabulary()
+        for rollout in Rollout.objects.narrowed():
+            try:
+                found = list(clauses(read_trusted(rollout.only_rule, vocabulary)))
+            except RuleError:
+                continue
+            if any(c.field == key and (word is None or word in c.values) for c in found):
+                yield rollout
+
+
+keeps_rules(_NarrowingRules())

@@ -109,6 +109,7 @@ export function Confirm({
   );
 }
 
+// centred by margins: a transform would clip what its contents hang outside of it, as a rule's completions
 export function Modal({
   open,
   onClose,
@@ -126,7 +127,7 @@ export function Modal({
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/30 dark:bg-black/50" />
         <Dialog.Content
           aria-describedby={undefined}
-          className="fixed top-[14%] left-1/2 z-50 max-h-[72vh] w-[36rem] max-w-[92vw] -translate-x-1/2 overflow-auto rounded-md border border-rule bg-card p-5 shadow-xl"
+          className="fixed inset-x-0 top-[14%] z-50 mx-auto max-h-[72vh] w-[36rem] max-w-[92vw] overflow-auto rounded-md border border-rule bg-card p-5 shadow-xl"
         >
           <Dialog.Title className="mb-3 text-lg">{title}</Dialog.Title>
           {children}
