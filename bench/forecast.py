@@ -56,7 +56,14 @@ def situation_of(plan: SimPlan, devices: list[SimDevice], start: datetime) -> Si
     return Situation(
         fleet=fleet,
         rings=[
-            RingAhead(confirmed=0, failed=0, share=g.confirmed_share, soak=g.soak.total_seconds(), open=i == 0)
+            RingAhead(
+                confirmed=0,
+                failed=0,
+                share=g.confirmed_share,
+                soak=g.soak.total_seconds(),
+                open=i == 0,
+                most_unheard=g.most_unheard,
+            )
             for i, g in enumerate(plan.rings)
         ],
         hours=of_kind,
@@ -113,6 +120,7 @@ def _plan(rng: random.Random, start: datetime) -> tuple[SimPlan, Behaviour]:
                 confirmed_share=rng.choice([0.8, 0.9, 0.95]),
                 failure_limit=0.2,
                 soak=timedelta(minutes=rng.choice([30, 60, 240])),
+                most_unheard=rng.choice([None, None, 0, 5]),
             )
             for _ in SHARES
         ],

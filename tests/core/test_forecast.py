@@ -85,6 +85,20 @@ def test_a_ring_waits_for_the_soak_before_it_and_for_who_approves() -> None:
     assert told.end.low > 10 * 3600.0
 
 
+def test_a_gate_that_lets_few_be_unheard_waits_for_the_slow_ones_and_for_the_silent() -> None:
+    devices = fleet(*[0] * 20, *[1] * 5)
+    devices.interval[:2] = 6 * 3600.0
+
+    def opens(most: int | None) -> float:
+        rings = [ring(share=0.5, open=True, most_unheard=most), ring()]
+        return forecast(situation(devices, rings), seed=1).rings[1].opens.median
+
+    assert opens(None) < 3600 < opens(1) < opens(0) < 7 * 3600.0
+    assert opens(2) < 3600
+    devices.silent[:1] = True
+    assert opens(1) < 7 * 3600.0 and 2 * DAY < opens(0) <= 14 * DAY
+
+
 def test_a_cap_takes_as_long_as_the_work_does() -> None:
     alone = forecast(situation(fleet(*[0] * 60, interval=60.0), caps=Caps(at_once=1)), seed=1)
     work = 60 * (180 + 0.85 * 600)

@@ -101,6 +101,7 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
                 met=ring.gate_met_at is not None,
                 share_reached=(now - ring.share_reached_at).total_seconds() if ring.share_reached_at else None,
                 needs_approval=ring.needs_approval and ring.approved_at is None,
+                most_unheard=ring.most_unheard,
             )
             for ring, c in zip(rings, of_ring, strict=True)
         ],
@@ -244,5 +245,9 @@ def _relaxed(
     if any(r.needs_approval for r in situation.rings):
         relaxed["approvals"] = without(
             situation, rings=[RingAhead(**{**r.__dict__, "needs_approval": False}) for r in situation.rings]
+        )
+    if any(r.most_unheard is not None for r in situation.rings):
+        relaxed["unheard"] = without(
+            situation, rings=[RingAhead(**{**r.__dict__, "most_unheard": None}) for r in situation.rings]
         )
     return relaxed

@@ -125,15 +125,16 @@ class _Run:
             self._halt(done, failed, ring.confirmed, ring.failed, weight)
             self.ends = np.maximum(self.ends, _ended(fleet, done, failed))
             self.failed += weight * np.isfinite(failed).sum(axis=1)
-            opens = self._gate(index, opens, done, round(len(fleet) * weight), weight)
+            opens = self._gate(index, opens, done, failed, weight)
             self.through.append(np.where(self.halted, np.inf, opens))
         self.ends = np.where(self.halted, np.inf, np.where(self.ends > self.s.horizon, np.inf, self.ends))
 
-    def _gate(self, index: int, opened: Floats, done: Floats, left: int, weight: float) -> Floats:
+    def _gate(self, index: int, opened: Floats, done: Floats, failed: Floats, weight: float) -> Floats:
         """When the gate after a ring is met."""
         ring = self.s.rings[index]
         if ring.met:
             return np.zeros(self.futures)
+        left = round(done.shape[1] * weight)
         in_play = ring.confirmed + ring.failed + left
         missing = int(np.ceil(ring.share * in_play - 1e-9)) - ring.confirmed
         if missing <= 0:
@@ -141,9 +142,11 @@ class _Run:
         elif left == 0 or missing > left:
             return np.full(self.futures, np.inf)
         else:
-            place = min(done.shape[1] - 1, int(np.ceil(missing / weight)) - 1)
-            reached = np.partition(done, place, axis=1)[:, place]
+            reached = _when(done, missing, weight)
         met: Floats = np.maximum(opened, reached + ring.soak)
+        if ring.most_unheard is not None and left > ring.most_unheard:
+            heard = np.minimum(np.minimum(done, failed), self.s.horizon)  # at the latest it expires
+            met = np.maximum(met, _when(heard, left - ring.most_unheard, weight))
         if ring.needs_approval and self.s.working is not None:
             met = next_in(self.s.working, met)[0]
         return met
@@ -200,6 +203,13 @@ class _Run:
             total += weight * hits.reshape(self.futures, POINTS + 1).cumsum(axis=1)[:, :POINTS]
         low, median, high = np.quantile(total, BAND, axis=0)
         return [tuple(map(float, row)) for row in zip(grid, low, median, high, strict=True)]  # type: ignore[misc]
+
+
+def _when(times: Floats, count: int, weight: float) -> Floats:
+    """When so many devices have come to it, where each stands for `weight` of them."""
+    place = min(times.shape[1] - 1, int(np.ceil(count / weight)) - 1)
+    found: Floats = np.partition(times, place, axis=1)[:, place]
+    return found
 
 
 def _ended(fleet: Fleet, done: Floats, failed: Floats) -> Floats:

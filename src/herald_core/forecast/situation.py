@@ -51,7 +51,7 @@ class Fleet:
 @dataclass(frozen=True, kw_only=True)
 class RingAhead:
     """A ring and the gate after it. `open` rings take devices now, and opened `opened` seconds ago; `share_reached` is
-    how long ago, if it was."""
+    how long ago, if it was. `most_unheard` bounds how many may be neither confirmed nor failed; None asks nothing."""
 
     confirmed: int
     failed: int
@@ -62,6 +62,7 @@ class RingAhead:
     met: bool = False
     share_reached: float | None = None
     needs_approval: bool = False
+    most_unheard: int | None = None
 
 
 @dataclass(frozen=True, kw_only=True)

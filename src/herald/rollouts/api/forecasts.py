@@ -26,6 +26,7 @@ LIMITS = {
     "spread": "the spread of starts",
     "soak": "the soaks of the gates",
     "approvals": "approvals, at the next working hour",
+    "unheard": "gates that wait until few are unheard of",
 }
 
 
