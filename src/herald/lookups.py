@@ -3,7 +3,7 @@
 from typing import Any
 
 from django.contrib.postgres.fields import ArrayField
-from django.db.models import BooleanField, Field, Func, JSONField, Lookup, TextField
+from django.db.models import BooleanField, Field, FloatField, Func, JSONField, Lookup, TextField
 from django.db.models.fields.related import ForeignObject
 
 
@@ -38,6 +38,20 @@ class JsonMember(Func):
     output_field = JSONField()
     template = "(%(expressions)s)"
     arg_joiner = " -> "
+
+
+class JsonNumber(Func):
+    """A member of a JSON object where it is a number, null where it is not; one beyond a float's range is cut."""
+
+    output_field = FloatField()
+
+    def as_sql(self, compiler: Any, connection: Any, **extra: Any) -> tuple[str, list[Any]]:
+        (column, p), (key, q) = (compiler.compile(e) for e in self.source_expressions)
+        sql = (
+            f"(CASE jsonb_typeof({column} -> {key}) WHEN 'number' "
+            f"THEN least(greatest(({column} ->> {key})::numeric, -1e300), 1e300)::float8 END)"
+        )
+        return sql, [*p, *q, *p, *q]
 
 
 class JsonType(Func):

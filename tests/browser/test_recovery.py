@@ -10,7 +10,7 @@ import pytest
 from tests.running import Running
 
 
-@pytest.fixture
+@pytest.fixture(scope="module")
 def small() -> Iterator[Running]:
     with Running.in_a_folder(devices=240, speed=300) as installation:
         yield installation

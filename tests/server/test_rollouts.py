@@ -4,6 +4,7 @@ from datetime import UTC, datetime, time, timedelta
 
 import pytest
 from django.db import IntegrityError, transaction
+from django.db.models.expressions import RawSQL
 
 from herald.api.errors import Conflict, CountMismatch, Invalid, NobodyThere
 from herald.deliveries import services as deliveries
@@ -104,10 +105,15 @@ def test_the_audience_adds_up() -> None:
         make_device(last_check_in=NOW - timedelta(days=3)),
     ]
     image = make_image(min_version="5.0", hardware_revisions=["B"], free_space_mb=30, min_battery_pct=20)
-    rollout = make_draft(make_static("G", devices), image)
+    odd = make_device(facts={"free_space_mb": "3"})  # a text is no number
+    huge = make_device()
+    Device.objects.filter(pk=huge.pk).update(
+        facts=RawSQL("""'{"free_space_mb": 1e400, "battery": 1e400}'::jsonb""", ())
+    )
+    rollout = make_draft(make_static("G", [*devices, odd, huge]), image)
     found = drafting.preflight(rollout, now=NOW)
     assert found.outcomes == {
-        Outcome.STRAIGHT: 1,
+        Outcome.STRAIGHT: 3,
         Outcome.LATE: 1,
         Outcome.ALREADY: 1,
         Outcome.NO_PATH: 1,
@@ -118,9 +124,9 @@ def test_the_audience_adds_up() -> None:
         Outcome.NO_SPACE: 1,
         Outcome.LOW_POWER: 1,
     }
-    assert found.reached == 2
+    assert found.reached == 4
     launched(rollout)
-    assert phases(rollout) == {"waiting": 2, "confirmed": 1}
+    assert phases(rollout) == {"waiting": 4, "confirmed": 1}
     assert LeftOut.objects.filter(rollout=rollout).count() == 7
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from django.db.models import BooleanField, ExpressionWrapper, QuerySet, TextField, Value
+from django.db.models import BooleanField, ExpressionWrapper, FloatField, QuerySet, TextField, Value
 from django.db.models.functions import Coalesce
 
 from herald.calendar.services import devices_held, freezes_between
@@ -20,7 +20,7 @@ from herald.groups.models import GroupMembership
 from herald.groups.rule_queries import to_condition
 from herald.groups.rules import read_rule
 from herald.images.builds import upgrades_now
-from herald.lookups import JsonMember, JsonText
+from herald.lookups import JsonNumber, JsonText
 from herald.rollouts.models import Ring, Rollout
 from herald_core.changes import ChangeTable
 from herald_core.functions import Function
@@ -210,8 +210,8 @@ def planned(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> It
                 uplink,
                 admission,
                 silent,
-                _number(space),
-                _number(battery),
+                space,
+                battery,
                 power == "mains",
                 pk in around.in_hand,
                 around.before.get(pk),
@@ -255,7 +255,7 @@ def _rows(audience: "QuerySet[Device]", now: datetime, *, space: bool, charge: b
     read: both for the time that reading 100,000 of them takes."""
 
     def fact(key: str, wanted: bool) -> Any:
-        return JsonMember("facts", Value(key)) if wanted else Value(None, TextField())
+        return JsonNumber("facts", Value(key)) if wanted else Value(None, FloatField())
 
     return (
         audience.order_by("id")
@@ -281,7 +281,3 @@ def _rows(audience: "QuerySet[Device]", now: datetime, *, space: bool, charge: b
             "site_id",
         )
     )
-
-
-def _number(value: object) -> float | None:
-    return float(value) if isinstance(value, int | float) and not isinstance(value, bool) else None

@@ -33,14 +33,19 @@ def recheck(rollout: Rollout, ring: Ring, *, now: datetime, when: str = "as its 
     """Look again at the waiting devices of a ring: who cannot take part any more is withdrawn with the reason, and
     whoever runs another version by now gets another way. How many were withdrawn."""
     waiting = Delivery.objects.of_rollout(rollout.pk).filter(ring=ring, phase=Phase.WAITING.value)
-    by_device = dict(waiting.values_list("device_id", "id"))
+    rows = waiting.order_by().values_list("device_id", "id", "image_id", "ahead")
+    by_device = {device: (pk, image, tuple(ahead)) for device, pk, image, ahead in rows}
     steps: dict[tuple[int, int], tuple[int, ...]] = {}
     out: dict[Outcome, list[int]] = {}
     for device in planned(rollout, Device.objects.filter(pk__in=waiting.values("device_id")), now):
-        if device.outcome in TAKES_PART or device.steps:
-            steps[by_device[device.id], device.steps[0].id] = tuple(s.id for s in device.steps[1:])
-        else:
-            out.setdefault(device.outcome, []).append(by_device[device.id])
+        if device.id not in by_device:  # it waits again since a moment ago
+            continue
+        pk, image, ahead = by_device[device.id]
+        way = tuple(s.id for s in device.steps)
+        if device.outcome not in TAKES_PART and not way:
+            out.setdefault(device.outcome, []).append(pk)
+        elif way != (image, *ahead):
+            steps[pk, way[0]] = way[1:]
     deliveries.take_steps(steps)
     for outcome, ids in out.items():
         cause = f"{when}, {WORDS[outcome].removeprefix('left out: ')}"

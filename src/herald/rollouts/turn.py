@@ -26,13 +26,30 @@ PATIENCE_FACTOR = 4
 PATIENCE_FLOOR = timedelta(hours=1)
 #: how often it is looked whether waiting devices run the version by now
 LOOKED_AT_EVERY = timedelta(seconds=30)
-#: so long after its begin a turn goes on to the next rollout to offer for (of real time)
-OFFER_SECONDS = 0.3
+#: so long after its begin a turn goes on to the next ring to open, or the next rollout to offer for (of real time)
+ENOUGH_SECONDS = 0.3
+
+
+class _Pace:
+    """What a turn has taken so far. When it has been enough, the rest waits for the next one; each turn opens at
+    least one ring and offers for one rollout, however slow the machine is."""
+
+    def __init__(self) -> None:
+        self._began = time.perf_counter()
+        self.rings_opened = 0
+
+    @property
+    def is_enough(self) -> bool:
+        return time.perf_counter() - self._began > ENOUGH_SECONDS
+
+    @property
+    def may_open(self) -> bool:
+        return self.rings_opened == 0 or not self.is_enough
 
 
 def turn_rollouts(*, now: datetime) -> None:
     """One turn of the clock for all rollouts; safe to repeat at any moment."""
-    began = time.perf_counter()
+    pace = _Pace()
     moving = list(Rollout.objects.moving().prefetch_related("rings"))
     if not moving:
         return
@@ -45,9 +62,9 @@ def turn_rollouts(*, now: datetime) -> None:
     open_rings = {}
     for rollout in moving:
         with transaction.atomic():
-            open_rings[rollout.pk] = _turn(rollout, counts[rollout.pk], now)
+            open_rings[rollout.pk] = _turn(rollout, counts[rollout.pk], pace, now)
     if any(open_rings.values()):
-        _offer_in_turn([r for r in running if open_rings[r.pk]], open_rings, counts, waits, now, began)
+        _offer_in_turn([r for r in running if open_rings[r.pk]], open_rings, counts, waits, now, pace)
 
 
 class _Served:
@@ -62,7 +79,7 @@ def _offer_in_turn(
     counts: Mapping[int, Mapping[int, PhaseCounts]],
     waits: Mapping[int, Waits],
     now: datetime,
-    began: float,
+    pace: _Pace,
 ) -> None:
     """Offer for one rollout after the other, the highest rank first. With very many the turn ends before all had
     theirs, so that gates and halting never wait long; the others come first in the next."""
@@ -73,7 +90,7 @@ def _offer_in_turn(
     for rollout in (*rollouts[first:], *rollouts[:first]):
         with transaction.atomic():
             offer(rollout, open_rings[rollout.pk], counts[rollout.pk], waits[rollout.pk], around, now)
-        if time.perf_counter() - began > OFFER_SECONDS:
+        if pace.is_enough:
             _Served.rollout_id = rollout.pk
             return
 
@@ -130,7 +147,7 @@ def gate_of(rollout: Rollout, ring: Ring, phases: PhaseCounts, now: datetime) ->
     return read_gate(spec, ring_counts(phases), ring.share_reached_at, now, approved=ring.approved_at is not None)
 
 
-def _turn(rollout: Rollout, counts: Mapping[int, PhaseCounts], now: datetime) -> list[Ring]:
+def _turn(rollout: Rollout, counts: Mapping[int, PhaseCounts], pace: _Pace, now: datetime) -> list[Ring]:
     """Halt it, open its gates, or end it; the rings from which may be offered."""
     open_rings: list[Ring] = []
     if rollout.state == RolloutState.RUNNING:
@@ -138,7 +155,7 @@ def _turn(rollout: Rollout, counts: Mapping[int, PhaseCounts], now: datetime) ->
         if reason:
             services.halt(rollout, reason=reason, now=now)
             return []
-        open_rings = _open_gates(rollout, counts, now)
+        open_rings = _open_gates(rollout, counts, pace, now)
     _finish(rollout, counts, now)
     return open_rings
 
@@ -162,12 +179,15 @@ def _halting(rollout: Rollout, counts: Mapping[int, PhaseCounts]) -> str | None:
     return None
 
 
-def _open_gates(rollout: Rollout, counts: Mapping[int, PhaseCounts], now: datetime) -> list[Ring]:
+def _open_gates(rollout: Rollout, counts: Mapping[int, PhaseCounts], pace: _Pace, now: datetime) -> list[Ring]:
     """Open every ring whose turn it is; the rings that are open."""
     opened: list[Ring] = []
     for ring in rollout.rings.all():
+        if ring.opened_at is None and not pace.may_open:
+            break
         if ring.opened_at is None:
             _open_ring(rollout, ring, now)
+            pace.rings_opened += 1
         opened.append(ring)
         if ring.gate_met_at is None:
             reading = gate_of(rollout, ring, counts.get(ring.pk, {}), now)

@@ -1,0 +1,9 @@
+"""What all tests of the server share."""
+
+import pytest
+
+
+@pytest.fixture(autouse=True)
+def unhurried(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A turn of the clock does all there is to do, however slow the machine of the tests is."""
+    monkeypatch.setattr("herald.rollouts.turn.ENOUGH_SECONDS", float("inf"))
