@@ -1,5 +1,6 @@
 """Launching to 100,000 devices: preflight, rings drawn, deliveries written."""
 
+import statistics
 import time
 from datetime import UTC, datetime
 from unittest import mock
@@ -18,6 +19,8 @@ from herald.images.services import add_image, approve
 from herald.rollouts import audience, drafting, launching
 from herald.rollouts.models import Rollout
 from herald_core.rings.assignment import RingKind, assign
+
+TIMES = 5
 
 
 def run() -> None:
@@ -54,14 +57,16 @@ def run() -> None:
         mock.patch.object(audience, "assign", timed("rings", assign)),
         mock.patch.object(launching.deliveries, "write_deliveries", timed("deliveries", write_deliveries)),
     ):
-        started = time.perf_counter()
-        found = drafting.preflight(rollout, now=now)
-        whole = time.perf_counter() - started
-        drawn = spent.pop("rings")
+        parts = []
+        for _ in range(TIMES):
+            started = time.perf_counter()
+            found = drafting.preflight(rollout, now=now)
+            drawn = spent.pop("rings")
+            parts.append((time.perf_counter() - started - drawn, drawn))
         Rollout.objects.filter(pk=rollout.pk).update(state="launching")
         launching.launch(rollout, now=now)
-    read = _plain_read()
-    preflight = whole - drawn
+    read = statistics.median(_plain_read() for _ in range(TIMES))
+    preflight, drawn = (statistics.median(part) for part in zip(*parts, strict=True))
     emit(
         "launch",
         f"preflight of {found.audience} devices",

@@ -2,6 +2,7 @@
 
 import json
 from collections.abc import Sequence
+from operator import attrgetter
 from typing import Any
 
 from django.db import connection, transaction
@@ -15,7 +16,8 @@ def copy_rows(rows: Sequence[Model]) -> None:
     meta = rows[0]._meta
     columns = [f for f in meta.concrete_fields if not f.primary_key]
     names = [f.attname for f in columns]
-    documents = {index for index, f in enumerate(columns) if isinstance(f, JSONField)}
+    documents = [index for index, f in enumerate(columns) if isinstance(f, JSONField)]
+    cells_of = attrgetter(*names)
     quoted = ", ".join(connection.ops.quote_name(f.column) for f in columns)
     table = connection.ops.quote_name(meta.db_table)
     with (
@@ -24,8 +26,14 @@ def copy_rows(rows: Sequence[Model]) -> None:
         cursor.copy(f"COPY {table} ({quoted}) FROM STDIN") as copy,
     ):
         for row in rows:
-            copy.write_row([_cell(getattr(row, name), index in documents) for index, name in enumerate(names)])
+            cells = cells_of(row)
+            copy.write_row(_written(cells, documents) if documents else cells)
 
 
-def _cell(value: Any, is_document: bool) -> Any:
-    return json.dumps(value) if is_document and value is not None else value
+def _written(cells: Sequence[Any], documents: Sequence[int]) -> list[Any]:
+    """The cells with their documents as text."""
+    written = list(cells)
+    for index in documents:
+        if written[index] is not None:
+            written[index] = json.dumps(written[index])
+    return written

@@ -1,7 +1,5 @@
 """Preflight: the first reason that applies, the most fundamental first."""
 
-from dataclasses import replace
-
 import pytest
 
 from herald_core.changes import Change, ChangeTable, Choice
@@ -59,7 +57,7 @@ def sorted_by(*changes: Change, builds: tuple[Build, ...] = (BUILD, STONE, OLD),
     ],
 )
 def test_outcomes(change: dict[str, object], expected: Outcome) -> None:
-    assert sorted_by(TO_BUILD).route(replace(READY, **change)).outcome is expected  # type: ignore[arg-type]
+    assert sorted_by(TO_BUILD).route(READY._replace(**change)).outcome is expected  # type: ignore[arg-type]
 
 
 def test_every_outcome_has_words_and_a_known_side() -> None:
@@ -71,14 +69,14 @@ def test_every_outcome_has_words_and_a_known_side() -> None:
 
 
 def test_the_way_is_told_step_by_step() -> None:
-    old = replace(READY, firmware_key=version_key("4.9.2"))
+    old = READY._replace(firmware_key=version_key("4.9.2"))
     assert [b.version for b in sorted_by(TO_BUILD).route(old).steps] == ["5.0.0", "5.2.1"]
     assert [b.version for b in sorted_by(TO_BUILD).route(READY).steps] == ["5.2.1"]
 
 
 def test_a_downgrade_must_be_said() -> None:
     to_old = Change(choice=Choice.IMAGE, image=4)
-    device = replace(READY, firmware_key=version_key("5.2.1"))
+    device = READY._replace(firmware_key=version_key("5.2.1"))
     assert sorted_by(to_old).route(device).outcome is Outcome.DOWNGRADE
     assert sorted_by(to_old, downgrades=True).route(device).outcome is Outcome.STRAIGHT
 
@@ -91,20 +89,20 @@ def test_the_narrower_row_wins_and_newest_means_what_is_for_the_device() -> None
         Change(choice=Choice.LEAVE_OUT),
     )
     assert check.route(READY).steps == (BUILD,)
-    assert check.route(replace(READY, hardware_revision="A")).outcome is Outcome.ALREADY  # 5.1.4 is its newest
-    assert check.route(replace(READY, uplink="satellite")).outcome is Outcome.ROW_LEFT_OUT
-    assert check.route(replace(READY, firmware_key=version_key("4.9.2"))).steps == (STONE,)
-    assert check.route(replace(READY, model_id=9)).outcome is Outcome.ROW_LEFT_OUT
+    assert check.route(READY._replace(hardware_revision="A")).outcome is Outcome.ALREADY  # 5.1.4 is its newest
+    assert check.route(READY._replace(uplink="satellite")).outcome is Outcome.ROW_LEFT_OUT
+    assert check.route(READY._replace(firmware_key=version_key("4.9.2"))).steps == (STONE,)
+    assert check.route(READY._replace(model_id=9)).outcome is Outcome.ROW_LEFT_OUT
 
 
 def test_newest_of_a_model_without_images_is_said() -> None:
-    assert sorted_by(Change(choice=Choice.NEWEST)).route(replace(READY, model_id=9)).outcome is Outcome.NO_IMAGE
+    assert sorted_by(Change(choice=Choice.NEWEST)).route(READY._replace(model_id=9)).outcome is Outcome.NO_IMAGE
 
 
 def test_putting_back_goes_to_what_each_had() -> None:
     check = Preflight(Upgrades([BUILD, STONE, OLD]), None)
-    now_on_new = replace(READY, firmware_key=version_key("5.2.1"), coming=version_key("9.0"))
-    assert check.route(replace(now_on_new, before=version_key("5.1.4"))).steps == (OLD,)
-    assert check.route(replace(now_on_new, before=version_key("5.0.0"))).steps == (STONE,)
-    assert check.route(replace(now_on_new, before=version_key("3.0"))).outcome is Outcome.NO_IMAGE
-    assert check.route(replace(now_on_new, before=version_key("5.2.1"))).outcome is Outcome.ALREADY
+    now_on_new = READY._replace(firmware_key=version_key("5.2.1"), coming=version_key("9.0"))
+    assert check.route(now_on_new._replace(before=version_key("5.1.4"))).steps == (OLD,)
+    assert check.route(now_on_new._replace(before=version_key("5.0.0"))).steps == (STONE,)
+    assert check.route(now_on_new._replace(before=version_key("3.0"))).outcome is Outcome.NO_IMAGE
+    assert check.route(now_on_new._replace(before=version_key("5.2.1"))).outcome is Outcome.ALREADY

@@ -4,9 +4,9 @@ from collections import Counter
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
+from typing import Any, NamedTuple
 
-from django.db.models import BooleanField, ExpressionWrapper, FloatField, QuerySet, TextField, Value
+from django.db.models import BooleanField, ExpressionWrapper, QuerySet, TextField, Value
 from django.db.models.functions import Coalesce
 
 from herald.calendar.services import devices_held, freezes_between
@@ -35,8 +35,7 @@ STRATA = ("model", "uplink", "site", "from version")
 _NOT_DRAWN = frozenset({Outcome.LATE, Outcome.OUTRANKED})
 
 
-@dataclass(frozen=True, slots=True)
-class PlannedDevice:
+class PlannedDevice(NamedTuple):
     """A device of the audience with its outcome, and the images it gets one after another, the target last."""
 
     id: int
@@ -199,7 +198,7 @@ def planned(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> It
     asks_charge = any(b.min_battery_pct is not None for b in builds)
     models = dict(DeviceModel.objects.values_list("id", "name"))
     sites = dict(Site.objects.values_list("id", "name"))
-    rows = _rows(audience, now, space=asks_space, charge=asks_charge).iterator(chunk_size=10_000)
+    rows = _rows(audience, now, space=asks_space, charge=asks_charge)
     for pk, model, hw, key, admission, silent, space, battery, power, firmware, uplink, site in rows:
         found = route(
             Candidate(
@@ -255,7 +254,7 @@ def _rows(audience: "QuerySet[Device]", now: datetime, *, space: bool, charge: b
     read: both for the time that reading 100,000 of them takes."""
 
     def fact(key: str, wanted: bool) -> Any:
-        return JsonNumber("facts", Value(key)) if wanted else Value(None, FloatField())
+        return JsonNumber("facts", Value(key)) if wanted else Value(None, TextField())
 
     return (
         audience.order_by("id")

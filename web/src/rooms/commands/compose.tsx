@@ -55,7 +55,7 @@ export function NewCommand() {
     { slot: "", text: "Restart " },
     { slot: "audience", text: named(draft.include) || "whom?" },
     { slot: "", text: " " },
-    { slot: "exclude", text: draft.exclude?.length ? `without ${named(draft.exclude)}` : "without nobody" },
+    { slot: "exclude", text: draft.exclude?.length ? `without ${named(draft.exclude)}` : "leaving nobody out" },
     { slot: "", text: " " },
     { slot: "when", text: daily ? `every day at ${draft.time_of_day?.slice(0, 5)} device time` : "now" },
     { slot: "", text: ", " },

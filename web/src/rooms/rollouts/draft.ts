@@ -166,7 +166,7 @@ export function sentenceOf(
         ]),
     ...(draft.only_rule ? [word(", only those with "), slot("audience", draft.only_rule)] : []),
     word(" "),
-    slot("exclude", names.exclude.length ? `without ${names.exclude.join(" and ")}` : "without nobody"),
+    slot("exclude", names.exclude.length ? `without ${names.exclude.join(" and ")}` : "leaving nobody out"),
     word(", in "),
     slot("rings", `${n} ring${n === 1 ? "" : "s"}`),
     word(", "),
