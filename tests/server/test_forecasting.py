@@ -59,6 +59,7 @@ def test_a_window_and_a_freeze_are_reckoned_with_and_named() -> None:
     draft = make_draft(group, window_start=time(1), window_end=time(4, 30), starts_at=NOW + timedelta(hours=30))
     found = told(draft)
     assert found["freeze"]["name"] == "Harvest" and found["freeze"]["meets"] < 1
+    assert [(f["name"], f["devices"]) for f in found["freezes"]] == [("Harvest", 5)]
     assert moment(found["end"]["median"]) > begins + timedelta(days=3)
     assert {"the window", "freezes"} <= {row["words"] for row in found["limits"]}
 

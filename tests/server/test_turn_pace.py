@@ -56,7 +56,7 @@ def test_slow_turns_offer_for_one_rollout_after_the_other(monkeypatch: pytest.Mo
     rollouts = three(spread_minutes=0)
     monkeypatch.setattr(turn, "ENOUGH_SECONDS", 0.0)
     told = []
-    for number in range(9):
+    for number in range(12):
         turn.turn_rollouts(now=NOW + number * MINUTE)
         told.append(sum(offered().values()))
     assert offered() == {r.pk: 2 for r in rollouts}

@@ -32,10 +32,12 @@ WORK = Window(start=time(8), end=time(17), days=frozenset(range(5)), clock="UTC"
 
 @dataclass(frozen=True, kw_only=True)
 class Told:
-    """A forecast with what it is about: `meets` is the chance to be through before the next freeze."""
+    """A forecast with what it is about: `freezes` are those that hold some of its devices and how many, `meets` is the
+    chance to be through before the next of them."""
 
     forecast: Forecast
     silent: int
+    freezes: Sequence[tuple[Freeze, int]]
     freeze: Freeze | None
     meets: float
 
@@ -129,11 +131,13 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
     told = forecast(
         situation, seed=rollout.seed % 2**32, relaxed=_relaxed(rollout, situation, kinds, freezes, now, horizon)
     )
-    next_freeze = next((f for f in freezes if f.starts_at > now and held[f.pk] & devices.keys()), None)
+    met = [(f, len(held[f.pk] & devices.keys())) for f in freezes]
+    next_freeze = next((f for f, number in met if f.starts_at > now and number), None)
     before = (next_freeze.starts_at - now).total_seconds() if next_freeze else 0.0
     return Told(
         forecast=told,
         silent=int(silent.sum()),
+        freezes=[(f, number) for f, number in met if number],
         freeze=next_freeze,
         meets=float(np.mean(told.ends <= before)) if next_freeze else 1.0,
     )

@@ -31,8 +31,8 @@ ENOUGH_SECONDS = 0.3
 
 
 class _Pace:
-    """What a turn has taken so far. When it has been enough, the rest waits for the next one; each turn opens at
-    least one ring and offers for one rollout, however slow the machine is."""
+    """What a turn has taken so far. When it has been enough, the rest waits for the next one; each turn opens a ring,
+    or offers for one rollout if there is none to open, however slow the machine is."""
 
     def __init__(self) -> None:
         self._began = time.perf_counter()
@@ -63,7 +63,7 @@ def turn_rollouts(*, now: datetime) -> None:
     for rollout in moving:
         with transaction.atomic():
             open_rings[rollout.pk] = _turn(rollout, counts[rollout.pk], pace, now)
-    if any(open_rings.values()):
+    if any(open_rings.values()) and not (pace.rings_opened and pace.is_enough):
         _offer_in_turn([r for r in running if open_rings[r.pk]], open_rings, counts, waits, now, pace)
 
 

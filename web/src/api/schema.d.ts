@@ -2685,6 +2685,7 @@ export interface components {
             silent: number;
             limits: components["schemas"]["LimitRow"][];
             freeze: components["schemas"]["FreezeAhead"] | null;
+            freezes: components["schemas"]["FreezeOfRollout"][];
         };
         /** @description The next freeze that holds some of the devices, and the chance (0 to 1) to be through before it. */
         FreezeAhead: {

@@ -14,6 +14,7 @@ from herald.api.errors import Invalid
 from herald.clock.source import clock
 from herald.rollouts import forecasting
 from herald.rollouts.api.lookup import find_rollout
+from herald.rollouts.api.report_serializers import FreezeOfRollout
 from herald_core.forecast.futures import Band
 
 LIMITS = {
@@ -81,6 +82,7 @@ class ForecastView(serializers.Serializer[Any]):
     silent = serializers.IntegerField()
     limits = LimitRow(many=True)
     freeze = FreezeAhead(allow_null=True)
+    freezes = FreezeOfRollout(many=True)
 
 
 class RolloutForecastView(APIView):
@@ -124,6 +126,10 @@ class RolloutForecastView(APIView):
             "freeze": {"name": told.freeze.name, "starts_at": told.freeze.starts_at, "meets": told.meets}
             if told.freeze
             else None,
+            "freezes": [
+                {"id": f.pk, "name": f.name, "starts_at": f.starts_at, "ends_at": f.ends_at, "devices": number}
+                for f, number in told.freezes
+            ],
         }
         return Response(ForecastView(body).data)
 

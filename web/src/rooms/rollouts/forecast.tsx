@@ -7,6 +7,7 @@ import { useClock } from "@/app/clock";
 import { Card, Labelled, Problem } from "@/parts/controls";
 import { city, counted, instant, percent, span } from "@/parts/format";
 import { useDebounced } from "@/parts/use-debounced";
+import { DayByDay } from "./day-by-day";
 
 type Told = Schemas["ForecastView"];
 
@@ -35,7 +36,8 @@ export function Rehearsal({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
           ))}
         </ol>
       )}
-      <div className="mt-2">
+      {data && <DayByDay told={data} />}
+      <div className="mt-3">
         <Labelled label="Rehearse with failing attempts of, %" hint="empty: as images fail by experience">
           <input
             className="field w-24"
