@@ -57,7 +57,7 @@ def test_two_steps_an_approval_by_another_and_put_back(signed_in: Page, browser:
     page.get_by_role("button", name="Done").first.click()
     expect(page.get_by_text("then an approval")).to_be_visible()
     expect(page.get_by_role("heading", name="If launched now")).to_be_visible()
-    rollout = int(page.url.rsplit("/", 1)[1].split("?")[0])
+    rollout = int(page.url.rsplit("draft=", 1)[1])
     reached = str(len(running.ask(f"groups/{group['id']}/members")["devices"]))
     page.get_by_label("Number of devices").fill(reached)
     page.get_by_role("button", name="Launch", exact=True).click()

@@ -77,6 +77,13 @@ def test_a_draft_survives_a_reload_and_can_be_thrown_away(signed_in: Page, runni
     page.get_by_label("Groups in the audience: find a group").fill("Greenhouse")
     page.get_by_role("checkbox", name=re.compile("Greenhouse controllers")).check()
     expect(page.get_by_text("draft kept")).to_be_visible()
+    expect(page.get_by_label("Groups in the audience: find a group")).to_have_value("Greenhouse")  # what is open stays so
+    page.get_by_role("textbox", name="Rule").or_(page.locator(".cm-content")).first.fill("hardware is set")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("only those with hardware is set")
+    expect(page.get_by_text("draft kept")).to_be_visible()
+    page.wait_for_timeout(600)
+    page.reload()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("on Greenhouse controllers, only those with hardware")
     page.get_by_role("button", name=re.compile("go straight to it")).click()
     expect(page.get_by_role("dialog").get_by_role("cell", name="Lumen G5").first).to_be_visible()
     page.keyboard.press("Escape")

@@ -89,16 +89,18 @@ export const rolloutRoute = createRoute({
     by: text(search.by) as Place | undefined,
   }),
 });
-/** A new rollout may start from a group, an image, the rings of a plan's version, or an earlier rollout. */
+/** A new rollout may start from a group, an image, the rings of a plan's version, or an earlier rollout. Once the server
+ * keeps it, `draft` says as which. */
 export const newRolloutRoute = createRoute({
   getParentRoute: () => root,
   path: "/rollouts/new",
   component: NewRollout,
-  validateSearch: (search): { group?: number; image?: number; plan?: number; like?: number } => ({
+  validateSearch: (search): { group?: number; image?: number; plan?: number; like?: number; draft?: number } => ({
     group: whole(search.group),
     image: whole(search.image),
     plan: whole(search.plan),
     like: whole(search.like),
+    draft: whole(search.draft),
   }),
 });
 export const reportRoute = createRoute({

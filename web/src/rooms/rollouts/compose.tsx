@@ -1,6 +1,6 @@
 /** Composing a rollout: the sentence, the editor of the slot that is open, and the consequences. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useNavigate } from "@tanstack/react-router";
+import { Navigate, useNavigate } from "@tanstack/react-router";
 import { useEffect, useRef, useState } from "react";
 import { toast } from "sonner";
 import { ApiError, api, body, type Schemas } from "@/api/client";
@@ -21,25 +21,40 @@ import { SlotEditor } from "./slot-editor";
 
 const KEPT = "brisk-herald-rollout-draft";
 
-/** A rollout that the server does not know yet; kept in the browser until it can be. It may start from a group, an
- * image, kept rings, or an earlier rollout, which the address names. */
+/** A new rollout. It is kept in the browser until the server can keep it, and then goes on where it is: what is open
+ * stays open. It may start from a group, an image, kept rings, or an earlier rollout, which the address names. */
 export function NewRollout() {
-  const from = newRolloutRoute.useSearch();
+  const { draft, ...from } = newRolloutRoute.useSearch();
+  const [held, setHeld] = useState({ draft, number: 0 });
+  // another draft than before, or a new one after it, begins anew
+  if (held.draft !== draft) setHeld({ draft, number: held.draft === undefined ? held.number : held.number + 1 });
+  const kept = useQuery({ ...rolloutQuery(draft ?? 0), enabled: draft !== undefined });
   const like = useQuery({ ...rolloutQuery(from.like ?? 0), enabled: from.like !== undefined });
   const plans = useQuery({ ...plansQuery, enabled: from.plan !== undefined });
-  if (from.like !== undefined) {
-    if (like.error) return <Problem error={like.error} />;
-    return like.data ? <Compose key={from.like} rollout={null} start={again(like.data)} /> : null;
-  }
+  const error = kept.error ?? like.error ?? plans.error;
+  if (error) return <Problem error={error} />;
+  const rollout = draft === undefined ? null : kept.data;
+  if (rollout && rollout.state !== "draft")
+    return <Navigate to="/rollouts/$id" params={{ id: String(rollout.id) }} search={{}} replace />;
+  const start = rollout ? draftOf(rollout) : startOf(from, like.data, plans.data);
+  if (rollout === undefined || !start) return null;
+  return <Compose key={`${held.number} ${JSON.stringify(from)}`} rollout={rollout} start={start} />;
+}
+
+/** What a new rollout starts from; null until that is known. */
+function startOf(
+  from: { group?: number; image?: number; plan?: number; like?: number },
+  like: Schemas["RolloutDetail"] | undefined,
+  plans: Schemas["PlanRow"][] | undefined,
+): Draft | null {
+  if (from.like !== undefined) return like ? again(like) : null;
   if (from.plan !== undefined) {
-    if (plans.error) return <Problem error={plans.error} />;
-    const rings = plans.data?.flatMap((p) => p.versions).find((v) => v.id === from.plan);
-    return rings ? <Compose key={`plan ${from.plan}`} rollout={null} start={startingWith({ ...from, rings })} /> : null;
+    const rings = plans?.flatMap((p) => p.versions).find((v) => v.id === from.plan);
+    return rings ? startingWith({ ...from, rings }) : null;
   }
-  if (from.group !== undefined || from.image !== undefined)
-    return <Compose key={`${from.group} ${from.image}`} rollout={null} start={startingWith(from)} />;
+  if (from.group !== undefined || from.image !== undefined) return startingWith(from);
   const kept = localStorage.getItem(KEPT);
-  return <Compose rollout={null} start={kept ? { ...EMPTY, ...JSON.parse(kept) } : EMPTY} />;
+  return kept ? { ...EMPTY, ...JSON.parse(kept) } : EMPTY;
 }
 
 export function ComposeDraft({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
@@ -70,18 +85,19 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
       client.invalidateQueries({ queryKey: ["forecast", saved.id] });
       if (!rollout) {
         localStorage.removeItem(KEPT);
-        navigate({ to: "/rollouts/$id", params: { id: String(saved.id) }, search: {}, replace: true });
+        navigate({ to: "/rollouts/new", search: (from) => ({ ...from, draft: saved.id }), replace: true });
       }
     },
   });
-  const { mutate } = keep;
+  const { mutate, isPending } = keep;
   useEffect(() => {
     const text = JSON.stringify(settled);
+    if (!rollout && isPending) return; // it is being made: what changed meanwhile is kept once it is there
     if (!rollout && settled !== EMPTY) localStorage.setItem(KEPT, text);
     if (missing(settled, putsBack !== null).length || text === keptAs.current) return;
     keptAs.current = text;
     mutate(settled);
-  }, [settled, rollout, putsBack, mutate]);
+  }, [settled, rollout, putsBack, isPending, mutate]);
 
   const discard = useMutation({
     mutationFn: async () => {

@@ -36,12 +36,13 @@ export function Consequences({
   gaps: string[];
   isKept: boolean;
 }) {
-  const { data, error } = useQuery(preflight(rollout?.id ?? 0));
+  const { data, error, isPending } = useQuery(preflight(rollout?.id ?? 0));
   const [behind, setBehind] = useState<string | null>(null);
   return (
     <aside className="overflow-auto border-rule border-l bg-side px-4 py-4" aria-label="Preflight">
       <h2 className="text-[1.1rem]">Preflight</h2>
       {gaps.length > 0 && <p className="text-soft">Still missing: {gaps.join("; ")}.</p>}
+      {isPending && gaps.length === 0 && <p className="text-soft">Being counted…</p>}
       <Problem error={error} />
       {data && (
         <>
