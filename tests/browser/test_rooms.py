@@ -77,7 +77,7 @@ def test_a_draft_survives_a_reload_and_can_be_thrown_away(signed_in: Page, runni
     page.get_by_label("Groups in the audience: find a group").fill("Greenhouse")
     page.get_by_role("checkbox", name=re.compile("Greenhouse controllers")).check()
     expect(page.get_by_text("draft kept")).to_be_visible()
-    expect(page.get_by_label("Groups in the audience: find a group")).to_have_value("Greenhouse")  # what is open stays so
+    expect(page.get_by_label("Groups in the audience: find a group")).to_have_value("Greenhouse")
     page.get_by_role("textbox", name="Rule").or_(page.locator(".cm-content")).first.fill("hardware is set")
     expect(page.get_by_role("heading", level=1)).to_contain_text("only those with hardware is set")
     expect(page.get_by_text("draft kept")).to_be_visible()

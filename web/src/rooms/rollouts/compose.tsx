@@ -68,6 +68,8 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
   const [open, setOpen] = useState<string>(rollout ? "" : "change");
   const settled = useDebounced(draft, 350);
   const keptAs = useRef(rollout ? JSON.stringify(start) : "");
+  /** the draft that the server keeps; known here before the address says so */
+  const id = useRef(rollout?.id ?? null);
   const { data: images } = useQuery(imagesQuery);
   const { data: groups } = useQuery(groupsQuery);
   const putsBack = rollout?.puts_back_id ?? null;
@@ -75,15 +77,16 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
 
   const keep = useMutation({
     mutationFn: (whole: Draft) =>
-      rollout
-        ? body(api.PUT("/api/v1/rollouts/{rollout_id}", { params: { path: { rollout_id: rollout.id } }, body: whole }))
+      id.current
+        ? body(api.PUT("/api/v1/rollouts/{rollout_id}", { params: { path: { rollout_id: id.current } }, body: whole }))
         : body(api.POST("/api/v1/rollouts", { body: whole })),
     onSuccess: (saved) => {
       client.setQueryData(rolloutQuery(saved.id).queryKey, saved);
       client.invalidateQueries({ queryKey: ["rollout", "list"] });
       client.invalidateQueries({ queryKey: ["preflight", saved.id] });
       client.invalidateQueries({ queryKey: ["forecast", saved.id] });
-      if (!rollout) {
+      if (!id.current) {
+        id.current = saved.id;
         localStorage.removeItem(KEPT);
         navigate({ to: "/rollouts/new", search: (from) => ({ ...from, draft: saved.id }), replace: true });
       }
@@ -92,12 +95,12 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
   const { mutate, isPending } = keep;
   useEffect(() => {
     const text = JSON.stringify(settled);
-    if (!rollout && isPending) return; // it is being made: what changed meanwhile is kept once it is there
-    if (!rollout && settled !== EMPTY) localStorage.setItem(KEPT, text);
+    if (!id.current && isPending) return; // it is being made: what changed meanwhile is kept once it is there
+    if (!id.current && settled !== EMPTY) localStorage.setItem(KEPT, text);
     if (missing(settled, putsBack !== null).length || text === keptAs.current) return;
     keptAs.current = text;
     mutate(settled);
-  }, [settled, rollout, putsBack, isPending, mutate]);
+  }, [settled, putsBack, isPending, mutate]);
 
   const discard = useMutation({
     mutationFn: async () => {

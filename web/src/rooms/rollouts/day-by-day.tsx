@@ -15,7 +15,12 @@ export function DayByDay({ told }: { told: Schemas["ForecastView"] }) {
   return (
     <section aria-label="Day by day" className="mt-3">
       <h3 className="font-semibold text-soft">Day by day, by the clock of {city(zone)}</h3>
-      <ol className="mt-1 space-y-1.5">
+      <div aria-hidden className="mt-1 grid grid-cols-4 text-soft text-xs">
+        {["00", "06", "12", "18"].map((hour) => (
+          <span key={hour}>{hour}</span>
+        ))}
+      </div>
+      <ol className="space-y-1.5">
         {days.map((d) => (
           <li key={d.date}>
             <div className="flex justify-between">
