@@ -60,6 +60,8 @@ def take(instance: Instance, view: str) -> None:
             page.evaluate("theme => localStorage.setItem('brisk-herald-theme', theme)", theme)
             page.goto(base + address.format_map(places))
             page.wait_for_timeout(SETTLE_MS)
+            for unfinished in page.get_by_text("Being reckoned").all():
+                unfinished.wait_for(state="hidden")
             page.screenshot(path=FOLDER / f"{name}.png")
             say(f"docs/screenshots/{name}.png")
         browser.close()
