@@ -59,6 +59,7 @@ def take(instance: Instance, view: str) -> None:
         for name, address, theme in chosen:
             page.evaluate("theme => localStorage.setItem('brisk-herald-theme', theme)", theme)
             page.goto(base + address.format_map(places))
+            page.get_by_role("navigation", name="Rooms").wait_for()  # or a slow machine gives a blank picture
             page.wait_for_timeout(SETTLE_MS)
             for unfinished in page.get_by_text("Being reckoned").all():
                 unfinished.wait_for(state="hidden")
