@@ -8,8 +8,8 @@ from typing import Any
 from herald.fleet.vocabulary import load_records, load_vocabulary
 from herald.groups.membership import referrers_in_order, rule_groups_in_order
 from herald.groups.models import Group, GroupMembership
-from herald.groups.rules import predicate_of, read_trusted
-from herald.groups.uses import Use, kept_elsewhere, uses_of
+from herald.groups.rules import predicate_of, read_trusted, reads
+from herald.groups.uses import Use, kept_elsewhere, rule_of, uses_of
 from herald_core.rules import Record, Vocabulary, clauses
 
 CHUNK = 5000
@@ -95,14 +95,9 @@ def _clauses_of(rule: str, vocabulary: Vocabulary) -> list[Any]:
 def groups_reading(key: str, word: str | None = None) -> list[Group]:
     """Groups whose rules read a field, or name a word of it."""
     vocabulary = load_vocabulary()
-    return [
-        g
-        for g in Group.objects.by_rule().order_by("name")
-        if any(c.field == key and (word is None or word in c.values) for c in _clauses_of(g.rule, vocabulary))
-    ]
+    return [g for g in Group.objects.by_rule().order_by("name") if reads(g.rule, vocabulary, key, word)]
 
 
 def rules_naming(key: str, word: str | None = None) -> list[Use]:
     """Every rule that reads a field, or names a word of it: of groups, and of whatever else keeps rules."""
-    groups = [Use(kind="group", id=g.pk, sentence=f"The rule of “{g.name}”") for g in groups_reading(key, word)]
-    return groups + kept_elsewhere(key, word)
+    return [*map(rule_of, groups_reading(key, word)), *kept_elsewhere(key, word)]

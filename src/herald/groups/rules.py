@@ -46,6 +46,15 @@ def read_trusted(text: str, vocabulary: Vocabulary) -> Node:
     return _parse(text, vocabulary)
 
 
+def reads(text: str, vocabulary: Vocabulary, key: str, word: str | None = None) -> bool:
+    """Whether a rule that was checked when it was saved reads a field, or names a word of it.
+
+    Raises:
+        RuleError: it cannot be understood any more.
+    """
+    return any(c.field == key and (word is None or word in c.values) for c in clauses(read_trusted(text, vocabulary)))
+
+
 def predicate_of(text: str, vocabulary: Vocabulary, now: datetime) -> Predicate:
     """A saved rule as a function of one device; kept in memory unless it depends on the time."""
     node = read_trusted(text, vocabulary)

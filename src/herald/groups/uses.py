@@ -24,6 +24,11 @@ class Use:
         return self.sentence[0].lower() + self.sentence[1:]
 
 
+def rule_of(group: Group) -> Use:
+    """The rule of a group, as what uses something."""
+    return Use(kind="group", id=group.pk, sentence=f"The rule of “{group.name}”")
+
+
 class KeepsRules(Protocol):
     """A room that keeps rules of its own, besides those of groups."""
 
@@ -67,7 +72,7 @@ def uses_of(group: Group) -> list[Use]:
     return [
         *uses,
         *kept_elsewhere("group", group.name),
-        *(Use(kind="group", id=g.pk, sentence=f"The rule of “{g.name}”") for g in referrers_in_order([group.pk])),
+        *map(rule_of, referrers_in_order([group.pk])),
     ]
 
 

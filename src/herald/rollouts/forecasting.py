@@ -131,13 +131,13 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
     told = forecast(
         situation, seed=rollout.seed % 2**32, relaxed=_relaxed(rollout, situation, kinds, freezes, now, horizon)
     )
-    met = [(f, len(held[f.pk] & devices.keys())) for f in freezes]
-    next_freeze = next((f for f, number in met if f.starts_at > now and number), None)
+    met = [(f, number) for f in freezes if (number := len(held[f.pk] & devices.keys()))]
+    next_freeze = next((f for f, _ in met if f.starts_at > now), None)
     before = (next_freeze.starts_at - now).total_seconds() if next_freeze else 0.0
     return Told(
         forecast=told,
         silent=int(silent.sum()),
-        freezes=[(f, number) for f, number in met if number],
+        freezes=met,
         freeze=next_freeze,
         meets=float(np.mean(told.ends <= before)) if next_freeze else 1.0,
     )
@@ -228,9 +228,13 @@ def _relaxed(
 ) -> dict[str, Situation]:
     """The same rollout without one of its limits each."""
     minutes, caps = situation.minutes, situation.caps
+
+    def with_gates(**changes: object) -> Situation:
+        return without(situation, rings=[replace(r, **changes) for r in situation.rings])
+
     relaxed = {
         "at once": without(situation, caps=replace(caps, at_once=10**9)),
-        "soak": without(situation, rings=[RingAhead(**{**r.__dict__, "soak": 0.0}) for r in situation.rings]),
+        "soak": with_gates(soak=0.0),
     }
     if caps.per_site is not None:
         relaxed["at once per site"] = without(situation, caps=replace(caps, per_site=None))
@@ -247,11 +251,7 @@ def _relaxed(
     if freezes:
         relaxed["freezes"] = without(situation, hours=_hours(rollout, kinds, [], minutes, now, horizon))
     if any(r.needs_approval for r in situation.rings):
-        relaxed["approvals"] = without(
-            situation, rings=[RingAhead(**{**r.__dict__, "needs_approval": False}) for r in situation.rings]
-        )
+        relaxed["approvals"] = with_gates(needs_approval=False)
     if any(r.most_unheard is not None for r in situation.rings):
-        relaxed["unheard"] = without(
-            situation, rings=[RingAhead(**{**r.__dict__, "most_unheard": None}) for r in situation.rings]
-        )
+        relaxed["unheard"] = with_gates(most_unheard=None)
     return relaxed

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from herald.api.tables import Table
+from herald.calendar.models import Freeze
 from herald.calendar.services import freezes_between, held_by
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.deliveries.spans import seen_spans
@@ -144,17 +145,18 @@ def freezes_of(rollout: Rollout, *, now: datetime) -> list[dict[str, Any]]:
     if rollout.launched_at is None:
         return []
     until = rollout.ended_at or now + AHEAD
+    mine = Delivery.objects.of_rollout(rollout.pk)
     found = [
-        {
-            "id": freeze.pk,
-            "name": freeze.name,
-            "starts_at": freeze.starts_at,
-            "ends_at": freeze.ends_at,
-            "devices": Delivery.objects.of_rollout(rollout.pk).filter(held_by(freeze, "device_id")).count(),
-        }
+        freeze_row(freeze, mine.filter(held_by(freeze, "device_id")).count())
         for freeze in freezes_between(rollout.launched_at, until)
     ]
     return [f for f in found if f["devices"]]
+
+
+def freeze_row(freeze: Freeze, devices: int) -> dict[str, Any]:
+    """A freeze, and how many devices of a rollout it holds."""
+    whole = {"id": freeze.pk, "name": freeze.name, "starts_at": freeze.starts_at, "ends_at": freeze.ends_at}
+    return {**whole, "devices": devices}
 
 
 def devices_table(rollout: Rollout, name: str = "devices") -> Table:

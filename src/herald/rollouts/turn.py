@@ -183,9 +183,9 @@ def _open_gates(rollout: Rollout, counts: Mapping[int, PhaseCounts], pace: _Pace
     """Open every ring whose turn it is; the rings that are open."""
     opened: list[Ring] = []
     for ring in rollout.rings.all():
-        if ring.opened_at is None and not pace.may_open:
-            break
         if ring.opened_at is None:
+            if not pace.may_open:
+                break
             _open_ring(rollout, ring, now)
             pace.rings_opened += 1
         opened.append(ring)

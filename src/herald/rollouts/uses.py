@@ -3,11 +3,11 @@
 from collections.abc import Iterator
 
 from herald.fleet.vocabulary import load_vocabulary
-from herald.groups.rules import read_trusted
+from herald.groups.rules import reads
 from herald.groups.uses import Use, keeps_rules, tells_uses
 from herald.rollouts.models import RingPlan, Rollout
 from herald.rollouts.sentence import short_words
-from herald_core.rules import RuleError, clauses
+from herald_core.rules import RuleError
 from herald_core.rules.rename import rename_value
 
 
@@ -45,11 +45,10 @@ class _NarrowingRules:
         vocabulary = load_vocabulary()
         for rollout in Rollout.objects.narrowed():
             try:
-                found = list(clauses(read_trusted(rollout.only_rule, vocabulary)))
+                if reads(rollout.only_rule, vocabulary, key, word):
+                    yield rollout
             except RuleError:
                 continue
-            if any(c.field == key and (word is None or word in c.values) for c in found):
-                yield rollout
 
 
 keeps_rules(_NarrowingRules())

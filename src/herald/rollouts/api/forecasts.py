@@ -15,6 +15,7 @@ from herald.clock.source import clock
 from herald.rollouts import forecasting
 from herald.rollouts.api.lookup import find_rollout
 from herald.rollouts.api.report_serializers import FreezeOfRollout
+from herald.rollouts.report import freeze_row
 from herald_core.forecast.futures import Band
 
 LIMITS = {
@@ -126,10 +127,7 @@ class RolloutForecastView(APIView):
             "freeze": {"name": told.freeze.name, "starts_at": told.freeze.starts_at, "meets": told.meets}
             if told.freeze
             else None,
-            "freezes": [
-                {"id": f.pk, "name": f.name, "starts_at": f.starts_at, "ends_at": f.ends_at, "devices": number}
-                for f, number in told.freezes
-            ],
+            "freezes": [freeze_row(f, number) for f, number in told.freezes],
         }
         return Response(ForecastView(body).data)
 
