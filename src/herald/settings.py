@@ -75,6 +75,7 @@ INSTALLED_APPS = [
     "herald.access",
     "herald.clock",
     "herald.record",
+    "herald.attention",
     "herald.fleet",
     "herald.groups",
     "herald.images",
@@ -165,6 +166,8 @@ SPECTACULAR_SETTINGS = {
         "ImageStatusEnum": "herald.images.models.ImageStatus",
         "AdmissionEnum": "herald.fleet.models.Admission",
         "DeliveryKindEnum": "herald.deliveries.models.KINDS",
+        "AttentionKindEnum": "herald.attention.models.ItemKind",
+        "QuarantinePartEnum": "herald.attention.models.Part",
     },
 }
 PROCRASTINATE_WORKER_DEFAULTS = {

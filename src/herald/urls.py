@@ -9,6 +9,7 @@ from django.views.decorators.csrf import ensure_csrf_cookie
 from drf_spectacular.views import SpectacularJSONAPIView, SpectacularSwaggerView
 
 from herald.access.api.views import HealthView, SessionView, TokenListView
+from herald.attention.api.views import QuarantineListView, QuarantineTryAction
 from herald.calendar.api import views as calendar
 from herald.commands.api import views as commands
 from herald.deliveries.api import views as deliveries
@@ -21,7 +22,7 @@ from herald.groups.api import views as groups
 from herald.images.api import paths, upkeep
 from herald.images.api import views as images
 from herald.imports.api import views as imports
-from herald.now.views import NowApiView
+from herald.now.views import NowApiView, ReadyView
 from herald.record.api.views import RecordListView
 from herald.rollouts.api import acts, forecasts, holding, plans, reports, watching
 from herald.rollouts.api import views as rollouts
@@ -52,8 +53,12 @@ def _call(route: str, view: type) -> object:
     return path(f"api/v1/{route}", view.as_view())
 
 
+handler500 = "herald.api.problems.server_error"
 urlpatterns = [
     _call("health", HealthView),
+    _call("ready", ReadyView),
+    _call("quarantine", QuarantineListView),
+    _call("quarantine/<int:quarantine_id>/try", QuarantineTryAction),
     _call("session", SessionView),
     _call("tokens", TokenListView),
     _call("now", NowApiView),

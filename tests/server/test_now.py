@@ -6,6 +6,7 @@ from typing import Any
 import pytest
 from rest_framework.test import APIClient
 
+from herald.clock.conditions import refresh_conditions
 from herald.clock.source import clock
 from herald.commands.models import Recipe, When
 from herald.commands.services import ScheduleDraft, create_schedule
@@ -103,11 +104,26 @@ def test_what_wants_attention_is_counted_with_a_rule_that_lists_it() -> None:
     make_device(facts={"battery": "12"})  # a text is no charge
     make_device(firmware=None)
     make_device(admission="waiting")
+    refresh_conditions(now=NOW)
     state = now()
-    assert {a["text"]: a["count"] for a in state["attention"]} == {
-        "Silent for over 24 h": 2,
-        "Battery below 20 %": 1,
-        "Report no firmware": 1,
-        "Wait for admission": 1,
+    assert {a["kind"]: a["count"] for a in state["attention"]} == {
+        "silent": 2,
+        "low-battery": 1,
+        "no-firmware": 1,
+        "awaiting-admission": 1,
     }
     assert state["heard"] == 4
+
+
+def test_an_item_is_closed_when_its_condition_is_over_and_opens_anew_later() -> None:
+    device = make_device(facts={"battery": 12})
+    refresh_conditions(now=NOW)
+    refresh_conditions(now=NOW + timedelta(minutes=1))
+    (item,) = now()["attention"]
+    assert (item["count"], datetime.fromisoformat(item["opened_at"])) == (1, NOW)
+    type(device).objects.update(facts={"battery": 80})
+    refresh_conditions(now=NOW + timedelta(minutes=2))
+    assert now()["attention"] == []
+    type(device).objects.update(facts={"battery": 3})
+    refresh_conditions(now=NOW + timedelta(minutes=3))
+    assert [i["id"] for i in now()["attention"]] != [item["id"]]

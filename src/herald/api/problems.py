@@ -1,16 +1,22 @@
 """One exception handler: every error leaves the API as problem details (RFC 9457)."""
 
+import sys
 from typing import Any
 
 from django.core.exceptions import PermissionDenied
 from django.db import IntegrityError
-from django.http import Http404
+from django.db.utils import InterfaceError, OperationalError
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from rest_framework import exceptions
 from rest_framework.response import Response
 from rest_framework.views import set_rollback
 
 from herald.api.errors import Conflict, DomainError, NotFound
 
+#: when to ask again after an answer of 503
+RETRY_AFTER_SECONDS = 2
+#: SQLSTATE of a serialisation failure, a deadlock, and a lock or statement that took too long
+_PASSING = frozenset({"40001", "40P01", "55P03", "57014"})
 _TITLES = {
     exceptions.NotAuthenticated: "Sign in first",
     exceptions.AuthenticationFailed: "The sign-in does not hold",
@@ -36,6 +42,11 @@ def exception_handler(error: Exception, context: dict[str, Any]) -> Response | N
         error = exceptions.PermissionDenied()
     if isinstance(error, IntegrityError):
         error = _from_constraint(error)
+    if isinstance(error, OperationalError | InterfaceError):
+        set_rollback()
+        response = problem(503, *_unavailable(error))
+        response["Retry-After"] = str(RETRY_AFTER_SECONDS)
+        return response
     if isinstance(error, DomainError):
         set_rollback()
         return problem(error.status, error.code, error.title, error.detail, **error.extra)
@@ -54,6 +65,28 @@ def exception_handler(error: Exception, context: dict[str, Any]) -> Response | N
     if isinstance(error, exceptions.Throttled) and error.wait:
         response["Retry-After"] = str(int(error.wait) + 1)
     return response
+
+
+def server_error(request: HttpRequest) -> HttpResponse:
+    """The answer where nothing else has answered: a database that is away is 503, anything else a fault of ours."""
+    error = sys.exc_info()[1]
+    if isinstance(error, OperationalError | InterfaceError):
+        status, words = 503, _unavailable(error)
+    else:
+        status, words = 500, ("internal", "Something failed here", "The reason is in the server's log.")
+    code, title, detail = words
+    body = {"type": f"urn:brisk-herald:problem:{code}", "title": title, "status": status, "detail": detail}
+    response = JsonResponse(body, status=status, content_type="application/problem+json")
+    if status == 503:
+        response["Retry-After"] = str(RETRY_AFTER_SECONDS)
+    return response
+
+
+def _unavailable(error: Exception) -> tuple[str, str, str]:
+    """Code, title and detail of an answer that may be asked for again in a moment."""
+    if getattr(error.__cause__, "sqlstate", None) in _PASSING:
+        return "busy", "Too much at once", "Others are changing the same things. Nothing was changed; try again."
+    return "unavailable", "The database does not answer", "Nothing was changed. Try again in a moment."
 
 
 def problem(status: int, code: str, title: str, detail: str, **extra: Any) -> Response:

@@ -1,5 +1,7 @@
 """What holds for days: freezes."""
 
+from datetime import UTC, datetime
+
 from django.conf import settings
 from django.db import models
 from django.db.models import F, Q
@@ -7,6 +9,7 @@ from django.db.models import F, Q
 from herald.calendar.querysets import FreezeQuerySet
 from herald.fleet.models import Site
 from herald.groups.models import Group
+from herald_core.timing.clocks import FIRST_YEAR, LAST_YEAR
 
 
 class Freeze(models.Model):
@@ -25,7 +28,14 @@ class Freeze(models.Model):
     objects = FreezeQuerySet.as_manager()
 
     class Meta:
-        constraints = (models.CheckConstraint(condition=Q(ends_at__gt=F("starts_at")), name="freeze_ends_later"),)
+        constraints = (
+            models.CheckConstraint(condition=Q(ends_at__gt=F("starts_at")), name="freeze_ends_later"),
+            models.CheckConstraint(
+                condition=Q(starts_at__gte=datetime(FIRST_YEAR, 1, 1, tzinfo=UTC))
+                & Q(ends_at__lte=datetime(LAST_YEAR, 1, 1, tzinfo=UTC)),
+                name="freeze_plannable",
+            ),
+        )
 
     def __str__(self) -> str:
         return self.name

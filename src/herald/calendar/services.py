@@ -8,6 +8,7 @@ from django.db import transaction
 from django.db.models import Exists, OuterRef, Q
 
 from herald.access.models import User
+from herald.api.dates import check_plannable
 from herald.api.errors import Invalid
 from herald.calendar.models import Freeze
 from herald.fleet.models import Device, Site
@@ -35,6 +36,8 @@ def save_freeze(draft: FreezeDraft, *, actor: User | None, now: datetime, freeze
     Raises:
         Invalid: it ends before it begins, or holds nobody.
     """
+    check_plannable(draft.starts_at, "/starts_at")
+    check_plannable(draft.ends_at, "/ends_at")
     if draft.ends_at <= draft.starts_at:
         raise Invalid("/ends_at", "A freeze ends after it begins.")
     if not draft.everywhere and not draft.groups and not draft.sites:

@@ -13,6 +13,9 @@ import structlog
 from django.db import close_old_connections, connection
 from django.db.utils import InterfaceError, OperationalError
 
+from herald.attention.quarantine import Isolation
+from herald.clock.conditions import refresh_conditions
+from herald.clock.heartbeat import BEAT_SECONDS, FOLLOW, TURN, beat
 from herald.clock.models import TimeBase
 from herald.clock.source import clock
 from herald.commands.services import turn_schedules
@@ -20,12 +23,16 @@ from herald.deliveries import services as deliveries
 from herald.groups.membership import follow_changes, refresh_time_groups
 from herald.images.cleaning import purge
 from herald.images.uploads import forget_old_uploads
+from herald.locks import FOLLOW_LOOP, TURN_LOOP, try_session_lock
 from herald.rollouts.turn import turn_rollouts
 
 TURN_SECONDS = 1.0
 FOLLOW_SECONDS = 0.2
 TIME_GROUPS_SECONDS = 60.0  # of real time
-_LOCKS = {"turn": 7_301_002, "follow": 7_301_003}
+CONDITIONS_SECONDS = 10.0  # of real time
+_LOCKS = {TURN: TURN_LOOP, FOLLOW: FOLLOW_LOOP}
+#: batches of changed devices that one pass follows at most
+MOST_BATCHES = 200
 log = structlog.get_logger()
 
 
@@ -39,34 +46,48 @@ def without_helpers() -> None:
 def turn() -> None:
     """One turn of the clock: expire, recall, then rollouts and schedules."""
     now = clock.now()
-    deliveries.expire(now=now)
-    deliveries.recall_lapsed(now=now)
-    turn_rollouts(now=now)
-    turn_schedules(now=now)
+    isolation = Isolation(now)
+    deliveries.expire(now=now, isolation=isolation)
+    deliveries.recall_lapsed(now=now, isolation=isolation)
+    turn_rollouts(now=now, isolation=isolation)
+    turn_schedules(now=now, isolation=isolation)
+    isolation.finish()
     TimeBase.objects.update(last_seen=now)
 
 
 class _Follower:
-    """Follows changed devices at once; every minute time-dependent groups, and uploads that nobody goes on with."""
+    """Follows changed devices at once; every minute time-dependent groups, and uploads that nobody goes on with; a few
+    times a minute the conditions that open and close attention items."""
 
     def __init__(self) -> None:
-        self.refreshed = 0.0
+        self._done: dict[str, float] = {}
 
     def __call__(self) -> None:
-        while follow_changes(now=clock.now()):
-            pass
-        if time.monotonic() - self.refreshed >= TIME_GROUPS_SECONDS:
-            refresh_time_groups(now=clock.now())
-            forget_old_uploads(now=clock.now())
-            purge(now=clock.now())
-            self.refreshed = time.monotonic()
+        # as many batches as there may be: devices that failed keep their marks, and must not be taken up for ever
+        for _ in range(MOST_BATCHES):
+            if not follow_changes(now=clock.now()):
+                break
+        now = clock.now()
+        if self._is_time("conditions", CONDITIONS_SECONDS):
+            refresh_conditions(now=now)
+        if self._is_time("minute", TIME_GROUPS_SECONDS):
+            refresh_time_groups(now=now)
+            forget_old_uploads(now=now)
+            purge(now=now)
+
+    def _is_time(self, what: str, every: float) -> bool:
+        moment = time.monotonic()
+        due = moment - self._done.get(what, float("-inf")) >= every
+        if due:
+            self._done[what] = moment
+        return due
 
 
 def run(stop: threading.Event) -> None:
     """Run both loops until `stop` is set."""
     threads = [
-        threading.Thread(target=_loop, args=("turn", turn, TURN_SECONDS, stop), name="turn"),
-        threading.Thread(target=_loop, args=("follow", _Follower(), FOLLOW_SECONDS, stop), name="follow"),
+        threading.Thread(target=_loop, args=(TURN, turn, TURN_SECONDS, stop), name="turn"),
+        threading.Thread(target=_loop, args=(FOLLOW, _Follower(), FOLLOW_SECONDS, stop), name="follow"),
     ]
     for thread in threads:
         thread.start()
@@ -75,7 +96,8 @@ def run(stop: threading.Event) -> None:
 
 
 def _loop(name: str, work: Callable[[], None], every: float, stop: threading.Event) -> None:
-    leading = False
+    took = 0.0
+    leading, beaten = False, float("-inf")
     while not stop.is_set():
         started = time.monotonic()
         try:
@@ -83,13 +105,17 @@ def _loop(name: str, work: Callable[[], None], every: float, stop: threading.Eve
             leading = leading and connection.connection is not None and not connection.connection.closed
             leading = leading or _lead(_LOCKS[name])
             if leading:
+                if started - beaten >= BEAT_SECONDS:  # before the work, which a gap must not be held against
+                    beat(name, now=clock.now(), seconds=took)
+                    beaten = started
                 work()
+                took = time.monotonic() - started
         except (OperationalError, InterfaceError) as error:
             leading = False
             connection.close()
             log.warning("database_unreachable", loop=name, error=str(error).strip())
         except Exception:
-            # One rollout's trouble must not stop time for the others; the next turn tries again.
+            # What is not about one object: the next turn tries again, and the missing beats show on Now.
             log.exception("turn_failed", loop=name)
         stop.wait(max(0.02, every - (time.monotonic() - started)))
     connection.close()
@@ -97,9 +123,7 @@ def _loop(name: str, work: Callable[[], None], every: float, stop: threading.Eve
 
 def _lead(lock: int) -> bool:
     """Whether this process holds the loop's lock, which lasts as long as its connection."""
-    with connection.cursor() as cursor:
-        cursor.execute("SELECT pg_try_advisory_lock(%s)", [lock])
-        leads = bool(cursor.fetchone()[0])
+    leads = try_session_lock(lock)
     if leads:
         without_helpers()
     return leads

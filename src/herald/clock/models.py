@@ -1,4 +1,4 @@
-"""Time as the whole installation sees it. Without a row it is the machine's own."""
+"""Time as the whole installation sees it (without a row it is the machine's own), and signs of life of its parts."""
 
 from django.db import models
 
@@ -19,3 +19,14 @@ class TimeBase(models.Model):
             models.CheckConstraint(condition=models.Q(id=1), name="time_base_single_row"),
             models.CheckConstraint(condition=models.Q(speed__gt=0), name="time_base_speed_positive"),
         )
+
+
+class Heartbeat(models.Model):
+    """A part of the system that beats while it works. `beat_at` is real time, whatever speed the installation has."""
+
+    name = models.CharField(max_length=20, primary_key=True)
+    beat_at = models.DateTimeField()
+    #: how long its last turn took
+    seconds = models.FloatField(default=0.0)
+    #: since when (the installation's time) it has beaten without a gap
+    back_at = models.DateTimeField()

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 def schedules(devices: "QuerySet[Device]", now: datetime) -> list[Clash]:
     """Active schedules with devices in common: a device does one thing at a time."""
     found = []
-    for schedule in Schedule.objects.due():
+    for schedule in Schedule.objects.active():
         audience = members_of(schedule.include.all(), schedule.exclude.all())
         count = devices.filter(pk__in=audience.order_by().values("pk")).count()
         if count:

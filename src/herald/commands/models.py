@@ -1,5 +1,7 @@
 """Scheduled commands and their firings."""
 
+from datetime import date
+
 from django.conf import settings
 from django.db import models
 from django.db.models import Q
@@ -7,6 +9,7 @@ from django.db.models import Q
 from herald.commands.querysets import OccurrenceQuerySet, ScheduleQuerySet
 from herald.groups.models import Group
 from herald_core.functions import Function
+from herald_core.timing.clocks import FIRST_YEAR, LAST_YEAR
 
 
 class Recipe(models.TextChoices):
@@ -15,6 +18,8 @@ class Recipe(models.TextChoices):
     RESTART = "restart", "Restart"
 
 
+#: days that can be reckoned with in every zone
+PLANNABLE = (date(FIRST_YEAR, 1, 1), date(LAST_YEAR - 1, 12, 31))
 #: what a device must be able to do for a recipe
 NEEDS = {Recipe.RESTART: Function.RESTART}
 
@@ -68,6 +73,11 @@ class Schedule(models.Model):
                 name="schedule_gives_up_after_spread",
             ),
             models.CheckConstraint(condition=Q(at_once__gte=1), name="schedule_cap_positive"),
+            models.CheckConstraint(
+                condition=(Q(starts_on=None) | Q(starts_on__range=PLANNABLE))
+                & (Q(until=None) | Q(until__range=PLANNABLE)),
+                name="schedule_days_plannable",
+            ),
         )
 
 

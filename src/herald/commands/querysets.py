@@ -1,11 +1,9 @@
 """Every query about schedules and occurrences."""
 
-from typing import TYPE_CHECKING, Self
+from collections.abc import Collection
+from typing import Self
 
 from django.db import models
-
-if TYPE_CHECKING:
-    pass
 
 
 class ScheduleQuerySet(models.QuerySet["Schedule"]):
@@ -13,8 +11,8 @@ class ScheduleQuerySet(models.QuerySet["Schedule"]):
         """Newest first, with what the list shows."""
         return self.select_related("created_by").prefetch_related("include", "exclude").order_by("-id")
 
-    def due(self) -> Self:
-        """Those that may fire."""
+    def active(self) -> Self:
+        """Those that fire: not paused, not ended."""
         return self.filter(state="active").prefetch_related("include", "exclude").order_by("id")
 
     def using_group(self, group_id: int) -> Self:
@@ -24,5 +22,9 @@ class ScheduleQuerySet(models.QuerySet["Schedule"]):
 
 
 class OccurrenceQuerySet(models.QuerySet["Occurrence"]):
+    def schedules_of(self, ids: Collection[int]) -> dict[int, int]:
+        """The schedules of some occurrences, by occurrence."""
+        return dict(self.filter(pk__in=list(ids)).values_list("pk", "schedule_id"))
+
     def recent(self, schedule_id: int) -> Self:
         return self.filter(schedule_id=schedule_id).order_by("-fires_at", "zone")

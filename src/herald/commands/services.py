@@ -1,6 +1,6 @@
 """Verbs on scheduled commands: preview, make, pause, resume, end, run now, and firing."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from itertools import islice
@@ -9,7 +9,10 @@ from django.db import transaction
 from django.db.models import Q, QuerySet
 
 from herald.access.models import User
+from herald.api.dates import check_plannable
 from herald.api.errors import Conflict, Invalid, NobodyThere
+from herald.attention.models import Part
+from herald.attention.quarantine import Isolation
 from herald.commands.models import NEEDS, Occurrence, Recipe, Schedule, ScheduleState, When
 from herald.commands.sentence import schedule_sentence
 from herald.deliveries import services as deliveries
@@ -119,8 +122,22 @@ def check(draft: ScheduleDraft) -> None:
         raise Invalid("/give_up_minutes", "It must give up later than the spread, or the last devices get no chance.")
     if draft.give_up_minutes > 23 * 60:
         raise Invalid("/give_up_minutes", "It must give up within 23 hours, before the next firing.")
+    check_plannable(draft.starts_on, "/starts_on")
+    check_plannable(draft.until, "/until")
     if draft.until and draft.starts_on and draft.until < draft.starts_on:
         raise Invalid("/until", "It ends before it starts.")
+
+
+def check_new(draft: ScheduleDraft, *, now: datetime) -> None:
+    """Refuse a new command that does not fit, or that would never fire.
+
+    Raises:
+        Invalid: with the field and what would fit.
+    """
+    check(draft)
+    # somewhere it is still the day before
+    if draft.until and draft.until < (now - timedelta(hours=14)).date():
+        raise Invalid("/until", "This day is past everywhere, so it would never fire.")
 
 
 def create_schedule(draft: ScheduleDraft, *, actor: User | None, now: datetime) -> Schedule:
@@ -130,7 +147,7 @@ def create_schedule(draft: ScheduleDraft, *, actor: User | None, now: datetime) 
         Invalid: a field does not fit.
         NobodyThere: it would run now, for nobody.
     """
-    check(draft)
+    check_new(draft, now=now)
     with transaction.atomic():
         if not draft.include:
             raise NobodyThere("No group was chosen, so it is for nobody.")
@@ -248,20 +265,38 @@ def fire(schedule: Schedule, zone: str, fires_at: datetime, *, now: datetime) ->
     return len(devices)
 
 
-def turn_schedules(*, now: datetime) -> None:
+def turn_schedules(*, now: datetime, isolation: Isolation | None = None) -> None:
     """One turn of the clock for all schedules: fire what is due, offer what waits, give up."""
-    zones = Device.objects.zones()
-    for schedule in Schedule.objects.due():
-        with transaction.atomic():
+    isolation = isolation or Isolation(now)
+    active = list(Schedule.objects.active())
+    zones = Device.objects.zones() if active else []
+    open_now = _open_by_schedule()
+
+    for schedule in active:
+
+        def work(schedule: Schedule = schedule) -> None:
             if schedule.when == When.DAILY and schedule.time_of_day:
                 _fire_due(schedule, zones, now)
-            _offer(schedule, now)
+            _offer(schedule, open_now.get(schedule.pk, {}), now)
             _end_if_over(schedule, now)
-    begun = [p.value for p in IN_HAND if p is not Phase.OFFERED]
-    silent = Delivery.objects.filter(
-        kind=Kind.COMMAND.value, phase__in=begun, phase_since__lt=now - COMMAND_PATIENCE, not_after__lt=now
+
+        isolation.run(Part.SCHEDULE, schedule.pk, work)
+    silent = Delivery.objects.commands_unheard_of(now - COMMAND_PATIENCE, now)
+    isolation.run_batch(
+        Part.DELIVERY,
+        silent.first_ids(deliveries.AT_ONCE),
+        lambda ids: deliveries.time_out(silent.filter(id__any=list(ids)), now=now),
     )
-    deliveries.time_out(silent, now=now)
+
+
+def _open_by_schedule() -> dict[int, dict[int, dict[str, int]]]:
+    """For each schedule its occurrences with open deliveries, and how many are in each phase."""
+    counted = Delivery.objects.open_commands()
+    schedules = Occurrence.objects.schedules_of({occurrence for occurrence, _, _ in counted})
+    found: dict[int, dict[int, dict[str, int]]] = {}
+    for occurrence, phase, count in counted:
+        found.setdefault(schedules[occurrence], {}).setdefault(occurrence, {})[phase] = count
+    return found
 
 
 def _fire_due(schedule: Schedule, zones: Sequence[str], now: datetime) -> None:
@@ -275,14 +310,15 @@ def _fire_due(schedule: Schedule, zones: Sequence[str], now: datetime) -> None:
     Schedule.objects.filter(pk=schedule.pk).update(fired_until=now)
 
 
-def _offer(schedule: Schedule, now: datetime) -> None:
-    mine = Delivery.objects.of_schedule(schedule.pk)
-    room = schedule.at_once - mine.in_hand().count()
-    if room <= 0:
+def _offer(schedule: Schedule, open_now: Mapping[int, Mapping[str, int]], now: datetime) -> None:
+    """Offer what waits, of the occurrences that have something open."""
+    in_hand = sum(n for phases in open_now.values() for phase, n in phases.items() if phase in IN_HAND)
+    room = schedule.at_once - in_hand
+    with_waiting = [o for o, phases in open_now.items() if phases.get(Phase.WAITING)]
+    if room <= 0 or not with_waiting:
         return
+    mine = Delivery.objects.of_occurrences(with_waiting)
     waiting = list(mine.waiting().values_list("device_id", flat=True))
-    if not waiting:
-        return
     busy = Delivery.objects.busy_devices(waiting)
     free = list(mine.free_to_offer(now, busy).values_list("id", "not_after")[:room])
     for until in sorted({end for _, end in free}):

@@ -7,7 +7,7 @@ from django.db.models import F, Q
 from herald.deliveries.querysets import DeliveryEventQuerySet, DeliveryQuerySet
 from herald.fleet.models import Device
 from herald.images.models import Image
-from herald_core.deliveries import IN_HAND, Kind, Phase
+from herald_core.deliveries import IN_HAND, OPEN, RECALLABLE, Kind, Phase
 
 PHASES = [(p.value, p.value) for p in Phase]
 KINDS = [(k.value, k.value) for k in Kind]
@@ -109,6 +109,15 @@ class Delivery(models.Model):
                 fields=["rollout", "ring", "phase", "image", "pushed"], condition=Q(current=True), name="delivery_tally"
             ),
             models.Index(fields=["rollout", "id"], condition=Q(current=True), name="delivery_page"),
+            # what each turn of the clock looks for must not grow with the deliveries that have ended
+            models.Index(
+                fields=["not_after"], condition=Q(phase__in=[p.value for p in RECALLABLE]), name="delivery_overdue"
+            ),
+            models.Index(
+                fields=["occurrence", "phase"],
+                condition=Q(phase__in=[p.value for p in OPEN], occurrence__isnull=False),
+                name="delivery_open_commands",
+            ),
         )
 
 

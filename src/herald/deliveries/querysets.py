@@ -23,7 +23,7 @@ from django.db.models import (
 
 from herald.deliveries.places import PLACES
 from herald.fleet.presence import heard_in_time
-from herald_core.deliveries import FETCHES, IN_HAND, KEPT, OPEN, Phase
+from herald_core.deliveries import FETCHES, IN_HAND, KEPT, OPEN, RECALLABLE, Phase
 
 if TYPE_CHECKING:
     from herald.deliveries.models import Delivery
@@ -102,6 +102,15 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         rows = self.filter(rollout_id__in=list(rollout_ids), current=True).order_by()
         fields = ("rollout_id", "ring_id", "phase", "image_id", "pushed")
         return list(rows.values_list(*fields).annotate(n=Count("*")))  # "id" is not in the index
+
+    def open_commands(self) -> list[tuple[int, str, int]]:
+        """Occurrence, phase and how many, of all commands that are open: read from an index that holds no others,
+        however many there were in all."""
+        rows = self.open().filter(occurrence__isnull=False).order_by()
+        return list(rows.values_list("occurrence_id", "phase").annotate(n=Count("*")))
+
+    def of_occurrences(self, occurrence_ids: Collection[int]) -> Self:
+        return self.filter(occurrence__in=list(occurrence_ids))
 
     def counts_by_occurrence(self, occurrence_ids: Collection[int]) -> list[tuple[int, str, int]]:
         rows = self.filter(occurrence_id__in=list(occurrence_ids)).order_by()
@@ -184,7 +193,16 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
 
     def overdue(self, now: datetime) -> Self:
         """Open ones whose time ran out while the server could still take them back."""
-        return self.filter(not_after__lte=now)
+        return self.filter(phase__in=[p.value for p in RECALLABLE], not_after__lte=now)
+
+    def first_ids(self, most: int) -> list[int]:
+        """The lowest ids, in order."""
+        return list(self.order_by("id").values_list("id", flat=True)[:most])
+
+    def commands_unheard_of(self, since: datetime, now: datetime) -> Self:
+        """Commands that devices began and that were not heard of since then, whose time is up."""
+        begun = [p.value for p in IN_HAND if p is not Phase.OFFERED]
+        return self.filter(kind="command", phase__in=begun, phase_since__lt=since, not_after__lt=now)
 
     def lapsed_offers(self, now: datetime) -> Self:
         """Offered, but the device did not begin in time."""

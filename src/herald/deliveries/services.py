@@ -21,6 +21,8 @@ from django.db.models import (
 )
 from django.db.models.functions import Cast
 
+from herald.attention.models import Part
+from herald.attention.quarantine import Isolation
 from herald.copying import copy_rows
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.live.notify import notify
@@ -43,6 +45,8 @@ from herald_core.deliveries import (
 
 FIRST_RETRY_PAUSE = timedelta(minutes=10)
 EVENT_BATCH = 5000
+#: a turn of the clock ends, or takes back, at most so many deliveries; the rest follow at the next
+AT_ONCE = 20_000
 
 
 def move(deliveries: "QuerySet[Delivery]", event: Event, *, now: datetime, cause: str, **fields: Any) -> int:
@@ -120,14 +124,23 @@ def notify_about(rollout_ids: Collection[int | None], schedule_ids: Collection[i
         notify("schedule", schedule_id)
 
 
-def expire(*, now: datetime) -> int:
-    """End what was not begun in time."""
-    return move(Delivery.objects.overdue(now), Event.EXPIRE, now=now, cause="its time ran out")
+def expire(*, now: datetime, isolation: Isolation | None = None) -> None:
+    """End what was not begun in time; at most `AT_ONCE` of them at a turn."""
+
+    def work(ids: Sequence[int]) -> None:
+        move(Delivery.objects.filter(id__any=list(ids)).overdue(now), Event.EXPIRE, now=now, cause="its time ran out")
+
+    (isolation or Isolation(now)).run_batch(Part.DELIVERY, Delivery.objects.overdue(now).first_ids(AT_ONCE), work)
 
 
-def recall_lapsed(*, now: datetime) -> int:
+def recall_lapsed(*, now: datetime, isolation: Isolation | None = None) -> None:
     """Take back offers that the device did not begin in time; they wait for the next chance."""
-    return move(Delivery.objects.lapsed_offers(now), Event.RECALL, now=now, cause="not begun in time", offer_until=None)
+
+    def work(ids: Sequence[int]) -> None:
+        lapsed = Delivery.objects.filter(id__any=list(ids)).lapsed_offers(now)
+        move(lapsed, Event.RECALL, now=now, cause="not begun in time", offer_until=None)
+
+    (isolation or Isolation(now)).run_batch(Part.DELIVERY, Delivery.objects.lapsed_offers(now).first_ids(AT_ONCE), work)
 
 
 def offer(delivery_ids: Collection[int], *, until: datetime, now: datetime, fetch_only: bool = False) -> int:

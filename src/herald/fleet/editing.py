@@ -31,7 +31,7 @@ def read_states(device_ids: Collection[int], *, lock: bool = False) -> dict[int,
     """The editable state of devices by id; locked until the transaction ends, if wanted."""
     devices = Device.objects.by_ids(device_ids).order_by("id")
     if lock:
-        devices = devices.select_for_update(of=("self",))
+        devices = devices.select_for_update(of=("self",), no_key=True)
     return {
         pk: dict(zip(_COLUMNS, values, strict=True)) for pk, *values in devices.values_list("id", *_COLUMNS.values())
     }

@@ -1,9 +1,10 @@
 """Presence: how long ago a device was heard of, measured by its own interval."""
 
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from django.db.models import Case, DateTimeField, DurationField, ExpressionWrapper, F, Q, TextField, Value, When
+from django.db.models import Case, Count, DateTimeField, DurationField, ExpressionWrapper, F, Max, Q, TextField, Value, When
 from django.db.models.functions import Greatest
 
 ON_TIME_INTERVALS = 2
@@ -60,3 +61,39 @@ def presence_of(last_check_in: datetime | None, interval_seconds: int, now: date
     if last_check_in >= now - interval * ON_TIME_INTERVALS:
         return "on time"
     return "late" if last_check_in >= now - max(interval * SILENT_INTERVALS, SILENT_AFTER) else "silent"
+
+
+#: a fleet with fewer devices that call is too small to be judged as a whole
+FLEET_AT_LEAST = 20
+#: devices that called within this time are expected to go on
+EXPECTED_WITHIN = timedelta(days=7)
+#: with fewer of them on time, the fleet as a whole is silent
+FLEET_SILENT_BELOW = 0.1
+
+
+@dataclass(frozen=True, kw_only=True)
+class FleetSilence:
+    """Nearly no device calls, although many did: more likely their way to the server than all of them."""
+
+    expected: int
+    heard: int
+    since: datetime
+
+    @property
+    def words(self) -> str:
+        """The silence in a sentence."""
+        heard = f"only {self.heard}" if self.heard else "none"
+        return f"Of {self.expected:,} devices that call regularly {heard} has been heard from since {self.since:%H:%M} UTC"
+
+
+def fleet_silence(now: datetime) -> FleetSilence | None:
+    """Whether the fleet fell silent as a whole; None where it did not, or is too small to say."""
+    from herald.fleet.models import Device  # the models' querysets import this module
+
+    called = Device.objects.filter(admission="admitted", last_check_in__gt=now - EXPECTED_WITHIN)
+    found = called.aggregate(
+        expected=Count("id"), heard=Count("id", filter=heard_in_time(now)), latest=Max("last_check_in")
+    )
+    if found["expected"] < FLEET_AT_LEAST or found["heard"] >= found["expected"] * FLEET_SILENT_BELOW:
+        return None
+    return FleetSilence(expected=found["expected"], heard=found["heard"], since=found["latest"])

@@ -2,16 +2,14 @@
 
 from collections.abc import Collection, Iterable, Sequence
 from datetime import datetime
-from typing import TYPE_CHECKING, Any, Self
+from typing import Any, Self
 
 from django.db import models
 from django.db.models import BooleanField, Count, ExpressionWrapper, F, Func, Min, Q, Value
 
 from herald.fleet.presence import not_heard_for_long, presence_expression
 from herald.lookups import JsonMember, JsonType
-
-if TYPE_CHECKING:
-    pass
+from herald_core.timing.clocks import is_zone
 
 
 class DeviceQuerySet(models.QuerySet["Device"]):
@@ -69,13 +67,17 @@ class DeviceQuerySet(models.QuerySet["Device"]):
         return self.alias(kind=JsonType(member)).filter(kind="number", facts__battery__lt=below)
 
     def zones(self) -> list[str]:
-        """The time zones in which devices are. One step along the index for each: to look at every device, as DISTINCT
+        """The time zones in which devices are, those that are known. One step along the index for each: to look at every device, as DISTINCT
         does, takes a hundred times as long."""
         found: list[str] = []
         after = self.order_by("time_zone").values_list("time_zone", flat=True)
         while (zone := after.filter(time_zone__gt=found[-1] if found else "").first()) is not None:
             found.append(zone)
-        return found
+        return [z for z in found if is_zone(z)]
+
+    def in_unknown_zones(self) -> Self:
+        """Devices whose time zone is no name that this machine knows: their hours cannot be told."""
+        return self.exclude(time_zone__in=self.zones())
 
     def standing(self, model_id: int) -> "models.QuerySet[Any, Any]":
         """Hardware revision, version key, version and how many, of the admitted devices of a model that report one."""
@@ -101,11 +103,16 @@ class DeviceQuerySet(models.QuerySet["Device"]):
 
 
 class DeviceChangeQuerySet(models.QuerySet["DeviceChange"]):
-    def take(self, most: int) -> list[int]:
-        """Take the oldest changes away; their devices, each once. Call it in a transaction."""
-        rows = list(self.order_by("id").select_for_update(skip_locked=True).values_list("id", "device_id")[:most])
-        self.filter(id__any=[r[0] for r in rows]).delete()
-        return sorted({r[1] for r in rows})
+    def first_marks(self, most: int, *, without: Collection[int] = ()) -> dict[int, list[int]]:
+        """The oldest marks by their device; `without` names devices to pass over."""
+        marks: dict[int, list[int]] = {}
+        rows = self.exclude(device_id__any=list(without)) if without else self
+        for mark, device in rows.order_by("id").values_list("id", "device_id")[:most]:
+            marks.setdefault(device, []).append(mark)
+        return marks
+
+    def remove(self, marks: Collection[int]) -> None:
+        self.filter(id__any=list(marks)).delete()
 
     def note(self, device_ids: Iterable[int], now: datetime) -> None:
         """Mark devices whose groups must be looked at again."""

@@ -63,7 +63,8 @@ async def _route(scope: Scope, receive: Receive, send: Send) -> None:
     elif path == "/device/v1/keys" and method == "GET":
         await _send(send, 200, _encode(await asyncio.get_running_loop().run_in_executor(None, public_keys)))
     elif path == "/device/v1/health" and method == "GET":
-        await _send(send, 200, _encode({"ok": True, **vars(counters)}))
+        healthy = await batcher.reaches_database()
+        await _send(send, 200 if healthy else 503, _encode({"ok": healthy, **vars(counters)}))
     elif path == "/device/v1/schema" and method == "GET":
         await _send(send, 200, _encode(DOCUMENT))
     elif path == "/device/v1/no-op" and method == "POST":
@@ -157,6 +158,7 @@ async def _lifespan(receive: Receive, send: Send) -> None:
         if message["type"] == "lifespan.startup":
             gc.collect()
             gc.freeze()  # what start-up made stays: the collector need not walk it again under load
+            batcher.start_beating()
         await send({"type": message["type"] + ".complete"})
         if message["type"] == "lifespan.shutdown":
             return

@@ -8,6 +8,7 @@ from django.conf import settings
 from django.db import close_old_connections
 from django.db.utils import InterfaceError, OperationalError
 
+from herald.clock.heartbeat import BEAT_SECONDS, GATEWAY, beat
 from herald.clock.source import clock
 from herald.gateway.flush import Arrival, flush
 from herald.gateway.messages import Answer, Refused
@@ -17,6 +18,8 @@ BUSY_TICK_SECONDS = 0.005
 QUIET_TICK_SECONDS = 0.05
 BUSY_BATCH = 24
 MAX_BATCH = 500
+#: how long a health check waits for the database
+HEALTH_SECONDS = 5.0
 log = structlog.get_logger()
 SLOW_DOWN = Refused(429, "busy", "Too many devices are calling; try again later.")
 UNAVAILABLE = Refused(503, "unavailable", "The database cannot be reached; nothing was stored. Try again later.")
@@ -31,6 +34,7 @@ class Batcher:
         self._busy = False
         self._thread = ThreadPoolExecutor(1, thread_name_prefix="flush")
         self._task: asyncio.Task[None] | None = None
+        self._heart: asyncio.Task[None] | None = None
 
     async def submit(self, arrival: Arrival) -> Answer | Refused:
         """The answer to a check-in, after it is committed."""
@@ -42,6 +46,24 @@ class Batcher:
             self._running = True
             self._task = asyncio.create_task(self._drain())
         return await future
+
+    def start_beating(self) -> None:
+        """Give a sign of life now and then, for as long as the process runs."""
+        self._heart = asyncio.create_task(self._beat())
+
+    async def _beat(self) -> None:
+        loop = asyncio.get_running_loop()
+        while True:
+            await loop.run_in_executor(self._thread, _beat)
+            await asyncio.sleep(BEAT_SECONDS)
+
+    async def reaches_database(self) -> bool:
+        """Whether check-ins could be stored now; false also where the flush before takes too long."""
+        asked = asyncio.get_running_loop().run_in_executor(self._thread, _beat)
+        try:
+            return await asyncio.wait_for(asked, HEALTH_SECONDS)
+        except TimeoutError:
+            return False
 
     async def _drain(self) -> None:
         loop = asyncio.get_running_loop()
@@ -56,6 +78,16 @@ class Batcher:
                         future.set_result(answer)
         finally:
             self._running = False
+
+
+def _beat() -> bool:
+    """Give a sign of life; whether the database took it."""
+    try:
+        close_old_connections()
+        beat(GATEWAY, now=clock.now())
+    except (OperationalError, InterfaceError):
+        return False
+    return True
 
 
 def _flush(arrivals: list[Arrival]) -> list[Answer | Refused]:

@@ -4,23 +4,26 @@ All of it runs under one lock of the database, so that two writers never decide 
 group at the same time.
 """
 
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from functools import partial
 from typing import Any
 
 from django.db import connection, transaction
 from django.db.models import BooleanField, CharField, DateTimeField, Exists, IntegerField, OuterRef, QuerySet, Value
 
+from herald.attention.models import Part
+from herald.attention.quarantine import Isolation
 from herald.fleet.models import Device, DeviceChange
 from herald.fleet.vocabulary import load_records, load_vocabulary
 from herald.groups.models import Group, GroupMembership, GroupReference, MembershipEvent
 from herald.groups.rule_queries import matching
 from herald.groups.rules import predicate_of, read_trusted
 from herald.live.notify import notify
-from herald_core.rules import Vocabulary
+from herald.locks import MEMBERSHIP, take_lock
+from herald_core.rules import Record, Vocabulary
 
-_LOCK = 7_301_001  # names this lock among the database's advisory locks
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -33,8 +36,7 @@ class Difference:
 
 def lock_membership() -> None:
     """Wait for, and hold until the transaction ends, the right to write memberships."""
-    with connection.cursor() as cursor:
-        cursor.execute("SELECT pg_advisory_xact_lock(%s)", [_LOCK])
+    take_lock(MEMBERSHIP)
 
 
 def joining(group: Group | None, wanted: "QuerySet[Device]") -> "QuerySet[Device]":
@@ -136,9 +138,24 @@ def referrers_in_order(group_ids: Collection[int]) -> list[Group]:
     return result
 
 
-def rule_groups_in_order() -> list[Group]:
-    """All groups by rule, each after the groups that its rule refers to."""
-    groups = {g.pk: g for g in Group.objects.by_rule().order_by("pk")}
+class CircularReference(Exception):
+    """Groups whose rules refer to each other in a circle cannot be evaluated."""
+
+
+def rule_groups_in_order(isolation: Isolation | None = None) -> list[Group]:
+    """All groups by rule, each after the groups that its rule refers to.
+
+    With `isolation`, groups in quarantine are left out, and groups in a circle, which no service lets be made, are
+    put there.
+
+    Raises:
+        CircularReference: groups refer to each other in a circle, and there is no `isolation`.
+    """
+    groups = {
+        g.pk: g
+        for g in Group.objects.by_rule().order_by("pk")
+        if isolation is None or not isolation.is_held(Part.GROUP, g.pk)
+    }
     needs: dict[int, set[int]] = {pk: set() for pk in groups}
     for referrer, referred in GroupReference.objects.values_list("referrer_id", "referred_id"):
         if referrer in groups and referred in groups:
@@ -147,7 +164,12 @@ def rule_groups_in_order() -> list[Group]:
     while needs:
         ready = sorted(pk for pk, wanted in needs.items() if not wanted)
         if not ready:
-            raise RuntimeError(f"groups refer to each other in a circle: {sorted(needs)}")
+            circle = CircularReference(f"groups refer to each other in a circle: {sorted(needs)}")
+            if isolation is None:
+                raise circle
+            for pk in needs:
+                isolation.put(Part.GROUP, pk, circle)
+            break
         for pk in ready:
             ordered.append(groups[pk])
             del needs[pk]
@@ -157,25 +179,37 @@ def rule_groups_in_order() -> list[Group]:
 
 
 def follow_changes(*, now: datetime, most: int = 2000) -> int:
-    """Look again at the groups of devices that changed; how many devices.
+    """Look again at the groups of devices that changed; how many devices there were.
 
-    The marks are taken away in the same transaction, so a crash loses none and repeats none.
+    The marks are removed in the same transaction, so a crash loses none and repeats none. A device that cannot be
+    evaluated is put in quarantine and keeps its marks; a group whose rule cannot be evaluated keeps its members.
     """
-    with transaction.atomic():
-        device_ids = DeviceChange.objects.take(most)
-        if device_ids:
-            reevaluate(device_ids, now=now, cause="the device changed")
-    return len(device_ids)
+    isolation = Isolation(now)
+    marks = DeviceChange.objects.first_marks(most, without=isolation.held(Part.DEVICE))
+
+    def work(device_ids: Sequence[int]) -> None:
+        lock_membership()
+        DeviceChange.objects.remove([mark for device in device_ids for mark in marks[device]])
+        reevaluate(device_ids, now=now, cause="the device changed", isolation=isolation)
+
+    isolation.run_batch(Part.DEVICE, sorted(marks), work)
+    isolation.finish()
+    return len(marks)
 
 
-def reevaluate(device_ids: Collection[int], *, now: datetime, cause: str) -> Difference:
-    """Evaluate every rule for just these devices, in memory, and write what differs."""
+def reevaluate(
+    device_ids: Collection[int], *, now: datetime, cause: str, isolation: Isolation | None = None
+) -> Difference:
+    """Evaluate every rule for just these devices, in memory, and write what differs.
+
+    With `isolation`, groups in quarantine are left as they are, and one whose rule cannot be read is put there.
+    """
     vocabulary = load_vocabulary()
     with transaction.atomic():
         lock_membership()
-        groups = rule_groups_in_order()
+        groups = rule_groups_in_order(isolation)
         members = _members_by_device(device_ids)
-        joins, leaves = _differences(groups, device_ids, members, vocabulary, now)
+        joins, leaves = _differences(_predicates(groups, vocabulary, now, isolation), device_ids, members, vocabulary, now)
         _write_differences(joins, leaves, now=now, cause=cause)
         for group_id in sorted({g for g, _ in joins} | {g for g, _ in leaves}):
             notify("group", group_id)
@@ -191,14 +225,30 @@ def _members_by_device(device_ids: Collection[int]) -> dict[int, dict[int, str]]
     return result
 
 
+Predicates = Sequence[tuple[int, str, Callable[[Record], bool]]]
+
+
+def _predicates(
+    groups: Sequence[Group], vocabulary: Vocabulary, now: datetime, isolation: Isolation | None
+) -> Predicates:
+    found = []
+    for group in groups:
+        try:
+            found.append((group.pk, group.name, predicate_of(group.rule, vocabulary, now)))
+        except Exception as error:  # whatever is wrong with one rule must not keep devices from the other groups
+            if isolation is None:
+                raise
+            isolation.put(Part.GROUP, group.pk, error)
+    return found
+
+
 def _differences(
-    groups: Sequence[Group],
+    predicates: Predicates,
     device_ids: Collection[int],
     members: dict[int, dict[int, str]],
     vocabulary: Vocabulary,
     now: datetime,
 ) -> tuple[list[tuple[int, int]], list[tuple[int, int]]]:
-    predicates = [(g.pk, g.name, predicate_of(g.rule, vocabulary, now)) for g in groups]
     joins, leaves = [], []
     for device_id, record in load_records(device_ids, vocabulary, now).items():
         inside = members[device_id]
@@ -231,8 +281,11 @@ def _write_differences(
 
 
 def refresh_time_groups(*, now: datetime) -> int:
-    """Evaluate the groups whose members change as time passes; how many groups."""
-    groups = [g for g in rule_groups_in_order() if g.follows_time]
+    """Evaluate the groups whose members change as time passes, and those that failed before; how many groups."""
+    isolation = Isolation(now)
+    failed = isolation.known(Part.GROUP)
+    groups = [g for g in rule_groups_in_order(isolation) if g.follows_time or g.pk in failed]
     for group in groups:
-        evaluate_group(group, now=now, cause="time passed")
+        isolation.run(Part.GROUP, group.pk, partial(evaluate_group, group, now=now, cause="time passed"))
+    isolation.finish()
     return len(groups)

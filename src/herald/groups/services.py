@@ -19,6 +19,7 @@ from herald.groups.membership import (
     evaluate_group,
     joining,
     leaving,
+    lock_membership,
     set_members,
 )
 from herald.groups.models import Folder, Group, GroupKind, GroupMembership, GroupReference
@@ -144,6 +145,7 @@ def create_group(
         Conflict: the devices are of other models, or in other groups of the family.
     """
     with transaction.atomic():
+        lock_membership()
         group = Group(kind=kind, created_at=now, updated_at=now, folder=folder, only_model=only_model)
         _describe(group, name=name, note=note)
         if kind == GroupKind.RULE:
@@ -186,6 +188,7 @@ def change_group(
             runs follows the group, and more would join or leave than was accepted.
     """
     with transaction.atomic():
+        lock_membership()
         group = Group.objects.select_for_update(of=("self",)).get(pk=group.pk)
         before = {"name": group.name, "rule": group.rule, "note": group.note}
         _describe(group, name=fields.get("name", group.name), note=fields.get("note", group.note))
@@ -249,6 +252,8 @@ def delete_group(group: Group, *, actor: User | None, now: datetime) -> None:
         Conflict: something uses it; `uses` lists what.
     """
     with transaction.atomic():
+        lock_membership()
+        group = Group.objects.select_for_update(of=("self",)).get(pk=group.pk)
         uses = uses_of(group)
         if uses:
             message = f"“{group.name}” is in use: {'; '.join(u.sentence for u in uses)}. End or change those first."
@@ -299,6 +304,7 @@ def set_rule(group: Group, rule: str) -> None:
 
 def replace_in_rules(field_key: str, old: str, new: str, *, now: datetime) -> list[Group]:
     """Write `new` for `old` in every rule that names it on the field, and evaluate those groups."""
+    lock_membership()
     vocabulary = load_vocabulary()
     changed = groups_reading(field_key, old)
     for group in changed:

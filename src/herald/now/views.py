@@ -5,21 +5,23 @@ from typing import Any
 
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
+from rest_framework.permissions import AllowAny
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.attention.models import Item, ItemKind
 from herald.clock.source import clock
 from herald.commands.models import Schedule
 from herald.commands.overview import next_firings
 from herald.commands.sentence import schedule_sentence
 from herald.fleet.models import Device
+from herald.now.troubles import troubles
 from herald.rollouts import overview
 from herald.rollouts.api.serializers import RolloutRow
 from herald.rollouts.models import Rollout
 
 HEARD_WITHIN = timedelta(minutes=30)
-LOW_BATTERY_PCT = 20
 
 
 class Decision(serializers.Serializer[Any]):
@@ -41,11 +43,31 @@ class Coming(serializers.Serializer[Any]):
 
 
 class Attention(serializers.Serializer[Any]):
-    """A count of devices, with the rule that lists them."""
+    """An open attention item. `count` and `rule` where it is about devices; otherwise the object it is about."""
 
-    text = serializers.CharField()
-    count = serializers.IntegerField()
+    id = serializers.IntegerField()
+    kind = serializers.ChoiceField(choices=ItemKind.choices)
+    text = serializers.CharField(source="cause")
+    count = serializers.IntegerField(allow_null=True)
     rule = serializers.CharField()
+    object_kind = serializers.CharField()
+    object_id = serializers.IntegerField()
+    opened_at = serializers.DateTimeField()
+
+
+class TroubleView(serializers.Serializer[Any]):
+    """Something that is wrong with the system itself. `since` is real time."""
+
+    kind = serializers.CharField()
+    text = serializers.CharField()
+    since = serializers.DateTimeField(allow_null=True)
+
+
+class Readiness(serializers.Serializer[Any]):
+    """Whether the system can do its work, and what keeps it from that."""
+
+    ready = serializers.BooleanField()
+    troubles = TroubleView(many=True)
 
 
 class NowView(serializers.Serializer[Any]):
@@ -55,6 +77,7 @@ class NowView(serializers.Serializer[Any]):
     devices = serializers.IntegerField()
     heard = serializers.IntegerField()
     heard_within_minutes = serializers.IntegerField()
+    troubles = TroubleView(many=True)
     decisions = Decision(many=True)
     moving = RolloutRow(many=True)
     coming = Coming(many=True)
@@ -74,13 +97,27 @@ class NowApiView(APIView):
             "devices": Device.objects.count(),
             "heard": Device.objects.heard_since(now - HEARD_WITHIN).count(),
             "heard_within_minutes": HEARD_WITHIN // timedelta(minutes=1),
+            "troubles": troubles(),
             "decisions": [d for r in rollouts if (d := _decision(r))],
             "moving": [r for r in rollouts if r["state"] in ("running", "launching")],
             "coming": _coming(now),
-            "attention": _attention(now),
+            "attention": Item.objects.open().exclude(kind=ItemKind.FLEET_SILENT),
             "zones": Device.objects.zones(),
         }
         return Response(NowView(body).data)
+
+
+class ReadyView(APIView):
+    """Whether every part works: for load balancers and watchdogs, without signing in."""
+
+    permission_classes = (AllowAny,)
+    authentication_classes = ()
+
+    @extend_schema(operation_id="ready", responses={200: Readiness, 503: Readiness})
+    def get(self, request: Request) -> Response:
+        found = troubles()
+        ready = all(t.ready for t in found)
+        return Response(Readiness({"ready": ready, "troubles": found}).data, status=200 if ready else 503)
 
 
 def _decision(rollout: dict[str, Any]) -> dict[str, Any] | None:
@@ -116,7 +153,7 @@ def _wait(kind: str, rollout: dict[str, Any], title: str, detail: str) -> dict[s
 def _coming(now: datetime) -> list[dict[str, Any]]:
     """Firings within the next 24 hours, soonest first."""
     rows = []
-    for schedule in Schedule.objects.due():
+    for schedule in Schedule.objects.active():
         for at, zone, devices in next_firings(schedule, now):
             if at <= now + timedelta(hours=24):
                 city = zone.rsplit("/", 1)[-1].replace("_", " ")
@@ -130,26 +167,3 @@ def _coming(now: datetime) -> list[dict[str, Any]]:
                     }
                 )
     return sorted(rows, key=lambda r: r["at"])
-
-
-def _attention(now: datetime) -> list[dict[str, Any]]:
-    admitted = Device.objects.filter(admission="admitted")
-    rows = [
-        (
-            "Silent for over 24 h",
-            Device.objects.silent(now).count(),
-            'admission = admitted and presence any of (silent, "never seen")',
-        ),
-        (
-            f"Battery below {LOW_BATTERY_PCT} %",
-            admitted.low_battery(LOW_BATTERY_PCT).count(),
-            f"admission = admitted and battery < {LOW_BATTERY_PCT}",
-        ),
-        (
-            "Report no firmware",
-            admitted.filter(firmware__isnull=True).count(),
-            "admission = admitted and firmware is missing",
-        ),
-        ("Wait for admission", Device.objects.filter(admission="waiting").count(), "admission = waiting"),
-    ]
-    return [{"text": t, "count": n, "rule": r} for t, n, r in rows if n]

@@ -9,6 +9,7 @@ from typing import Protocol
 from django.db import transaction
 
 from herald.access.models import User
+from herald.api.dates import check_plannable
 from herald.api.errors import Invalid
 from herald.fleet.models import DeviceModel
 from herald.fleet.vocabulary import load_vocabulary
@@ -157,6 +158,7 @@ def _check(draft: RolloutDraft, *, puts_back: bool) -> None:
         _check_change(change, f"/changes/{position}", draft.changes[:position])
     if draft.only_rule:
         read_rule(draft.only_rule, load_vocabulary())
+    check_plannable(draft.starts_at, "/starts_at")
     check_rings(draft.rings, "/rings")
     minutes = max((c.image.expected_minutes for c in draft.changes if c.image), default=0)
     check_window(draft.window_start, draft.window_end, minutes)

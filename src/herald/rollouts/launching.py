@@ -13,6 +13,7 @@ from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.images.models import ImageStatus
 from herald.live.notify import notify
+from herald.locks import RANKS, take_lock
 from herald.rollouts.audience import Plan, PlannedDevice, plan
 from herald.rollouts.drafting import preflight
 from herald.rollouts.models import LeftOut, Ring, Rollout, RolloutState
@@ -89,6 +90,7 @@ def launch(rollout: Rollout, *, now: datetime) -> Plan | None:
             notify("rollout", rollout.pk)
             return None
         write_devices(rollout, rings, found.devices, _positions(found), now)
+        take_lock(RANKS)
         lowest = Rollout.objects.moving().aggregate(lowest=Max("rank"))["lowest"] or 0
         rollout.state, rollout.launched_at, rollout.rank = RolloutState.RUNNING, now, lowest + 1
         rollout.audience_checked_at = now

@@ -1,6 +1,6 @@
 """Rollouts: new firmware to an audience, in rings."""
 
-from datetime import datetime
+from datetime import UTC, datetime
 
 from django.conf import settings
 from django.contrib.postgres.fields import ArrayField
@@ -14,6 +14,7 @@ from herald.rollouts.querysets import RolloutQuerySet
 from herald_core.changes import Change, Choice
 from herald_core.preflight import Outcome
 from herald_core.rings.assignment import RingKind
+from herald_core.timing.clocks import FIRST_YEAR, LAST_YEAR
 from herald_core.timing.spread import place_in_spread
 from herald_core.timing.windows import Window
 
@@ -126,6 +127,17 @@ class Rollout(models.Model):
             models.CheckConstraint(
                 condition=Q(state__in=["draft", "launching"]) | Q(launched_at__isnull=False),
                 name="rollout_launched_has_time",
+            ),
+            models.UniqueConstraint(
+                fields=["rank"],
+                condition=Q(launched_at__isnull=False, ended_at__isnull=True),
+                name="rollout_rank_once",
+            ),
+            models.CheckConstraint(
+                condition=Q(starts_at=None)
+                | Q(starts_at__gte=datetime(FIRST_YEAR, 1, 1, tzinfo=UTC))
+                & Q(starts_at__lt=datetime(LAST_YEAR, 1, 1, tzinfo=UTC)),
+                name="rollout_start_plannable",
             ),
         )
 

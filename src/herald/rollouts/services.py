@@ -5,6 +5,7 @@ from datetime import datetime
 from typing import Any
 
 from django.db import transaction
+from django.db.models import F
 
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid
@@ -12,6 +13,7 @@ from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.images.models import Image, ImageStatus
 from herald.live.notify import notify
+from herald.locks import RANKS, take_lock
 from herald.record.services import record
 from herald.rollouts.models import OPEN_STATES, Ring, Rollout, RolloutState
 from herald_core.deliveries import Phase
@@ -165,13 +167,16 @@ def order_by_rank(ids: Sequence[int], *, actor: User | None, now: datetime) -> N
         Invalid: these are not the open rollouts, each once.
     """
     with transaction.atomic():
-        found = {r.pk: r for r in Rollout.objects.moving().select_for_update()}
+        take_lock(RANKS)
+        by_id = Rollout.objects.moving().order_by("id").select_for_update()
+        found = {r.pk: r for r in sorted(by_id, key=lambda r: (r.rank, r.pk))}
         if sorted(ids) != sorted(found):
             raise Invalid("/order", f"The open rollouts are {', '.join(map(str, found))}; name each of them once.")
         before = list(found)
+        # no two open rollouts have the same rank, not even for a moment
+        Rollout.objects.filter(pk__in=list(ids)).update(rank=-F("id"))
         for rank, pk in enumerate(ids, 1):
-            if found[pk].rank != rank:
-                Rollout.objects.filter(pk=pk).update(rank=rank)
+            Rollout.objects.filter(pk=pk).update(rank=rank)
         for pk in ids:
             if before.index(pk) != list(ids).index(pk):
                 place, count = list(ids).index(pk) + 1, len(ids)

@@ -4,10 +4,12 @@ import time
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
+from functools import partial
 
-from django.db import transaction
 from django.db.models import F, Q
 
+from herald.attention.models import Part
+from herald.attention.quarantine import Isolation
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.images.models import Image
@@ -47,24 +49,27 @@ class _Pace:
         return self.rings_opened == 0 or not self.is_enough
 
 
-def turn_rollouts(*, now: datetime) -> None:
-    """One turn of the clock for all rollouts; safe to repeat at any moment."""
-    pace = _Pace()
-    moving = list(Rollout.objects.moving().prefetch_related("rings"))
+def turn_rollouts(*, now: datetime, isolation: Isolation | None = None) -> None:
+    """One turn of the clock for all rollouts; safe to repeat at any moment. None of them stops the others."""
+    isolation, pace = isolation or Isolation(now), _Pace()
+    moving = [
+        r for r in Rollout.objects.moving().prefetch_related("rings") if not isolation.is_held(Part.ROLLOUT, r.pk)
+    ]
     if not moving:
         return
-    _time_out_silent(now)
-    running = [r for r in moving if r.state == RolloutState.RUNNING]
-    for rollout in running:
-        follow_audience(rollout, now=now)
-    _find_done(running, now)
+    _time_out_silent(isolation)
+    running = {r.pk: r for r in moving if r.state == RolloutState.RUNNING}
+    for rollout in running.values():
+        isolation.run(Part.ROLLOUT, rollout.pk, partial(follow_audience, rollout, now=now))
+    due = [r.pk for r in running.values() if r.looked_at is None or now - r.looked_at >= LOOKED_AT_EVERY]
+    isolation.run_batch(Part.ROLLOUT, due, lambda ids: _find_done(ids, now))
     counts, waits = _counts_now([r.pk for r in moving])
-    open_rings = {}
+    open_rings: dict[int, list[Ring]] = {}
     for rollout in moving:
-        with transaction.atomic():
-            open_rings[rollout.pk] = _turn(rollout, counts[rollout.pk], pace, now)
+        turned = isolation.run(Part.ROLLOUT, rollout.pk, partial(_turn, rollout, counts[rollout.pk], pace, now))
+        open_rings[rollout.pk] = turned or []
     if any(open_rings.values()) and not (pace.rings_opened and pace.is_enough):
-        _offer_in_turn([r for r in running if open_rings[r.pk]], open_rings, counts, waits, now, pace)
+        _offer_in_turn([r for r in running.values() if open_rings[r.pk]], open_rings, counts, waits, isolation, pace)
 
 
 class _Served:
@@ -78,18 +83,21 @@ def _offer_in_turn(
     open_rings: Mapping[int, Sequence[Ring]],
     counts: Mapping[int, Mapping[int, PhaseCounts]],
     waits: Mapping[int, Waits],
-    now: datetime,
+    isolation: Isolation,
     pace: _Pace,
 ) -> None:
     """Offer for one rollout after the other, the highest rank first. With very many the turn ends before all had
     theirs, so that gates and halting never wait long; the others come first in the next."""
+    now = isolation.now
     around = Around.now(now, list(counts))
     places = [r.pk for r in rollouts]
     first = places.index(_Served.rollout_id) + 1 if _Served.rollout_id in places else 0
     _Served.rollout_id = None
     for rollout in (*rollouts[first:], *rollouts[:first]):
-        with transaction.atomic():
-            offer(rollout, open_rings[rollout.pk], counts[rollout.pk], waits[rollout.pk], around, now)
+        rings, waiting = open_rings[rollout.pk], waits[rollout.pk]
+        isolation.run(
+            Part.ROLLOUT, rollout.pk, partial(offer, rollout, rings, counts[rollout.pk], waiting, around, now)
+        )
         if pace.is_enough:
             _Served.rollout_id = rollout.pk
             return
@@ -217,24 +225,22 @@ def _note_gate(rollout: Rollout, ring: Ring, reading: GateReading, now: datetime
         services.note(rollout, sentence, actor=None, now=now)
 
 
-def _find_done(running: Sequence[Rollout], now: datetime) -> None:
+def _find_done(due: Sequence[int], now: datetime) -> None:
     """Devices that run the version already need nothing sent; those that run the last one, no steps before it.
 
     All waiting devices of a rollout are looked at now and then, by one query for all rollouts that are due.
     """
-    due = [r.pk for r in running if r.looked_at is None or now - r.looked_at >= LOOKED_AT_EVERY]
-    if not due:
-        return
-    waiting = Delivery.objects.filter(rollout__in=due, current=True).waiting()
+    waiting = Delivery.objects.filter(rollout__in=list(due), current=True).waiting()
     arrived = waiting.filter(hop__lt=F("hops"), device__firmware_key=F("target__version_key"))
     deliveries.take_steps(dict.fromkeys(arrived.values_list("id", "target_id"), ()))
     done = waiting.filter(device__firmware_key=F("image__version_key"), device__healthy=True)
     deliveries.move(done, Event.FIND_DONE, now=now, cause="runs the version already")
-    Rollout.objects.filter(pk__in=due).update(looked_at=now)
+    Rollout.objects.filter(pk__in=list(due)).update(looked_at=now)
 
 
-def _time_out_silent(now: datetime) -> None:
+def _time_out_silent(isolation: Isolation) -> None:
     """Devices that began an install and were not heard of for far longer than it takes."""
+    now = isolation.now
     begun = [p.value for p in IN_HAND if p is not Phase.OFFERED]
     overdue = Q(pk__in=[])
     minutes = (
@@ -245,7 +251,12 @@ def _time_out_silent(now: datetime) -> None:
     for expected in minutes:
         patience = max(PATIENCE_FLOOR, timedelta(minutes=expected) * PATIENCE_FACTOR)
         overdue |= Q(image__expected_minutes=expected, phase_since__lt=now - patience)
-    deliveries.time_out(Delivery.objects.filter(overdue, phase__in=begun, kind="install"), now=now)
+    silent = Delivery.objects.filter(overdue, phase__in=begun, kind="install")
+    isolation.run_batch(
+        Part.DELIVERY,
+        silent.first_ids(deliveries.AT_ONCE),
+        lambda ids: deliveries.time_out(silent.filter(id__any=list(ids)), now=now),
+    )
 
 
 def _finish(rollout: Rollout, counts: Mapping[int, PhaseCounts], now: datetime) -> None:

@@ -3,7 +3,12 @@
 from datetime import UTC, datetime, timedelta
 from enum import StrEnum
 from functools import cache
-from zoneinfo import ZoneInfo
+from zoneinfo import ZoneInfo, available_timezones
+
+#: Names that the time zone files hold beside those of the IANA database; they mean another thing on each machine.
+_NOT_IANA = frozenset({"localtime", "posixrules", "Factory"})
+#: Dates that a person may plan with; years far from these overflow once a zone's offset is added.
+FIRST_YEAR, LAST_YEAR = 2000, 2100
 
 
 class Shift(StrEnum):
@@ -12,6 +17,17 @@ class Shift(StrEnum):
     NONE = ""
     SKIPPED = "skipped"  # the clock jumped over it
     TWICE = "twice"  # it happens two times that day
+
+
+@cache
+def zone_names() -> frozenset[str]:
+    """The names of the IANA time zone database that this machine knows."""
+    return frozenset(available_timezones()) - _NOT_IANA
+
+
+def is_zone(name: str) -> bool:
+    """Whether `name` is a time zone that a device, site or schedule may have."""
+    return name in zone_names()
 
 
 @cache

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 
-from herald_core.timing.clocks import Shift, instant, zone
+from herald_core.timing.clocks import LAST_YEAR, Shift, instant, zone
 from herald_core.timing.spread import place_in_spread
 
 
@@ -20,7 +20,8 @@ class Firing:
 def daily_firings(at: time, zone_name: str, *, after: datetime, until: date | None = None) -> Iterator[Firing]:
     """The firings of “every day at” in a zone, later than `after`, soonest first; `until` is the last day."""
     day = after.astimezone(zone(zone_name)).date() - timedelta(days=1)
-    while until is None or day <= until:
+    last = date(LAST_YEAR, 1, 1) if until is None else min(until, date(LAST_YEAR, 1, 1))
+    while day <= last:
         moment, shift = instant(datetime.combine(day, at), zone_name)
         if moment > after:
             yield Firing(on=day, at=moment, shift=shift)

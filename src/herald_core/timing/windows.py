@@ -1,13 +1,17 @@
 """Windows: hours of days in which device work may happen, by the device's clock or a named one."""
 
 from dataclasses import dataclass
-from datetime import date, datetime, time, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from functools import lru_cache
 
 from herald_core.timing.clocks import instant, zone
 
 EVERY_DAY = frozenset(range(7))
 DEVICE_CLOCK = "device"
+#: The answer where a window never opens again. An instant, so that it compares like any other.
+NEVER = datetime.max.replace(tzinfo=UTC)
+#: A clock change can swallow an opening, and so can a date that a zone skips; a window without any day never opens.
+SEARCH_DAYS = 400
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -69,14 +73,19 @@ def next_begin(window: Window | None, device_zone: str, now: datetime, needed: t
 
 
 def next_opening(window: Window | None, device_zone: str, now: datetime) -> datetime:
-    """The next instant at which the window opens, or `now` where it is open."""
+    """The next instant at which the window opens, or `now` where it is open.
+
+    `NEVER` where it does not open within `SEARCH_DAYS` days. An opening that a clock change leaves without any
+    length is none, so a weekly window may skip a week.
+    """
     if open_until(window, device_zone, now) is not None or window is None:
         return now
     zone_name = window.zone_of(device_zone)
     today = now.astimezone(zone(zone_name)).date()
-    for ahead in range(9):
+    for ahead in range(SEARCH_DAYS if window.days else 0):
         day = today + timedelta(days=ahead)
-        begins, ends = window.opening(day, zone_name)
-        if day.weekday() in window.days and begins >= now and ends > begins:
-            return begins
-    raise ValueError("the window has no day on which it opens")
+        if day.weekday() in window.days:
+            begins, ends = window.opening(day, zone_name)
+            if begins >= now and ends > begins:
+                return begins
+    return NEVER

@@ -1,0 +1,34 @@
+"""Every query about attention items and quarantine."""
+
+from collections.abc import Collection
+from typing import TYPE_CHECKING, Self
+
+from django.db import models
+
+if TYPE_CHECKING:
+    from herald.attention.models import Item, Quarantine
+
+
+class ItemQuerySet(models.QuerySet["Item"]):
+    def open(self) -> Self:
+        """Those not closed, the latest first."""
+        return self.filter(closed_at=None).order_by("-opened_at", "-id")
+
+    def about(self, kind: str, object_kind: str, object_id: int) -> Self:
+        return self.filter(kind=kind, object_kind=object_kind, object_id=object_id)
+
+    def of_kinds(self, kinds: Collection[str]) -> Self:
+        return self.filter(kind__in=list(kinds))
+
+
+class QuarantineQuerySet(models.QuerySet["Quarantine"]):
+    def of_object(self, part: str, object_id: int) -> Self:
+        return self.filter(part=part, object_id=object_id)
+
+    def listed(self) -> Self:
+        return self.order_by("-since", "-id")
+
+    def causes_of(self, part: str, object_ids: Collection[int]) -> dict[int, str]:
+        """The causes of those that are quarantined, by object id."""
+        rows = self.filter(part=part, object_id__in=list(object_ids))
+        return dict(rows.values_list("object_id", "cause"))
