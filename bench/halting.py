@@ -40,7 +40,7 @@ def _simulate(rate: float, halts: Callable[[RingCounts], bool]) -> tuple[float, 
     for row in failed:
         for wave, bad in enumerate(row):
             tried = (wave + 1) * WAVE
-            if bad and halts(RingCounts(in_play=DEVICES, confirmed=tried - int(bad), failed=int(bad))):
+            if bad and halts(RingCounts(size=DEVICES, in_play=DEVICES, confirmed=tried - int(bad), failed=int(bad))):
                 before.append(int(bad))
                 break
     return len(before) / ROLLOUTS, statistics.mean(before) if before else 0.0

@@ -45,6 +45,7 @@ class Event(StrEnum):
     RUN = "run"
     RETURN = "return"
     CONFIRM = "confirm"
+    CONFIRM_LATE = "confirm_late"
     FIND_DONE = "find_done"
     RETRY = "retry"
     KEEP = "keep"
@@ -98,6 +99,8 @@ TRANSITIONS: Mapping[tuple[Phase, Event], Phase] = {
     (Phase.CONFIRMING, Event.CONFIRM): Phase.CONFIRMED,
     (Phase.RUNNING, Event.CONFIRM): Phase.CONFIRMED,
     (Phase.WAITING, Event.FIND_DONE): Phase.CONFIRMED,
+    # it ended otherwise, and the device proves well later
+    **{(phase, Event.CONFIRM_LATE): Phase.CONFIRMED for phase in (Phase.FAILED, Phase.EXPIRED)},
     **{(phase, Event.RETRY): Phase.WAITING for phase in IN_HAND},
     **{(phase, Event.FAIL): Phase.FAILED for phase in OPEN},
     **{(phase, Event.WITHDRAW): Phase.WITHDRAWN for phase in RECALLABLE},
@@ -141,7 +144,9 @@ def sources(event: Event) -> tuple[Phase, ...]:
 #: why an order in hand goes back to waiting although nothing failed
 KEPT = "keeps the file for its hours"
 #: Causes that say nothing against the image: the order is given again and no attempt is counted.
-BLAMELESS = frozenset({"too-late", "recalled"})
+BLAMELESS = frozenset({"too-late", "recalled", "not-fetched"})
+#: The counter of an order of which nothing was reported yet; the first report may count from zero.
+NO_COUNTER = -1
 #: Causes that another attempt would only meet again.
 HOPELESS = frozenset({"no-space"})
 #: Causes that chance explains: the next attempt needs no pause.
@@ -151,7 +156,8 @@ MAX_RETRY_PAUSE = timedelta(hours=6)
 
 @dataclass(frozen=True, kw_only=True)
 class Report:
-    """What a device says about its order. `counter` only grows; `error` is a word, empty for none."""
+    """What a device says about its order. `counter` only grows within one `boot` of the device, where it names its
+    boots; `error` is a word, empty for none."""
 
     attempt: int
     counter: int
@@ -160,23 +166,25 @@ class Report:
     error: str = ""
     error_text: str = ""
     results: Mapping[str, object] = field(default_factory=dict)
+    boot: str = ""
 
 
 @dataclass(frozen=True, kw_only=True)
 class InHand:
-    """A delivery in a device's hands, as far as its next step depends on it."""
+    """A delivery in a device's hands, as far as its next step depends on it. `counter` and `boot` are those of the
+    last report that was taken."""
 
     kind: Kind
     phase: Phase
     attempt: int
     max_attempts: int
-    counter: int
+    counter: int = NO_COUNTER
+    boot: str = ""
     #: only the file was asked for; the install comes as an order of its own
     fetch_only: bool = False
     target_version: str = ""
     soak: timedelta = timedelta(0)
     phase_since: datetime | None = None
-    retry_pause: timedelta = timedelta(minutes=10)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -202,7 +210,8 @@ REPORTABLE = (*_REPORTED, "done", "failed")
 
 def is_stale(order: InHand, report: Report) -> bool:
     """Whether the report is a repeat, late, or about another attempt, and so changes nothing."""
-    return report.attempt != order.attempt or report.counter <= order.counter
+    restarted = report.boot not in ("", order.boot)
+    return report.attempt != order.attempt or (report.counter <= order.counter and not restarted)
 
 
 def steps_of_report(order: InHand, report: Report) -> list[Step]:
@@ -231,17 +240,20 @@ def steps_of_state(order: InHand, *, firmware: str | None, healthy: bool, now: d
     """What the version and health that a device reports do to an install in its hands.
 
     Only this confirms an install: the wanted version, good health, and the image's soak passed since
-    the device came back. A device that says it came back and runs another version has failed.
+    the device came back. It does so from any phase in which the order is in hand, for reports may be lost on the
+    way. A device that says it came back and runs another version has failed.
     """
-    if order.kind is not Kind.INSTALL or order.phase not in (Phase.INSTALLING, Phase.CONFIRMING):
+    if order.kind is not Kind.INSTALL or order.phase not in IN_HAND:
         return []
-    on_target = version_key_or_none(firmware) == version_key_or_none(order.target_version)
-    if not on_target:
-        if order.phase is Phase.INSTALLING:
+    key = version_key_or_none(firmware)
+    if key is None or key != version_key_or_none(order.target_version):
+        if order.phase is not Phase.CONFIRMING:
             return []  # still at it
         return [failure(order, "wrong-version", f"came back on {firmware or 'no version'}")]
     steps, since = [], order.phase_since or now
-    if order.phase is Phase.INSTALLING:
+    if order.phase is not Phase.CONFIRMING:
+        if not healthy and order.phase in RECALLABLE:
+            return []  # it ran the version before, not well, and is to install it anew
         steps, since = _forward(order.phase, Event.RETURN, "came back on the wanted version"), now
     if not healthy:
         if now - since < order.soak:

@@ -10,6 +10,7 @@ from herald_core.deliveries import (
     BEYOND_RECALL,
     CLOSED,
     IN_HAND,
+    NO_COUNTER,
     OPEN,
     REPORTABLE,
     TRANSITIONS,
@@ -39,12 +40,16 @@ def report(phase: str, counter: int = 6, attempt: int = 1, error: str = "") -> R
     return Report(attempt=attempt, counter=counter, phase=phase, error=error)
 
 
-def test_a_closed_delivery_never_changes_but_for_another_attempt_by_hand_and_who_comes_back() -> None:
+def test_a_closed_delivery_never_changes_but_by_hand_by_who_comes_back_and_by_who_proves_well() -> None:
     reopened = {(Phase.FAILED, Event.AGAIN), (Phase.EXPIRED, Event.AGAIN), (Phase.WITHDRAWN, Event.REJOIN)}
+    late = {(Phase.FAILED, Event.CONFIRM_LATE), (Phase.EXPIRED, Event.CONFIRM_LATE)}
     for phase in CLOSED:
         for event in Event:
             if (phase, event) in reopened:
                 assert advance(phase, event) is Phase.WAITING
+                continue
+            if (phase, event) in late:
+                assert advance(phase, event) is Phase.CONFIRMED
                 continue
             with pytest.raises(InvalidTransition):
                 advance(phase, event)
@@ -158,3 +163,37 @@ def test_a_file_asked_for_alone_goes_back_to_waiting_and_only_then() -> None:
     whole = InHand(kind=Kind.INSTALL, phase=Phase.FETCHING, attempt=1, max_attempts=2, counter=3)
     assert [s.to for s in steps_of_report(whole, report)] == [Phase.STAGED]
     assert [p for p in Phase if (p, Event.KEEP) in TRANSITIONS] == [Phase.STAGED]
+
+
+@pytest.mark.parametrize("phase", IN_HAND)
+def test_the_wanted_version_in_good_health_confirms_from_any_phase_in_hand(phase: Phase) -> None:
+    steps = steps_of_state(order(phase), firmware="v5.2.1", healthy=True, now=NOW)
+    assert steps[-1].to is Phase.CONFIRMED
+    assert [s.to for s in steps[:-1]] == ([] if phase is Phase.CONFIRMING else [Phase.CONFIRMING])
+
+
+@pytest.mark.parametrize("phase", [p for p in IN_HAND if p is not Phase.CONFIRMING])
+def test_another_version_or_none_says_nothing_before_the_device_came_back(phase: Phase) -> None:
+    for firmware in ("5.1.0", None, ""):
+        assert steps_of_state(order(phase), firmware=firmware, healthy=True, now=NOW) == []
+
+
+def test_the_wanted_version_with_a_fault_is_left_to_its_install_until_that_has_begun() -> None:
+    assert steps_of_state(order(Phase.FETCHING), firmware="5.2.1", healthy=False, now=NOW) == []
+    ill = steps_of_state(order(Phase.INSTALLING, attempt=2), firmware="5.2.1", healthy=False, now=NOW)
+    assert [s.to for s in ill] == [Phase.CONFIRMING, Phase.FAILED]
+
+
+def test_the_first_report_may_count_from_zero() -> None:
+    fresh = order(counter=NO_COUNTER)
+    assert [s.to for s in steps_of_report(fresh, report("accepted", counter=0))] == [Phase.ACCEPTED]
+    assert steps_of_report(order(counter=0), report("fetching", counter=0)) == []
+
+
+def test_a_counter_begins_anew_with_each_boot_that_has_a_name() -> None:
+    counted = order(Phase.FETCHING, counter=40, boot="a")
+    again = Report(attempt=1, counter=1, phase="installing", boot="b")
+    assert [s.to for s in steps_of_report(counted, again)] == [Phase.INSTALLING]
+    for old in (Report(attempt=1, counter=40, phase="installing", boot="a"), report("installing", counter=3)):
+        assert steps_of_report(counted, old) == []
+    assert steps_of_report(counted, Report(attempt=2, counter=1, phase="installing", boot="b")) == []

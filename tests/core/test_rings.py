@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from herald_core.deliveries import Phase
 from herald_core.rings.assignment import (
     RingKind,
     RingPlan,
@@ -113,32 +114,66 @@ SPEC = GateSpec(confirmed_share=0.95, failure_limit=0.02, soak=timedelta(hours=2
 
 
 def test_a_gate_opens_after_share_limit_and_soak() -> None:
-    counts = RingCounts(in_play=100, confirmed=96, failed=1)
+    counts = RingCounts(size=100, in_play=100, confirmed=96, failed=1)
     first = read_gate(SPEC, counts, None, NOW)
     assert first.share_reached_at == NOW
-    assert [c.met for c in first.criteria] == [True, True, False]
+    assert [c.name for c in first.criteria if not c.met] == ["soak"]
     later = read_gate(SPEC, counts, first.share_reached_at, NOW + timedelta(hours=2))
     assert later.met
 
 
 def test_a_lost_share_starts_the_soak_anew() -> None:
-    counts = RingCounts(in_play=100, confirmed=90, failed=0)
+    counts = RingCounts(size=100, in_play=100, confirmed=90, failed=0)
     assert read_gate(SPEC, counts, NOW - timedelta(hours=9), NOW).share_reached_at is None
 
 
 def test_a_few_quick_ones_do_not_open_a_gate() -> None:
-    counts = RingCounts(in_play=100, confirmed=5, failed=0)
+    counts = RingCounts(size=100, in_play=100, confirmed=5, failed=0)
     assert not read_gate(SPEC, counts, None, NOW).criteria[0].met
 
 
-def test_an_empty_ring_holds_nobody_up() -> None:
-    empty = RingCounts(in_play=0, confirmed=0, failed=0)
-    assert read_gate(GateSpec(confirmed_share=1, failure_limit=0.02, soak=timedelta(0)), empty, None, NOW).met
+def test_a_ring_in_which_nothing_was_tried_waits_for_a_person() -> None:
+    nobody = RingCounts.of_phases({})
+    withdrawn = RingCounts.of_phases({"withdrawn": 4, "expired": 3, "superseded": 2})
+    for counts in (nobody, withdrawn):
+        reading = read_gate(GateSpec(confirmed_share=0.5, failure_limit=0.5, soak=timedelta(0)), counts, None, NOW)
+        assert {c.name for c in reading.criteria if not c.met} >= {"tried", "confirmed"}
+        assert not reading.met and reading.share_reached_at is None
+
+
+def test_half_of_the_ring_must_have_been_tried_unless_it_says_how_many() -> None:
+    of_ten = RingCounts.of_phases({"confirmed": 4, "withdrawn": 6})
+    lax = {"confirmed_share": 0.9, "failure_limit": 0.5, "soak": timedelta(0)}
+    assert not read_gate(GateSpec(**lax), of_ten, None, NOW).met  # type: ignore[arg-type]
+    assert read_gate(GateSpec(**lax, min_tried=4), of_ten, None, NOW).met  # type: ignore[arg-type]
+    assert read_gate(GateSpec(**lax), RingCounts.of_phases({"confirmed": 5, "withdrawn": 5}), None, NOW).met  # type: ignore[arg-type]
+    assert [GateSpec(**lax).tried_needed(n) for n in (0, 1, 2, 3, 11)] == [1, 1, 1, 2, 6]  # type: ignore[arg-type]
+
+
+endings = st.dictionaries(st.sampled_from([p.value for p in Phase]), st.integers(0, 30))
+
+
+@given(endings, st.integers(0, 100), st.integers(1, 100), st.integers(0, 9))
+def test_over_every_mix_of_endings_a_gate_opens_on_evidence_only(
+    phases: dict[str, int], share: int, limit: int, lost: int
+) -> None:
+    lost = min(lost, phases.get("confirmed", 0))
+    counts = RingCounts.of_phases(phases, lost=lost)
+    spec = GateSpec(confirmed_share=max(0.01, share / 100), failure_limit=limit / 100, soak=timedelta(0))
+    reading = read_gate(spec, counts, None, NOW)
+    well, bad = phases.get("confirmed", 0) - lost, phases.get("failed", 0) + lost
+    assert (counts.confirmed, counts.failed, counts.tried) == (well, bad, well + bad)
+    if reading.met:
+        assert well >= 1
+        assert 2 * (well + bad) >= sum(phases.values())
+        assert bad <= limit / 100 * (well + bad) + 1e-9
+    nothing = {p: n for p, n in phases.items() if p not in ("confirmed", "failed")}
+    assert not read_gate(spec, RingCounts.of_phases(nothing), None, NOW).met
 
 
 @pytest.mark.parametrize(("failed", "tried", "halts"), [(1, 1, False), (2, 12, True), (2, 100, False), (8, 100, True)])
 def test_halting_on_evidence(failed: int, tried: int, halts: bool) -> None:
-    counts = RingCounts(in_play=200, confirmed=tried - failed, failed=failed)
+    counts = RingCounts(size=200, in_play=200, confirmed=tried - failed, failed=failed)
     reason = halt_reason(counts, failure_limit=0.02, count_limit=None)
     assert (reason is not None) is halts
     if reason:
@@ -147,7 +182,7 @@ def test_halting_on_evidence(failed: int, tried: int, halts: bool) -> None:
 
 
 def test_halting_on_a_plain_count() -> None:
-    counts = RingCounts(in_play=1000, confirmed=900, failed=3)
+    counts = RingCounts(size=1000, in_play=1000, confirmed=900, failed=3)
     assert halt_reason(counts, failure_limit=0.5, count_limit=3) == "3 failed, and 3 was the limit"
 
 

@@ -3,13 +3,12 @@
 from datetime import UTC, date, datetime, time, timedelta
 from itertools import islice, pairwise
 
-import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from herald_core.timing.clocks import Shift, instant, zone
+from herald_core.timing.clocks import Shift, instant, is_zone, zone, zone_names
 from herald_core.timing.firings import daily_firings, spread_seconds
-from herald_core.timing.windows import Window, next_opening, open_until
+from herald_core.timing.windows import NEVER, Window, next_begin, next_opening, open_until, opening_at
 
 ZONES = ["Australia/Adelaide", "Asia/Kolkata", "Africa/Nairobi", "Europe/Lisbon", "America/Santiago", "UTC"]
 NIGHT = Window(start=time(1), end=time(4, 30))
@@ -111,5 +110,50 @@ def test_spread_is_stable_and_level() -> None:
 
 
 def test_a_window_without_days_never_opens() -> None:
-    with pytest.raises(ValueError, match="no day"):
-        next_opening(Window(start=time(1), end=time(2), days=frozenset()), "UTC", utc(2026, 1, 1))
+    assert next_opening(Window(start=time(1), end=time(2), days=frozenset()), "UTC", utc(2026, 1, 1)) == NEVER
+
+
+def test_a_weekly_window_in_an_hour_that_is_skipped_opens_the_week_after() -> None:
+    # Lisbon has no 01:00 to 02:00 on Sunday 29 March 2026
+    sundays = Window(start=time(1), end=time(2), days=frozenset({6}))
+    for now in (utc(2026, 3, 22, 12), utc(2026, 3, 29, 0, 30), utc(2026, 3, 29, 1, 0), utc(2026, 3, 29, 12)):
+        assert next_opening(sundays, "Europe/Lisbon", now) == utc(2026, 4, 5, 0, 0)
+
+
+windows = st.builds(
+    Window,
+    start=st.times(),
+    end=st.times(),
+    days=st.frozensets(st.integers(0, 6)),
+    clock=st.sampled_from(["device", "Australia/Lord_Howe", "Pacific/Apia"]),
+)
+
+
+@given(
+    st.sampled_from(sorted(zone_names())),
+    windows,
+    st.datetimes(datetime(2000, 1, 1), datetime(2100, 1, 1)),  # noqa: DTZ001
+    st.timedeltas(timedelta(0), timedelta(hours=30)),
+)
+def test_windows_of_any_kind_have_an_answer_at_any_moment(
+    name: str, window: Window, naive: datetime, needed: timedelta
+) -> None:
+    now = naive.replace(tzinfo=UTC)
+    opening = next_opening(window, name, now)
+    assert opening >= now and (opening == NEVER) == (not window.days)
+    assert next_begin(window, name, now, needed) >= now
+    if opening != NEVER:
+        found = opening_at(window, name, opening)
+        assert found is not None and found[0] <= opening < found[1]
+
+
+@given(st.sampled_from(sorted(zone_names())), st.times(), st.datetimes(datetime(2000, 1, 1), datetime(2099, 12, 31)))  # noqa: DTZ001
+def test_firings_come_in_order_and_end_with_the_dates_that_can_be_planned(name: str, at: time, naive: datetime) -> None:
+    after = naive.replace(tzinfo=UTC)
+    moments = [f.at for f in islice(daily_firings(at, name, after=after), 5)]
+    assert moments == sorted(moments) and all(m > after for m in moments)
+
+
+def test_zones_are_those_of_the_database_and_not_of_the_machine() -> None:
+    assert is_zone("Europe/Lisbon") and is_zone("UTC")
+    assert not any(map(is_zone, ("localtime", "posixrules", "Factory", "Nowhere/Land", "", "/etc/localtime")))

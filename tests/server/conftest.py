@@ -2,23 +2,10 @@
 
 import pytest
 
-from herald.attention.models import Part
-from herald.attention.quarantine import Isolation
+from tests.strict import nothing_hides_in_quarantine  # noqa: F401  an autouse fixture
 
 
 @pytest.fixture(autouse=True)
 def unhurried(monkeypatch: pytest.MonkeyPatch) -> None:
     """A turn of the clock does all there is to do, however slow the machine of the tests is."""
     monkeypatch.setattr("herald.rollouts.turn.ENOUGH_SECONDS", float("inf"))
-
-
-@pytest.fixture(autouse=True)
-def nothing_hides_in_quarantine(monkeypatch: pytest.MonkeyPatch, request: pytest.FixtureRequest) -> None:
-    """What fails within a turn of the clock fails the test, unless the test is about quarantine."""
-    if request.node.get_closest_marker("quarantines"):
-        return
-
-    def raise_it(self: Isolation, part: Part, object_id: int, error: Exception) -> None:
-        raise error
-
-    monkeypatch.setattr(Isolation, "_put", raise_it)

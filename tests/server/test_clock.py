@@ -10,7 +10,7 @@ from django.core.management import CommandError, call_command
 from django.db import IntegrityError, transaction
 
 from herald.clock import loop
-from herald.clock.models import TimeBase
+from herald.clock.models import Heartbeat, TimeBase
 from herald.clock.source import Clock, clock, rebase
 from herald.fleet.models import DeviceChange
 from herald.groups.models import GroupMembership
@@ -115,6 +115,7 @@ def test_a_loop_goes_on_after_a_turn_that_failed() -> None:
     thread.start()
     thread.join(20)
     assert len(calls) == 2
+    assert Heartbeat.objects.filter(name="turn").exists()
 
 
 @pytest.mark.django_db

@@ -15,8 +15,17 @@ from herald.groups.models import Group
 from herald.locks import MEMBERSHIP, take_lock
 from herald.rollouts.models import Rollout
 from herald.rollouts.services import order_by_rank
-from tests.factories import NOW, launched, make_device, make_devices, make_draft, make_image, make_rule_group
-from tests.factories import make_static, make_user
+from tests.factories import (
+    NOW,
+    launched,
+    make_device,
+    make_devices,
+    make_draft,
+    make_image,
+    make_rule_group,
+    make_static,
+    make_user,
+)
 
 WAIT = 20.0  # seconds after which a test gives up; nothing is measured by it
 
@@ -105,9 +114,7 @@ def test_devices_that_are_edited_may_join_groups_meanwhile() -> None:
     group = make_static("G", [])
     with transaction.atomic():
         read_states([device.pk], lock=True)
-        errors = beside(
-            lambda: members.change_members(group, add=[device.pk], remove=[], actor=None, now=NOW)
-        )
+        errors = beside(lambda: members.change_members(group, add=[device.pk], remove=[], actor=None, now=NOW))
     assert errors == []
     assert group.memberships.count() == 1
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Self
 from django.db import models
 
 if TYPE_CHECKING:
-    from herald.attention.models import Item, Quarantine
+    pass
 
 
 class ItemQuerySet(models.QuerySet["Item"]):

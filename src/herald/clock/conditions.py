@@ -4,6 +4,7 @@ from datetime import datetime
 
 from herald.attention.models import ItemKind
 from herald.attention.services import close_item, open_item
+from herald.clock.heartbeat import GATEWAY, mark_back
 from herald.fleet.models import Device
 from herald.fleet.presence import fleet_silence
 
@@ -18,6 +19,7 @@ def refresh_conditions(*, now: datetime) -> None:
     if silence is None:
         close_item(ItemKind.FLEET_SILENT, now=now)
     else:
+        mark_back(GATEWAY, now=now)  # what nobody could say is held against nobody
         open_item(ItemKind.FLEET_SILENT, cause=silence.words, count=silence.expected - silence.heard, now=now)
 
 

@@ -28,6 +28,11 @@ def beat(name: str, *, now: datetime, seconds: float = 0.0, real_now: datetime |
         )
 
 
+def mark_back(name: str, *, now: datetime) -> None:
+    """Count a part as back from `now` on, as nobody reached it until then although it beat."""
+    Heartbeat.objects.filter(name=name).update(back_at=now)
+
+
 def heartbeats() -> dict[str, Heartbeat]:
     """The last sign of life of each part that ever gave one."""
     return {h.name: h for h in Heartbeat.objects.all()}

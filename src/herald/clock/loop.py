@@ -24,6 +24,7 @@ from herald.groups.membership import follow_changes, refresh_time_groups
 from herald.images.cleaning import purge
 from herald.images.uploads import forget_old_uploads
 from herald.locks import FOLLOW_LOOP, TURN_LOOP, try_session_lock
+from herald.rollouts.reconcile import reconcile
 from herald.rollouts.turn import turn_rollouts
 
 TURN_SECONDS = 1.0
@@ -70,6 +71,7 @@ class _Follower:
         now = clock.now()
         if self._is_time("conditions", CONDITIONS_SECONDS):
             refresh_conditions(now=now)
+            reconcile(now=now)
         if self._is_time("minute", TIME_GROUPS_SECONDS):
             refresh_time_groups(now=now)
             forget_old_uploads(now=now)

@@ -7,7 +7,7 @@ from django.db.models import F, Q
 from herald.deliveries.querysets import DeliveryEventQuerySet, DeliveryQuerySet
 from herald.fleet.models import Device
 from herald.images.models import Image
-from herald_core.deliveries import IN_HAND, OPEN, RECALLABLE, Kind, Phase
+from herald_core.deliveries import IN_HAND, NO_COUNTER, OPEN, RECALLABLE, Kind, Phase
 
 PHASES = [(p.value, p.value) for p in Phase]
 KINDS = [(k.value, k.value) for k in Kind]
@@ -48,12 +48,20 @@ class Delivery(models.Model):
     #: counts from 1; the one in hand, or the next one
     attempt = models.PositiveSmallIntegerField(default=1)
     max_attempts = models.PositiveSmallIntegerField(default=1)
-    report_counter = models.BigIntegerField(default=0)
+    report_counter = models.BigIntegerField(default=NO_COUNTER)
+    #: the boot of the device in which it counts, where it names its boots
+    report_boot = models.CharField(max_length=40, blank=True)
+    #: when the device last said something about this order
+    heard_at = models.DateTimeField(null=True)
     progress = models.PositiveSmallIntegerField(default=0)
     from_version = models.CharField(max_length=64, blank=True)
     last_error = models.CharField(max_length=60, blank=True)
     last_error_text = models.CharField(max_length=300, blank=True)
     results = models.JSONField(default=dict)
+    #: it had ended otherwise, and proved well later
+    late = models.BooleanField(default=False)
+    #: why the device counts as lost although it was confirmed; empty while it is well
+    lost = models.CharField(max_length=20, blank=True)
     #: why somebody holds it back; while it waits it is not offered
     held = models.CharField(max_length=120, blank=True)
     #: its place in the spread of starts, from 0 up to 1
@@ -86,6 +94,8 @@ class Delivery(models.Model):
                 | Q(current=False, phase="confirmed"),
                 name="delivery_steps_follow",
             ),
+            models.CheckConstraint(condition=Q(lost="") | Q(phase="confirmed"), name="delivery_lost_was_confirmed"),
+            models.CheckConstraint(condition=Q(late=False) | Q(phase="confirmed"), name="delivery_late_is_confirmed"),
             models.CheckConstraint(condition=Q(hop__gte=1) & Q(hop__lte=F("hops")), name="delivery_hop_within"),
             models.CheckConstraint(condition=Q(place__gte=0.0) & Q(place__lt=1.0), name="delivery_place_is_share"),
             models.CheckConstraint(condition=Q(fetch_only=False) | Q(kind="install"), name="delivery_fetch_is_install"),
@@ -109,6 +119,7 @@ class Delivery(models.Model):
                 fields=["rollout", "ring", "phase", "image", "pushed"], condition=Q(current=True), name="delivery_tally"
             ),
             models.Index(fields=["rollout", "id"], condition=Q(current=True), name="delivery_page"),
+            models.Index(fields=["ring"], condition=~Q(lost=""), name="delivery_lost"),
             # what each turn of the clock looks for must not grow with the deliveries that have ended
             models.Index(
                 fields=["not_after"], condition=Q(phase__in=[p.value for p in RECALLABLE]), name="delivery_overdue"

@@ -20,14 +20,33 @@ from django.db.models import (
     Value,
     When,
 )
+from django.db.models.functions import Coalesce, Greatest
 
 from herald.deliveries.places import PLACES
-from herald.fleet.presence import heard_in_time
+from herald.fleet.presence import heard_in_time, not_heard_for_long
 from herald_core.deliveries import FETCHES, IN_HAND, KEPT, OPEN, RECALLABLE, Phase
 
 if TYPE_CHECKING:
     from herald.deliveries.models import Delivery
 
+#: what ended otherwise is looked after for so long once its rollout has ended
+LOOKED_AFTER = timedelta(days=14)
+#: a device that is heard of, but says nothing of the install that it began, is given up after this many patiences
+MUTE_FACTOR = 4
+
+
+def _times(field: str, unit: timedelta) -> ExpressionWrapper:
+    return ExpressionWrapper(F(field) * Value(unit, DurationField()), DurationField())
+
+
+#: So long a device may say nothing of what it began: four times the image's minutes, and no sooner than an hour, or
+#: three missed check-ins.
+PATIENCE = Greatest(
+    Value(timedelta(hours=1), DurationField()),
+    _times("image__expected_minutes", timedelta(minutes=4)),
+    _times("device__check_in_interval_seconds", timedelta(seconds=3)),
+    output_field=DurationField(),
+)
 _DOCUMENTS_OF_DEVICE = tuple(f"device__{n}" for n in ("attributes", "facts", "facts_since", "version_keys", "tags"))
 
 
@@ -143,10 +162,10 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
             .filter(not_after__gt=now, device__admission="admitted", held="")
             .exclude(device_id__any=list(busy))
             .alias(
-                late=Case(When(heard_in_time(now, "device__"), then=0), default=1),
+                overdue=Case(When(heard_in_time(now, "device__"), then=0), default=1),
                 to_fetch=Case(When(staged_at__isnull=True, then=1), default=0),
             )
-            .order_by("late", "to_fetch", due_in.asc(nulls_last=True), "id")
+            .order_by("overdue", "to_fetch", due_in.asc(nulls_last=True), "id")
         )
 
     def in_several(self, rollout_ids: Collection[int]) -> list[int]:
@@ -203,6 +222,60 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         """Commands that devices began and that were not heard of since then, whose time is up."""
         begun = [p.value for p in IN_HAND if p is not Phase.OFFERED]
         return self.filter(kind="command", phase__in=begun, phase_since__lt=since, not_after__lt=now)
+
+    def not_heard_of(self, now: datetime, whole_since: datetime) -> dict[str, Self]:
+        """Installs that devices began and do not go on with, by the cause for which their attempt ends.
+
+        Patience counts from the last word about the order, and from `whole_since`, before which the server itself was
+        away. Until the time of its order is over, a device that fetches is waited for, unless it is silent; one that
+        installs is waited for while it is heard of, though not for ever.
+        """
+
+        def later(*moments: Any) -> Greatest:
+            return Greatest(*moments, Value(whole_since, DateTimeField()), output_field=DateTimeField())
+
+        begun = self.filter(kind="install").alias(
+            patience=PATIENCE,
+            word=later("phase_since", "heard_at"),
+            call=later("phase_since", "heard_at", "device__last_check_in"),
+        )
+        fetching = begun.filter(phase__in=[p.value for p in (Phase.ACCEPTED, Phase.FETCHING, Phase.STAGED)]).alias(
+            deadline=later("phase_since", "heard_at", Coalesce("offer_until", "not_after"))
+        )
+        installing = begun.filter(phase=Phase.INSTALLING.value)
+        no_word = ExpressionWrapper(Value(now, DateTimeField()) - F("patience"), DateTimeField())
+        silent = not_heard_for_long(now, "device__") & Q(word__lt=no_word)
+        return {
+            "not-fetched": fetching.filter(Q(deadline__lt=no_word) | silent),
+            "no-answer": begun.filter(phase__in=[Phase.INSTALLING.value, Phase.CONFIRMING.value], call__lt=no_word),
+            "no-progress": installing.filter(
+                call__gte=no_word,
+                word__lt=ExpressionWrapper(
+                    Value(now, DateTimeField()) - F("patience") * Value(MUTE_FACTOR), DateTimeField()
+                ),
+            ),
+        }
+
+    def confirmed_after_all(self, now: datetime) -> Self:
+        """Installs of open rollouts, or of those launched lately, that failed or expired, whose device has reported
+        the last version and good health since."""
+        ended = [Phase.FAILED.value, Phase.EXPIRED.value]
+        recent = Q(rollout__ended_at=None) | Q(rollout__ended_at__gt=now - LOOKED_AFTER)
+        return self.filter(
+            recent,
+            phase__in=ended,
+            kind="install",
+            current=True,
+            hop=F("hops"),
+            device__healthy=True,
+            device__firmware_key=F("image__version_key"),
+            device__last_check_in__gt=F("phase_since"),
+        )
+
+    def lost_by_ring(self, rollout_ids: Collection[int]) -> dict[int, int]:
+        """Rings, and how many of their confirmed devices were lost since; rings without any are left out."""
+        rows = self.exclude(lost="").filter(rollout__in=list(rollout_ids), current=True).order_by()
+        return dict(rows.values_list("ring_id").annotate(n=Count("id")))
 
     def lapsed_offers(self, now: datetime) -> Self:
         """Offered, but the device did not begin in time."""

@@ -29,6 +29,7 @@ from herald.live.notify import notify
 from herald.lookups import JsonMember, JsonText
 from herald_core.deliveries import (
     BLAMELESS,
+    NO_COUNTER,
     Event,
     InHand,
     Kind,
@@ -37,6 +38,7 @@ from herald_core.deliveries import (
     Step,
     advance,
     failure,
+    is_stale,
     retry_pause,
     sources,
     steps_of_report,
@@ -157,12 +159,20 @@ def offer(delivery_ids: Collection[int], *, until: datetime, now: datetime, fetc
     )
 
 
-def time_out(deliveries: "QuerySet[Delivery]", *, now: datetime) -> int:
-    """End the attempt of devices that began and were not heard of for too long."""
+#: why the attempt of a device is ended that has the order in hand, and what people read of it
+TIMEOUTS = {
+    "no-answer": "began, then was not heard of in time",
+    "no-progress": "began and is heard of, but says nothing of the order",
+    "not-fetched": "did not have the file when its time was over",
+}
+
+
+def time_out(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str = "no-answer") -> int:
+    """End the attempt of devices that began and did not go on in time; `cause` is one of `TIMEOUTS`."""
     with transaction.atomic():
         changes = []
         for delivery in deliveries.select_related("image").order_by("id").select_for_update(of=("self",)):
-            step = failure(as_in_hand(delivery), "no-answer", "began, then was not heard of in time")
+            step = failure(as_in_hand(delivery), cause, TIMEOUTS[cause])
             changes.append(Change(delivery=delivery, steps=[step]))
         apply_changes(changes, now=now)
     return len(changes)
@@ -175,6 +185,7 @@ class Change:
     delivery: Delivery
     steps: list[Step]
     counter: int | None = None
+    boot: str = ""
     progress: int | None = None
     results: dict[str, object] = field(default_factory=dict)
 
@@ -192,6 +203,7 @@ def as_in_hand(delivery: Delivery) -> InHand:
         attempt=delivery.attempt,
         max_attempts=delivery.max_attempts,
         counter=delivery.report_counter,
+        boot=delivery.report_boot,
         fetch_only=delivery.fetch_only,
         target_version=image.version if image else "",
         soak=timedelta(minutes=image.soak_minutes) if image else timedelta(0),
@@ -205,8 +217,8 @@ def judge(delivery: Delivery, report: Report | None, *, firmware: str | None, he
     change = Change(delivery=delivery, steps=[])
     if report is not None:
         change.steps = steps_of_report(order, report)
-        if report.attempt == order.attempt and report.counter > order.counter:
-            change.counter, change.progress = report.counter, report.progress
+        if not is_stale(order, report):
+            change.counter, change.progress, change.boot = report.counter, report.progress, report.boot
             change.results = dict(report.results)
     reached = change.steps[-1].to if change.steps else order.phase
     since = now if change.steps else order.phase_since
@@ -235,6 +247,8 @@ def apply_changes(changes: Sequence[Change], *, now: datetime) -> None:
         attempt=Cast(text("attempt"), IntegerField()),
         max_attempts=Cast(text("max_attempts"), IntegerField()),
         report_counter=Cast(text("report_counter"), BigIntegerField()),
+        report_boot=text("report_boot"),
+        heard_at=Cast(text("heard_at"), DateTimeField()),
         progress=Cast(text("progress"), IntegerField()),
         last_error=text("last_error"),
         last_error_text=text("last_error_text"),
@@ -279,13 +293,15 @@ def _row(change: Change, now: datetime) -> dict[str, Any]:
         "attempt": delivery.attempt,
         "max_attempts": delivery.max_attempts,
         "report_counter": delivery.report_counter if change.counter is None else change.counter,
+        "report_boot": delivery.report_boot if change.counter is None else change.boot,
+        "heard_at": _iso(delivery.heard_at if change.counter is None else now),
         "progress": delivery.progress if change.progress is None else change.progress,
         "last_error": delivery.last_error,
         "last_error_text": delivery.last_error_text,
         "results": change.results or delivery.results,
         "current": delivery.current,
         "fetch_only": delivery.fetch_only,
-        "staged_at": delivery.staged_at.isoformat() if delivery.staged_at else None,
+        "staged_at": _iso(delivery.staged_at),
     }
     if row["phase"] == Phase.CONFIRMED.value:
         row["current"] = delivery.hop >= delivery.hops
@@ -299,7 +315,7 @@ def _row(change: Change, now: datetime) -> dict[str, Any]:
                 # an attempt that nobody is to blame for is not counted
                 "max_attempts": delivery.max_attempts + (step.cause in BLAMELESS),
                 "not_before": max(now + pause, delivery.not_before).isoformat(),
-                "report_counter": 0,
+                "report_counter": NO_COUNTER,
                 "progress": 0,
                 "fetch_only": False,
                 "staged_at": None,  # what came of the file is not known
@@ -307,8 +323,12 @@ def _row(change: Change, now: datetime) -> dict[str, Any]:
         if step.event is Event.KEEP:
             # the install is an order of its own, and this one was no attempt at it
             row |= {"attempt": delivery.attempt + 1, "max_attempts": delivery.max_attempts + 1}
-            row |= {"report_counter": 0, "progress": 0, "fetch_only": False, "staged_at": now.isoformat()}
+            row |= {"report_counter": NO_COUNTER, "progress": 0, "fetch_only": False, "staged_at": now.isoformat()}
     return row
+
+
+def _iso(moment: datetime | None) -> str | None:
+    return moment.isoformat() if moment else None
 
 
 def withdraw(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) -> int:
@@ -346,6 +366,41 @@ def rejoin(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) -> in
     return move(deliveries, Event.REJOIN, now=now, cause=cause, staged_at=None)
 
 
+def confirm_late(deliveries: "QuerySet[Delivery]", *, now: datetime) -> int:
+    """Confirm what had failed or expired, where the device reports the wanted version and good health after all."""
+    return move(deliveries, Event.CONFIRM_LATE, now=now, cause="runs the version after all", late=True)
+
+
+def mark_lost(deliveries: "QuerySet[Delivery]", *, reason: str, now: datetime) -> int:
+    """Count confirmed devices as lost, for a reason; an empty one says that they are well again. How many changed."""
+    with transaction.atomic():
+        confirmed = deliveries.filter(phase=Phase.CONFIRMED.value).exclude(lost=reason)
+        rows = list(
+            Delivery.objects.filter(id__any=list(confirmed.values_list("id", flat=True)))
+            .order_by("id")
+            .select_for_update(of=("self",))
+            .values_list("id", "attempt", "rollout_id")
+        )
+        Delivery.objects.filter(id__any=[r[0] for r in rows]).update(lost=reason)
+        cause = f"lost after confirming: {reason}" if reason else "is well again"
+        DeliveryEvent.objects.bulk_create(
+            [
+                DeliveryEvent(
+                    delivery_id=pk,
+                    at=now,
+                    from_phase=Phase.CONFIRMED.value,
+                    to_phase=Phase.CONFIRMED.value,
+                    attempt=attempt,
+                    cause=cause,
+                )
+                for pk, attempt, _ in rows
+            ],
+            batch_size=EVENT_BATCH,
+        )
+        notify_about({r[2] for r in rows}, ())
+    return len(rows)
+
+
 def try_again(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) -> int:
     """Give those that failed or expired another attempt, at once."""
     return move(
@@ -355,7 +410,7 @@ def try_again(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) ->
         cause=cause,
         attempt=F("attempt") + 1,
         max_attempts=F("attempt") + 1,
-        report_counter=0,
+        report_counter=NO_COUNTER,
         progress=0,
         not_before=now,
     )

@@ -73,7 +73,14 @@ def _plans(engineer: User, now: datetime) -> None:
 
 def _whole(ring: dict[str, object]) -> dict[str, object]:
     """A ring with every field that the API gives it."""
-    nothing = {"group_id": None, "share_pct": None, "number": None, "confirmed_pct": 95.0, "most_unheard": None}
+    nothing = {
+        "group_id": None,
+        "share_pct": None,
+        "number": None,
+        "confirmed_pct": 95.0,
+        "most_unheard": None,
+        "min_tried": None,
+    }
     return {**nothing, "needs_approval": False, **ring}
 
 

@@ -4,7 +4,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
-from zoneinfo import available_timezones
 
 from django.db import models, transaction
 from django.db.models import Count, ProtectedError
@@ -22,6 +21,7 @@ from herald.live.notify import notify
 from herald.record.services import record
 from herald_core.rules.rename import rename_value
 from herald_core.text import closest, is_storable, nfc
+from herald_core.timing.clocks import is_zone, zone_names
 
 Thing = Site | DeviceModel | Custodian
 Fields = Mapping[str, Any]
@@ -189,8 +189,8 @@ def _checked(kind: Kind, fields: Fields, thing: Thing | None) -> dict[str, Any]:
         elif _fits(name) and others.exists():
             errors.append(("/name", f"There is a {kind.word} called “{name}” already."))
     zone = found.get("time_zone")
-    if zone is not None and zone not in available_timezones():
-        near = closest(str(zone), available_timezones())
+    if zone is not None and not is_zone(zone):
+        near = closest(str(zone), zone_names())
         hint = f" Did you mean {near}?" if near else ""
         errors.append(("/time_zone", f"{str(zone)[:60]} is no time zone, like Europe/Lisbon.{hint}"))
     if "tags" in found:

@@ -2,22 +2,25 @@
 
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
 
-from django.db.models import Case, Count, DateTimeField, DurationField, ExpressionWrapper, F, Max, Q, TextField, Value, When
+from django.db.models import (
+    Case,
+    Count,
+    DateTimeField,
+    DurationField,
+    ExpressionWrapper,
+    F,
+    Max,
+    Q,
+    TextField,
+    Value,
+    When,
+)
 from django.db.models.functions import Greatest
 
 ON_TIME_INTERVALS = 2
 SILENT_INTERVALS = 10
 SILENT_AFTER = timedelta(hours=24)
-
-_INTERVAL = ExpressionWrapper(
-    F("check_in_interval_seconds") * Value(timedelta(seconds=1), DurationField()), DurationField()
-)
-
-
-def _last_check_in_plus(duration: Any) -> ExpressionWrapper:
-    return ExpressionWrapper(F("last_check_in") + duration, DateTimeField())
 
 
 def heard_in_time(now: datetime, path: str = "") -> Q:
@@ -31,14 +34,16 @@ def heard_in_time(now: datetime, path: str = "") -> Q:
     return Q(**{f"{path}last_check_in__isnull": False, f"{path}last_check_in__gte": since})
 
 
-def not_heard_for_long(now: datetime) -> Q:
-    """True of a device that is silent or was never seen; false, never unknown, of any other."""
+def not_heard_for_long(now: datetime, path: str = "") -> Q:
+    """True of a device that is silent or was never seen; false, never unknown, of any other. `path` leads to the
+    device, as in "device__"."""
+    intervals = F(f"{path}check_in_interval_seconds") * Value(timedelta(seconds=SILENT_INTERVALS), DurationField())
     silent = Greatest(
-        ExpressionWrapper(_INTERVAL * Value(SILENT_INTERVALS), DurationField()),
+        ExpressionWrapper(intervals, DurationField()),
         Value(SILENT_AFTER, DurationField()),
     )
     since = ExpressionWrapper(Value(now, DateTimeField()) - silent, DateTimeField())
-    return Q(last_check_in__isnull=True) | Q(last_check_in__lt=since)
+    return Q(**{f"{path}last_check_in__isnull": True}) | Q(**{f"{path}last_check_in__lt": since})
 
 
 def presence_expression(now: datetime) -> Case:
@@ -83,7 +88,9 @@ class FleetSilence:
     def words(self) -> str:
         """The silence in a sentence."""
         heard = f"only {self.heard}" if self.heard else "none"
-        return f"Of {self.expected:,} devices that call regularly {heard} has been heard from since {self.since:%H:%M} UTC"
+        return (
+            f"Of {self.expected:,} devices that call regularly {heard} has been heard from since {self.since:%H:%M} UTC"
+        )
 
 
 def fleet_silence(now: datetime) -> FleetSilence | None:

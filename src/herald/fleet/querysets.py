@@ -67,8 +67,10 @@ class DeviceQuerySet(models.QuerySet["Device"]):
         return self.alias(kind=JsonType(member)).filter(kind="number", facts__battery__lt=below)
 
     def zones(self) -> list[str]:
-        """The time zones in which devices are, those that are known. One step along the index for each: to look at every device, as DISTINCT
-        does, takes a hundred times as long."""
+        """The time zones in which devices are, those that are known.
+
+        One step along the index for each: to look at every device, as DISTINCT does, takes a hundred times as long.
+        """
         found: list[str] = []
         after = self.order_by("time_zone").values_list("time_zone", flat=True)
         while (zone := after.filter(time_zone__gt=found[-1] if found else "").first()) is not None:

@@ -28,7 +28,7 @@ from herald.fleet.models import Admission, Device, DeviceChange, PropertyDefinit
 from herald.fleet.presence import heard_in_time
 from herald.gateway.messages import Answer, CheckIn, Order, Refused, delivery_and_attempt
 from herald.lookups import IsNotNull, JsonMember, JsonSince, JsonText, NotTrue
-from herald_core.deliveries import IN_HAND, Kind, Phase, Report
+from herald_core.deliveries import IN_HAND, Kind, Phase, Report, is_stale
 from herald_core.versions import version_key_or_none
 
 UNKNOWN = Refused(401, "unknown-device", "No device has this secret.")
@@ -224,10 +224,7 @@ def _report_for(delivery: Delivery, message: CheckIn) -> Report | None:
     if report is None:
         return None
     about, attempt = delivery_and_attempt(report.order)
-    if about != delivery.pk or attempt != delivery.attempt or report.counter <= delivery.report_counter:
-        counters.ignored_reports += 1
-        return None
-    return Report(
+    found = Report(
         attempt=attempt,
         counter=report.counter,
         phase=report.phase,
@@ -235,7 +232,12 @@ def _report_for(delivery: Delivery, message: CheckIn) -> Report | None:
         error=report.error,
         error_text=report.error_text,
         results=report.results,
+        boot=report.boot,
     )
+    if about != delivery.pk or is_stale(deliveries.as_in_hand(delivery), found):
+        counters.ignored_reports += 1
+        return None
+    return found
 
 
 def _answer(row: Known | None, arrival: Arrival, orders: Mapping[int, Delivery], now: datetime) -> Answer | Refused:

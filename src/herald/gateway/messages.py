@@ -19,6 +19,7 @@ MAX_VALUE_BYTES = 8 * 1024
 _FACT_KEY = re.compile(r"[a-z][a-z0-9_]{0,39}\Z")
 _ORDER_ID = re.compile(r"(\d{1,18})\.(\d{1,5})\Z", re.ASCII)
 MAX_COUNTER = 2**62
+MAX_BOOT = 40
 
 
 class Health(msgspec.Struct):
@@ -36,6 +37,8 @@ class OrderReport(msgspec.Struct):
     error: str = ""
     error_text: str = ""
     results: dict[str, Any] = {}
+    #: names the device's boot; `counter` may begin anew with each
+    boot: str = ""
 
 
 class CheckIn(msgspec.Struct):
@@ -143,6 +146,8 @@ def _check_report(report: OrderReport) -> None:
         raise Refused(422, "bad-order-id", "report.order: not an order id that this server gave")
     if report.phase not in REPORTABLE:
         raise Refused(422, "bad-phase", f"report.phase: one of {', '.join(REPORTABLE)} is expected")
+    if len(report.boot) > MAX_BOOT or not is_storable(report.boot):
+        raise Refused(422, "bad-report", f"report.boot: at most {MAX_BOOT} characters")
     if not 0 <= report.counter <= MAX_COUNTER or not 0 <= report.progress <= 100:
         raise Refused(422, "bad-report", "report: counter is a whole number from 0, progress one from 0 to 100")
     texts = (report.error, report.error_text)

@@ -25,7 +25,6 @@ from herald.locks import MEMBERSHIP, take_lock
 from herald_core.rules import Record, Vocabulary
 
 
-
 @dataclass(frozen=True, kw_only=True)
 class Difference:
     """How many devices joined and left."""
@@ -209,7 +208,9 @@ def reevaluate(
         lock_membership()
         groups = rule_groups_in_order(isolation)
         members = _members_by_device(device_ids)
-        joins, leaves = _differences(_predicates(groups, vocabulary, now, isolation), device_ids, members, vocabulary, now)
+        joins, leaves = _differences(
+            _predicates(groups, vocabulary, now, isolation), device_ids, members, vocabulary, now
+        )
         _write_differences(joins, leaves, now=now, cause=cause)
         for group_id in sorted({g for g, _ in joins} | {g for g, _ in leaves}):
             notify("group", group_id)

@@ -31,6 +31,7 @@ _WORDS = {
     "confirmed_pct": "confirmed, %",
     "soak_minutes": "soak, minutes",
     "most_unheard": "most not tried",
+    "min_tried": "tried, at least",
     "needs_approval": "needs an approval",
 }
 _OF_ROLLOUT = tuple(w for w in list(_WORDS) if hasattr(Rollout, w))

@@ -36,6 +36,7 @@ class RingDraft:
     confirmed_pct: float = 95.0
     soak_minutes: int = 60
     most_unheard: int | None = None
+    min_tried: int | None = None
     needs_approval: bool = False
 
 

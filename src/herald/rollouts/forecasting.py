@@ -1,5 +1,6 @@
 """Forecasts of rollouts, and rehearsals of drafts: what the core's simulated futures start from."""
 
+from collections import Counter
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, time, timedelta
@@ -16,7 +17,7 @@ from herald.images.models import Image
 from herald.rollouts.audience import plan
 from herald.rollouts.models import Ring, Rollout
 from herald.rollouts.offering import SiteRoom
-from herald.rollouts.turn import phase_counts, ring_counts
+from herald.rollouts.turn import phase_counts, spec_of
 from herald_core.caps import Caps
 from herald_core.deliveries import Phase
 from herald_core.forecast import Fleet, Forecast, RingAhead, Situation, forecast
@@ -24,6 +25,7 @@ from herald_core.forecast.futures import without
 from herald_core.forecast.situation import Hours, hours
 from herald_core.functions import Function
 from herald_core.preflight import Outcome
+from herald_core.rings.gates import RingCounts
 from herald_core.timing.windows import Window
 
 #: who approves is assumed to be at work then
@@ -76,7 +78,9 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
     silent = np.array([devices[r.id][2] for r in rows], dtype=bool)
     not_ahead = set(_unable_ahead(rollout, devices))
     counts = phase_counts([rollout.pk])[rollout.pk] if rollout.launched_at else {}
-    of_ring = [ring_counts(counts.get(r.pk, {})) for r in rings]
+    lost = Delivery.objects.lost_by_ring([rollout.pk]) if rollout.launched_at else {}
+    of_ring = [RingCounts.of_phases(counts.get(r.pk, {}), lost=lost.get(r.pk, 0)) for r in rings]
+    sizes = Counter(r.ring for r in rows)
     seen = seen_spans(rollout.pk) if rollout.launched_at else Spans(fetches=(), installs=())
     situation = Situation(
         fleet=Fleet(
@@ -104,8 +108,9 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
                 share_reached=(now - ring.share_reached_at).total_seconds() if ring.share_reached_at else None,
                 needs_approval=ring.needs_approval and ring.approved_at is None,
                 most_unheard=ring.most_unheard,
+                min_tried=spec_of(rollout, ring).tried_needed(c.size if rollout.launched_at else sizes[place]),
             )
-            for ring, c in zip(rings, of_ring, strict=True)
+            for place, (ring, c) in enumerate(zip(rings, of_ring, strict=True))
         ],
         hours=found,
         minutes=minutes,

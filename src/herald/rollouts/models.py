@@ -223,6 +223,8 @@ class Ring(models.Model):
     soak_minutes = models.PositiveIntegerField(default=60)
     #: at most so many devices not tried yet; none asks nothing
     most_unheard = models.PositiveIntegerField(null=True)
+    #: at least so many must have been tried before its gate opens; none for half of them
+    min_tried = models.PositiveIntegerField(null=True)
     #: somebody other than who launched must agree before the next ring opens
     needs_approval = models.BooleanField(default=False)
     approved_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")

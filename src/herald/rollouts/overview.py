@@ -5,6 +5,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
+from herald.attention.models import Part, Quarantine
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.groups.audience import names_of
 from herald.rollouts.audience import Plan, PlannedDevice
@@ -16,6 +17,7 @@ from herald_core.deliveries import OPEN
 from herald_core.functions import WITHOUT
 from herald_core.preflight import TAKES_PART, WORDS, Outcome, leeway
 from herald_core.rings.assignment import detection_chance, devices_needed
+from herald_core.rings.gates import RingCounts
 
 MARKS_PER_RING = 600
 PROGRESS_POINTS = 200
@@ -24,11 +26,13 @@ PROGRESS_POINTS = 200
 def rows(rollouts: Sequence[Rollout], now: datetime) -> list[dict[str, Any]]:
     """Rollouts as a list shows them, with all their counts from one query."""
     counts = phase_counts([r.pk for r in rollouts])
-    return [_row(r, counts[r.pk], now) for r in rollouts]
+    lost = Delivery.objects.lost_by_ring([r.pk for r in rollouts])
+    quarantined = Quarantine.objects.causes_of(Part.ROLLOUT, [r.pk for r in rollouts])
+    return [_row(r, counts[r.pk], lost, now) | {"quarantined": quarantined.get(r.pk, "")} for r in rollouts]
 
 
-def _row(rollout: Rollout, counts: Mapping[int, PhaseCounts], now: datetime) -> dict[str, Any]:
-    rings = [_ring(rollout, ring, counts.get(ring.pk, {}), now) for ring in rollout.rings.all()]
+def _row(rollout: Rollout, counts: Mapping[int, PhaseCounts], lost: Mapping[int, int], now: datetime) -> dict[str, Any]:
+    rings = [_ring(rollout, ring, counts.get(ring.pk, {}), lost.get(ring.pk, 0), now) for ring in rollout.rings.all()]
     phases: Counter[str] = Counter()
     for ring in rings:
         phases.update(ring["phases"])
@@ -51,8 +55,8 @@ def _row(rollout: Rollout, counts: Mapping[int, PhaseCounts], now: datetime) -> 
     }
 
 
-def _ring(rollout: Rollout, ring: Ring, phases: PhaseCounts, now: datetime) -> dict[str, Any]:
-    reading = gate_of(rollout, ring, phases, now)
+def _ring(rollout: Rollout, ring: Ring, phases: PhaseCounts, lost: int, now: datetime) -> dict[str, Any]:
+    reading = gate_of(rollout, ring, RingCounts.of_phases(phases, lost=lost), now)
     # nothing of it can move any more, and yet the gate is not met: a person must decide
     over = ring.opened_at is not None and not any(n and p in OPEN for p, n in phases.items())
     share_met = all(c.met for c in reading.criteria if c.name not in ("soak", "approval"))
@@ -67,6 +71,8 @@ def _ring(rollout: Rollout, ring: Ring, phases: PhaseCounts, now: datetime) -> d
         "confirmed_pct": ring.confirmed_pct,
         "soak_minutes": ring.soak_minutes,
         "most_unheard": ring.most_unheard,
+        "min_tried": ring.min_tried,
+        "lost": lost,
         "needs_approval": ring.needs_approval,
         "approved_by": str(ring.approved_by) if ring.approved_by else None,
         "opened_at": ring.opened_at,

@@ -27,6 +27,13 @@ class RolloutQuerySet(models.QuerySet["Rollout"]):
         held = ["running", "paused", "halted", "stopped"]
         return self.filter(state__in=held, ended_at__isnull=True).order_by("rank", "id")
 
+    def with_shut_gates(self) -> Self:
+        """Rollouts, not ended, with a ring that is open and whose gate is not."""
+        rings = self.model.rings.rel.related_model.objects.filter(
+            rollout_id=OuterRef("pk"), opened_at__isnull=False, gate_met_at=None
+        )
+        return self.filter(Exists(rings), ended_at__isnull=True, launched_at__isnull=False).order_by("id")
+
     def of_image(self, image_id: int) -> Self:
         """Rollouts, not ended, that name the image or have it for some device."""
         sends = Exists(

@@ -3,29 +3,28 @@
 import time
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
-from datetime import datetime, timedelta
-from functools import partial
+from datetime import UTC, datetime, timedelta
+from functools import partial, reduce
+from operator import add
 
-from django.db.models import F, Q
+from django.db.models import F
 
 from herald.attention.models import Part
 from herald.attention.quarantine import Isolation
+from herald.clock.heartbeat import whole_since
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
+from herald.fleet.presence import fleet_silence
 from herald.images.models import Image
 from herald.live.notify import notify
 from herald.rollouts import services
 from herald.rollouts.models import Ring, Rollout, RolloutState
 from herald.rollouts.offering import Around, Wait, Waits, offer
 from herald.rollouts.standing import follow_audience, recheck
-from herald_core.deliveries import CLOSED, IN_HAND, OPEN, Event, Phase
+from herald_core.deliveries import CLOSED, OPEN, Event, Phase
 from herald_core.rings.gates import GateReading, GateSpec, RingCounts, halt_reason, read_gate
 
 PhaseCounts = Mapping[str, int]
-#: Begun but not heard of: given up after this many times the image's minutes, and never sooner than
-#: this many check-in intervals.
-PATIENCE_FACTOR = 4
-PATIENCE_FLOOR = timedelta(hours=1)
 #: how often it is looked whether waiting devices run the version by now
 LOOKED_AT_EVERY = timedelta(seconds=30)
 #: so long after its begin a turn goes on to the next ring to open, or the next rollout to offer for (of real time)
@@ -64,9 +63,10 @@ def turn_rollouts(*, now: datetime, isolation: Isolation | None = None) -> None:
     due = [r.pk for r in running.values() if r.looked_at is None or now - r.looked_at >= LOOKED_AT_EVERY]
     isolation.run_batch(Part.ROLLOUT, due, lambda ids: _find_done(ids, now))
     counts, waits = _counts_now([r.pk for r in moving])
+    lost = Delivery.objects.lost_by_ring([r.pk for r in moving])
     open_rings: dict[int, list[Ring]] = {}
     for rollout in moving:
-        turned = isolation.run(Part.ROLLOUT, rollout.pk, partial(_turn, rollout, counts[rollout.pk], pace, now))
+        turned = isolation.run(Part.ROLLOUT, rollout.pk, partial(_turn, rollout, counts[rollout.pk], lost, pace, now))
         open_rings[rollout.pk] = turned or []
     if any(open_rings.values()) and not (pace.rings_opened and pace.is_enough):
         _offer_in_turn([r for r in running.values() if open_rings[r.pk]], open_rings, counts, waits, isolation, pace)
@@ -133,52 +133,46 @@ def _counts_now(rollout_ids: Sequence[int]) -> tuple[dict[int, dict[int, dict[st
     }
 
 
-def ring_counts(phases: PhaseCounts) -> RingCounts:
-    """A ring's counts as its gate reads them."""
-    out = (Phase.WITHDRAWN, Phase.SUPERSEDED, Phase.EXPIRED)
-    return RingCounts(
-        in_play=sum(n for p, n in phases.items() if p not in out),
-        confirmed=phases.get(Phase.CONFIRMED, 0),
-        failed=phases.get(Phase.FAILED, 0),
-    )
-
-
-def gate_of(rollout: Rollout, ring: Ring, phases: PhaseCounts, now: datetime) -> GateReading:
-    """How the gate after a ring stands."""
-    spec = GateSpec(
+def spec_of(rollout: Rollout, ring: Ring) -> GateSpec:
+    """What the gate after a ring asks for."""
+    return GateSpec(
         confirmed_share=ring.confirmed_pct / 100,
         failure_limit=rollout.failure_limit_pct / 100,
         soak=timedelta(minutes=ring.soak_minutes),
         most_unheard=ring.most_unheard,
         needs_approval=ring.needs_approval,
+        min_tried=ring.min_tried,
     )
-    return read_gate(spec, ring_counts(phases), ring.share_reached_at, now, approved=ring.approved_at is not None)
 
 
-def _turn(rollout: Rollout, counts: Mapping[int, PhaseCounts], pace: _Pace, now: datetime) -> list[Ring]:
+def gate_of(rollout: Rollout, ring: Ring, counts: RingCounts, now: datetime) -> GateReading:
+    """How the gate after a ring stands."""
+    approved = ring.approved_at is not None
+    return read_gate(spec_of(rollout, ring), counts, ring.share_reached_at, now, approved=approved)
+
+
+def _turn(
+    rollout: Rollout, counts: Mapping[int, PhaseCounts], lost: Mapping[int, int], pace: _Pace, now: datetime
+) -> list[Ring]:
     """Halt it, open its gates, or end it; the rings from which may be offered."""
     open_rings: list[Ring] = []
     if rollout.state == RolloutState.RUNNING:
-        reason = _halting(rollout, counts)
+        rings = {r.pk: RingCounts.of_phases(counts.get(r.pk, {}), lost=lost.get(r.pk, 0)) for r in rollout.rings.all()}
+        reason = _halting(rollout, rings)
         if reason:
             services.halt(rollout, reason=reason, now=now)
             return []
-        open_rings = _open_gates(rollout, counts, pace, now)
+        open_rings = _open_gates(rollout, rings, pace, now)
     _finish(rollout, counts, now)
     return open_rings
 
 
-def _halting(rollout: Rollout, counts: Mapping[int, PhaseCounts]) -> str | None:
+def _halting(rollout: Rollout, rings: Mapping[int, RingCounts]) -> str | None:
     """Why the rollout must halt; looked for in each ring by itself and in all together."""
-    rings = [ring_counts(counts.get(r.pk, {})) for r in rollout.rings.all()]
-    everything = RingCounts(
-        in_play=sum(r.in_play for r in rings),
-        confirmed=sum(r.confirmed for r in rings),
-        failed=sum(r.failed for r in rings),
-    )
+    everything = reduce(add, rings.values())
     if everything.failed <= rollout.accepted_failures:
         return None
-    for ring in (*rings, everything):
+    for ring in (*rings.values(), everything):
         reason = halt_reason(
             ring, failure_limit=rollout.failure_limit_pct / 100, count_limit=rollout.failure_count_limit
         )
@@ -187,7 +181,7 @@ def _halting(rollout: Rollout, counts: Mapping[int, PhaseCounts]) -> str | None:
     return None
 
 
-def _open_gates(rollout: Rollout, counts: Mapping[int, PhaseCounts], pace: _Pace, now: datetime) -> list[Ring]:
+def _open_gates(rollout: Rollout, counts: Mapping[int, RingCounts], pace: _Pace, now: datetime) -> list[Ring]:
     """Open every ring whose turn it is; the rings that are open."""
     opened: list[Ring] = []
     for ring in rollout.rings.all():
@@ -198,7 +192,7 @@ def _open_gates(rollout: Rollout, counts: Mapping[int, PhaseCounts], pace: _Pace
             pace.rings_opened += 1
         opened.append(ring)
         if ring.gate_met_at is None:
-            reading = gate_of(rollout, ring, counts.get(ring.pk, {}), now)
+            reading = gate_of(rollout, ring, counts[ring.pk], now)
             _note_gate(rollout, ring, reading, now)
             if not reading.met:
                 break
@@ -239,24 +233,27 @@ def _find_done(due: Sequence[int], now: datetime) -> None:
 
 
 def _time_out_silent(isolation: Isolation) -> None:
-    """Devices that began an install and were not heard of for far longer than it takes."""
+    """End the attempts of devices that began an install and do not go on with it.
+
+    What the server missed while it was away is not held against them, nor what keeps the whole fleet from calling.
+    """
     now = isolation.now
-    begun = [p.value for p in IN_HAND if p is not Phase.OFFERED]
-    overdue = Q(pk__in=[])
-    minutes = (
-        Delivery.objects.filter(phase__in=begun, kind="install")
-        .values_list("image__expected_minutes", flat=True)
-        .distinct()
-    )
-    for expected in minutes:
-        patience = max(PATIENCE_FLOOR, timedelta(minutes=expected) * PATIENCE_FACTOR)
-        overdue |= Q(image__expected_minutes=expected, phase_since__lt=now - patience)
-    silent = Delivery.objects.filter(overdue, phase__in=begun, kind="install")
-    isolation.run_batch(
-        Part.DELIVERY,
-        silent.first_ids(deliveries.AT_ONCE),
-        lambda ids: deliveries.time_out(silent.filter(id__any=list(ids)), now=now),
-    )
+    whole = whole_since(datetime.now(UTC))
+    if whole is None:
+        return
+    found = Delivery.objects.not_heard_of(now, whole)
+    overdue = {cause: rows.first_ids(deliveries.AT_ONCE) for cause, rows in found.items()}
+    if any(overdue.values()) and fleet_silence(now) is not None:
+        return
+    for cause, ids in overdue.items():
+        rows = found[cause]
+        isolation.run_batch(
+            Part.DELIVERY,
+            ids,
+            lambda ids, rows=rows, cause=cause: deliveries.time_out(  # type: ignore[misc]  # bound at once
+                rows.filter(id__any=list(ids)), now=now, cause=cause
+            ),
+        )
 
 
 def _finish(rollout: Rollout, counts: Mapping[int, PhaseCounts], now: datetime) -> None:

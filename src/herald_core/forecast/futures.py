@@ -147,6 +147,11 @@ class _Run:
         if ring.most_unheard is not None and left > ring.most_unheard:
             heard = np.minimum(np.minimum(done, failed), self.s.horizon)  # at the latest it expires
             met = np.maximum(met, _when(heard, left - ring.most_unheard, weight))
+        untried = ring.min_tried - ring.confirmed - ring.failed
+        if untried > 0:
+            if untried > left:
+                return np.full(self.futures, np.inf)  # it waits for a person
+            met = np.maximum(met, _when(np.minimum(done, failed), untried, weight))
         if ring.needs_approval and self.s.working is not None:
             met = next_in(self.s.working, met)[0]
         return met

@@ -51,7 +51,8 @@ class Fleet:
 @dataclass(frozen=True, kw_only=True)
 class RingAhead:
     """A ring and the gate after it. `open` rings take devices now, and opened `opened` seconds ago; `share_reached` is
-    how long ago, if it was. `most_unheard` bounds how many may be neither confirmed nor failed; None asks nothing."""
+    how long ago, if it was. `most_unheard` bounds how many may be neither confirmed nor failed; None asks nothing.
+    At least `min_tried` must have been tried."""
 
     confirmed: int
     failed: int
@@ -63,6 +64,7 @@ class RingAhead:
     share_reached: float | None = None
     needs_approval: bool = False
     most_unheard: int | None = None
+    min_tried: int = 0
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -9,6 +9,8 @@ from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from functools import reduce
+from operator import add
 
 import numpy as np
 
@@ -36,6 +38,8 @@ from herald_core.timing.windows import Window
 
 FIRST_RETRY_PAUSE = timedelta(minutes=10)
 NO_WINDOW = timedelta(days=30)
+#: silence is not held against a device before it missed so many check-ins
+PATIENCE_INTERVALS = 3
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -242,7 +246,6 @@ class SimRollout:
             phase=delivery.phase,
             attempt=delivery.attempt,
             max_attempts=delivery.max_attempts,
-            counter=0,
         )
         self._take(index, delivery, failure(order, cause), at)
 
@@ -267,8 +270,11 @@ class SimRollout:
         self._columns.waiting[index] = delivery.phase is Phase.WAITING
         self._columns.in_hand[index] = delivery.phase in IN_HAND
         self._columns.fetching[index] = delivery.phase in FETCHES
-        if delivery.phase in IN_HAND and delivery.phase is not Phase.OFFERED:
-            heapq.heappush(self._overdue, (at + self.plan.patience, index, delivery.stamp))
+        if delivery.phase in (Phase.ACCEPTED, Phase.FETCHING, Phase.STAGED, Phase.INSTALLING):
+            patience = max(self.plan.patience, PATIENCE_INTERVALS * device.interval)
+            # until its time is over, a device that fetches is waited for
+            since = at if delivery.phase is Phase.INSTALLING else max(at, delivery.offer_until or at)
+            heapq.heappush(self._overdue, (since + patience, index, delivery.stamp))
 
     # -- the clock -----------------------------------------------------------------------------------
 
@@ -299,22 +305,14 @@ class SimRollout:
             _, index, stamp = heapq.heappop(self._overdue)
             delivery = self.deliveries[index]
             if delivery.stamp == stamp:
-                self._fail(index, delivery, "no-answer", now)
+                self._fail(index, delivery, "no-answer" if delivery.phase is Phase.INSTALLING else "not-fetched", now)
 
     def _ring_counts(self, ring: int) -> RingCounts:
-        counts = self.counts[ring]
-        out = counts[Phase.WITHDRAWN] + counts[Phase.SUPERSEDED] + counts[Phase.EXPIRED]
-        return RingCounts(
-            in_play=sum(counts.values()) - out, confirmed=counts[Phase.CONFIRMED], failed=counts[Phase.FAILED]
-        )
+        return RingCounts.of_phases(self.counts[ring])
 
     def _halting(self) -> str | None:
         rings = [self._ring_counts(i) for i in range(len(self.plan.rings))]
-        all_of_them = RingCounts(
-            in_play=sum(r.in_play for r in rings),
-            confirmed=sum(r.confirmed for r in rings),
-            failed=sum(r.failed for r in rings),
-        )
+        all_of_them = reduce(add, rings)
         if all_of_them.failed <= self.accepted_failures:
             return None
         limits = {"failure_limit": self.plan.failure_limit, "count_limit": self.plan.count_limit}

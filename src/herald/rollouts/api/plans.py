@@ -28,6 +28,7 @@ class PlanRing(serializers.Serializer[Any]):
     confirmed_pct = serializers.FloatField()
     soak_minutes = serializers.IntegerField()
     most_unheard = serializers.IntegerField(allow_null=True)
+    min_tried = serializers.IntegerField(allow_null=True, default=None)
     needs_approval = serializers.BooleanField()
 
 

@@ -13,6 +13,8 @@ from herald.rollouts.models import RingKindChoice, RingPlanVersion, RolloutState
 
 #: a rollout that does not say otherwise has its devices begin over so many minutes
 SPREAD_MINUTES = 15
+#: no fleet is larger
+MOST_DEVICES = 10_000_000
 
 
 class RingDraftBody(Strict):
@@ -25,7 +27,8 @@ class RingDraftBody(Strict):
     number = serializers.IntegerField(min_value=1, max_value=1_000_000, allow_null=True, default=None)
     confirmed_pct = serializers.FloatField(min_value=1, max_value=100, default=95.0)
     soak_minutes = serializers.IntegerField(min_value=0, max_value=100_000, default=60)
-    most_unheard = serializers.IntegerField(min_value=0, allow_null=True, default=None)
+    most_unheard = serializers.IntegerField(min_value=0, max_value=MOST_DEVICES, allow_null=True, default=None)
+    min_tried = serializers.IntegerField(min_value=1, max_value=MOST_DEVICES, allow_null=True, default=None)
     needs_approval = serializers.BooleanField(default=False)
 
 
@@ -89,7 +92,7 @@ class CriterionView(serializers.Serializer[Any]):
 
 
 class RingView(serializers.Serializer[Any]):
-    """A ring as it stands. `phases` counts its deliveries."""
+    """A ring as it stands. `phases` counts its deliveries; of those confirmed `lost` were lost since."""
 
     id = serializers.IntegerField()
     position = serializers.IntegerField()
@@ -101,6 +104,8 @@ class RingView(serializers.Serializer[Any]):
     confirmed_pct = serializers.FloatField()
     soak_minutes = serializers.IntegerField()
     most_unheard = serializers.IntegerField(allow_null=True)
+    min_tried = serializers.IntegerField(allow_null=True)
+    lost = serializers.IntegerField()
     needs_approval = serializers.BooleanField()
     approved_by = serializers.CharField(allow_null=True)
     opened_at = serializers.DateTimeField(allow_null=True)
@@ -122,6 +127,7 @@ class RolloutRow(serializers.Serializer[Any]):
     rank = serializers.IntegerField()
     audience = serializers.CharField()
     phases = serializers.DictField(child=serializers.IntegerField())
+    quarantined = serializers.CharField()
     rings = RingView(many=True)
     total = serializers.IntegerField()
     launched_at = serializers.DateTimeField(allow_null=True)

@@ -101,6 +101,7 @@ class RingAhead(Strict):
     confirmed_pct = serializers.FloatField(min_value=1, max_value=100, required=False)
     soak_minutes = serializers.IntegerField(min_value=0, max_value=100_000, required=False)
     most_unheard = serializers.IntegerField(min_value=0, allow_null=True, required=False)
+    min_tried = serializers.IntegerField(min_value=1, allow_null=True, required=False)
     needs_approval = serializers.BooleanField(required=False)
 
 
