@@ -152,6 +152,16 @@ HOPELESS = frozenset({"no-space"})
 #: Causes that chance explains: the next attempt needs no pause.
 AT_ONCE = frozenset({"bad-hash"})
 MAX_RETRY_PAUSE = timedelta(hours=6)
+#: So long a device may say nothing of what it began: so many times the image's minutes, no sooner than this, and no
+#: sooner than after so many missed check-ins.
+PATIENCE_FACTOR, PATIENCE_FLOOR, PATIENCE_CHECK_INS = 4, timedelta(hours=1), 3
+#: One that is heard of, but says nothing of the install that it began, is given up after so many patiences.
+MUTE_FACTOR = 4
+
+
+def patience(minutes: float, interval: timedelta) -> timedelta:
+    """How long a device may say nothing of an install of so many minutes, with its pause between check-ins."""
+    return max(PATIENCE_FLOOR, timedelta(minutes=minutes) * PATIENCE_FACTOR, interval * PATIENCE_CHECK_INS)
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -80,6 +80,18 @@ def freezes_between(start: datetime, end: datetime) -> list[Freeze]:
     return list(Freeze.objects.between(start, end))
 
 
+def freezes_of(device_ids: Sequence[int], start: datetime, end: datetime) -> list[tuple[Freeze, set[int]]]:
+    """Freezes that hold at some moment in [start, end), and which of the devices each holds; the first first."""
+    if not device_ids:
+        return []
+    devices = Device.objects.by_ids(device_ids)
+    found = []
+    for freeze in freezes_between(start, end):
+        held = device_ids if freeze.everywhere else devices.filter(held_by(freeze)).values_list("id", flat=True)
+        found.append((freeze, set(held)))
+    return found
+
+
 def devices_held(freezes: Sequence[Freeze]) -> set[int]:
     """The devices that any of these freezes holds."""
     held: set[int] = set()

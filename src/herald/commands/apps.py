@@ -10,4 +10,5 @@ class CommandsConfig(AppConfig):
 
     def ready(self) -> None:
         import_module("herald.commands.uses")  # it tells the groups what it uses of them
+        import_module("herald.commands.waits")  # and the deliveries what keeps them waiting
         import_module("herald.commands.clashes")  # and rollouts what else their devices are to do

@@ -24,27 +24,35 @@ from django.db.models.functions import Coalesce, Greatest
 
 from herald.deliveries.places import PLACES
 from herald.fleet.presence import heard_in_time, not_heard_for_long
-from herald_core.deliveries import FETCHES, IN_HAND, KEPT, OPEN, RECALLABLE, Phase
+from herald_core.deliveries import (
+    FETCHES,
+    IN_HAND,
+    KEPT,
+    MUTE_FACTOR,
+    OPEN,
+    PATIENCE_CHECK_INS,
+    PATIENCE_FACTOR,
+    PATIENCE_FLOOR,
+    RECALLABLE,
+    Phase,
+)
 
 if TYPE_CHECKING:
     from herald.deliveries.models import Delivery
 
 #: what ended otherwise is looked after for so long once its rollout has ended
 LOOKED_AFTER = timedelta(days=14)
-#: a device that is heard of, but says nothing of the install that it began, is given up after this many patiences
-MUTE_FACTOR = 4
 
 
 def _times(field: str, unit: timedelta) -> ExpressionWrapper:
     return ExpressionWrapper(F(field) * Value(unit, DurationField()), DurationField())
 
 
-#: So long a device may say nothing of what it began: four times the image's minutes, and no sooner than an hour, or
-#: three missed check-ins.
+#: `herald_core.deliveries.patience`, for the database
 PATIENCE = Greatest(
-    Value(timedelta(hours=1), DurationField()),
-    _times("image__expected_minutes", timedelta(minutes=4)),
-    _times("device__check_in_interval_seconds", timedelta(seconds=3)),
+    Value(PATIENCE_FLOOR, DurationField()),
+    _times("image__expected_minutes", timedelta(minutes=PATIENCE_FACTOR)),
+    _times("device__check_in_interval_seconds", timedelta(seconds=PATIENCE_CHECK_INS)),
     output_field=DurationField(),
 )
 _DOCUMENTS_OF_DEVICE = tuple(f"device__{n}" for n in ("attributes", "facts", "facts_since", "version_keys", "tags"))
@@ -283,7 +291,7 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
 
     def listed(self) -> Self:
         """With what a row shows; the documents of its device, which no row shows, are left where they are."""
-        related = ("device__model", "device__site", "ring", "image", "occurrence__schedule")
+        related = ("device__model", "device__site", "ring", "image", "rollout", "occurrence__schedule")
         return self.select_related(*related).defer(*_DOCUMENTS_OF_DEVICE)
 
     def page(self, most: int) -> list["Delivery"]:
@@ -296,6 +304,9 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         rows = self.model.objects.filter(id__any=ids).select_related("device").defer(*_DOCUMENTS_OF_DEVICE)
         shared = ("rollout", "ring", "image", "device__model", "device__site", "occurrence__schedule")
         return list(rows.prefetch_related(*shared).order_by("id"))
+
+    def about_schedule(self, schedule_id: int) -> Self:
+        return self.of_schedule(schedule_id).listed().order_by("-id")
 
     def about_device(self, device_id: int) -> Self:
         return self.filter(device_id=device_id).listed().order_by("-id")

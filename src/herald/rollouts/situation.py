@@ -1,29 +1,118 @@
-"""What is around the deliveries of a rollout that may keep them waiting."""
+"""What is around the installs of rollouts that may keep them waiting."""
 
-from collections.abc import Sequence
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
 
-from herald.calendar.services import devices_held, freezes_between
+from herald.attention.models import Part, Quarantine
+from herald.calendar.services import freezes_of
 from herald.deliveries.models import Delivery
-from herald.deliveries.waiting import Situation
-from herald.rollouts.models import Rollout
-from herald.rollouts.offering import HOUR, SiteRoom
+from herald.deliveries.waiting import Described, describes_waits
+from herald.rollouts.offering import AHEAD, SiteRoom, room_of
+from herald_core.deliveries import Kind, Phase
+from herald_core.waiting import Caps, FreezeSpan, Sending, WaitingDevice, WaitingOrder
+
+if TYPE_CHECKING:
+    from herald.rollouts.models import Rollout
+
+_SENDING = {"paused": Sending.PAUSED, "halted": Sending.HALTED}
 
 
-def situation_of(rollout: Rollout, device_ids: Sequence[int], now: datetime) -> Situation:
-    """What may keep deliveries of these devices waiting."""
-    others = Delivery.objects.open().filter(device_id__any=list(device_ids)).exclude(rollout=rollout)
-    higher = others.filter(rollout__rank__lt=rollout.rank).values_list("device_id", "rollout_id")
-    frozen = {}
-    if not rollout.freeze_override:
-        for freeze in freezes_between(now, now + timedelta(seconds=1)):
-            frozen |= dict.fromkeys(devices_held([freeze]) & set(device_ids), (freeze.name, freeze.ends_at))
-    return Situation(
-        now=now,
-        in_hand=Delivery.objects.in_hand_of_rollout(rollout.pk),
-        started=Delivery.objects.offered_since(rollout.pk, now - HOUR) if rollout.starts_per_hour else 0,
-        busy_devices=frozenset(others.in_hand().values_list("device_id", flat=True)),
-        outranked=dict(higher),
-        frozen=frozen,
-        full_sites=frozenset(SiteRoom.now().full),
+@describes_waits(Kind.INSTALL)
+def describe_installs(deliveries: Sequence[Delivery], now: datetime) -> Described:
+    """What is around open installs, of any rollouts, by their id."""
+    by_rollout: dict[int, list[Delivery]] = defaultdict(list)
+    for delivery in deliveries:
+        by_rollout[delivery.rollout_id or 0].append(delivery)
+    waiting = [d.device_id for d in deliveries if d.phase == Phase.WAITING]
+    freezes = _freezes(waiting, now)
+    found: dict[int, tuple[WaitingOrder, WaitingDevice, Caps]] = {}
+    quarantined = Quarantine.objects.causes_of(Part.ROLLOUT, by_rollout)
+    for rollout_id, rows in by_rollout.items():
+        rollout = rows[0].rollout
+        assert rollout is not None
+        found |= _of_rollout(rollout, rows, freezes, quarantined=rollout_id in quarantined, now=now)
+    return found
+
+
+def _freezes(device_ids: Sequence[int], now: datetime) -> dict[int, list[FreezeSpan]]:
+    """The freezes to come of each device, the first to begin first."""
+    spans: dict[int, list[FreezeSpan]] = defaultdict(list)
+    for freeze, held in freezes_of(device_ids, now, now + AHEAD):
+        for device in held:
+            spans[device].append(FreezeSpan(name=freeze.name, start=freeze.starts_at, end=freeze.ends_at))
+    return spans
+
+
+def _of_rollout(
+    rollout: "Rollout",
+    rows: Sequence[Delivery],
+    freezes: Mapping[int, Sequence[FreezeSpan]],
+    *,
+    quarantined: bool,
+    now: datetime,
+) -> dict[int, tuple[WaitingOrder, WaitingDevice, Caps]]:
+    sending = Sending.QUARANTINED if quarantined else _SENDING.get(rollout.state, Sending.RUNNING)
+    waiting = [d for d in rows if d.phase == Phase.WAITING]
+    others = Delivery.objects.open().filter(device_id__any=[d.device_id for d in waiting]).exclude(rollout=rollout)
+    outranked = dict(
+        others.filter(rollout__rank__lt=rollout.rank, current=True)
+        .order_by("-rollout__rank")
+        .values_list("device_id", "rollout_id")
+    )
+    busy = set(others.in_hand().values_list("device_id", flat=True))
+    sites = SiteRoom.now() if waiting else SiteRoom(limits={})
+    room = room_of(rollout, Delivery.objects.in_hand_of_rollout(rollout.pk), now) if waiting else None
+    caps = Caps(
+        left=room.devices if room else None,
+        starts_left=room.starts if room and rollout.starts_per_hour is not None else None,
+        limit=rollout.at_once,
+        starts_limit=rollout.starts_per_hour or 0,
+    )
+    found = {}
+    for delivery in rows:
+        device = delivery.device
+        called, image = device.last_check_in, delivery.image
+        limited = device.site_id is not None and device.site_id in sites.limits
+        found[delivery.pk] = (
+            order_of(rollout, delivery, sending),
+            WaitingDevice(
+                zone=device.time_zone,
+                admitted=device.admission == "admitted",
+                next_call=called + timedelta(seconds=device.check_in_interval_seconds) if called else None,
+                busy=delivery.device_id in busy,
+                outranked_by=outranked.get(delivery.device_id),
+                freezes=() if rollout.freeze_override else freezes.get(delivery.device_id, ()),
+                uplink_left=sites.left(device.site_id) if limited and image else None,
+                site_left=room.at(device.site_id) if room and room.per_site else None,
+            ),
+            caps,
+        )
+    return found
+
+
+def order_of(rollout: "Rollout", delivery: Delivery, sending: Sending) -> WaitingOrder:
+    """A delivery of a rollout as the core reads it."""
+    device, image = delivery.device, delivery.image
+    return WaitingOrder(
+        kind=Kind.INSTALL,
+        phase=Phase(delivery.phase),
+        phase_since=delivery.phase_since,
+        not_before=delivery.not_before,
+        not_after=delivery.not_after,
+        sending=sending,
+        ring=delivery.ring.position if delivery.ring else 1,
+        begins=rollout.begins_in(delivery.ring) if delivery.ring else None,
+        needs=timedelta(minutes=image.expected_minutes if image else 0),
+        soak=timedelta(minutes=image.soak_minutes if image else 0),
+        fetch_only=delivery.fetch_only,
+        has_file=delivery.staged_at is not None,
+        after_failure=delivery.attempt > 1 and delivery.staged_at is None,
+        held=delivery.held,
+        pushed=delivery.pushed,
+        place=delivery.place,
+        runs_already=bool(image and device.healthy and device.firmware_key == image.version_key),
+        window=rollout.window,
+        spread=timedelta(minutes=rollout.spread_minutes),
     )

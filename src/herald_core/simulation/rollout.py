@@ -19,6 +19,7 @@ from herald_core.deliveries import (
     BLAMELESS,
     FETCHES,
     IN_HAND,
+    MUTE_FACTOR,
     OPEN,
     RECALLABLE,
     Event,
@@ -28,6 +29,7 @@ from herald_core.deliveries import (
     Step,
     advance,
     failure,
+    patience,
     retry_pause,
 )
 from herald_core.rings.gates import GateSpec, RingCounts, halt_reason, read_gate
@@ -38,8 +40,6 @@ from herald_core.timing.windows import Window
 
 FIRST_RETRY_PAUSE = timedelta(minutes=10)
 NO_WINDOW = timedelta(days=30)
-#: silence is not held against a device before it missed so many check-ins
-PATIENCE_INTERVALS = 3
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -70,7 +70,6 @@ class SimPlan:
     failure_limit: float = 0.02
     count_limit: int | None = None
     give_up: timedelta = timedelta(days=14)
-    patience: timedelta = timedelta(hours=1)
     acts: Sequence[tuple[datetime, str]] = ()
 
 
@@ -271,10 +270,12 @@ class SimRollout:
         self._columns.in_hand[index] = delivery.phase in IN_HAND
         self._columns.fetching[index] = delivery.phase in FETCHES
         if delivery.phase in (Phase.ACCEPTED, Phase.FETCHING, Phase.STAGED, Phase.INSTALLING):
-            patience = max(self.plan.patience, PATIENCE_INTERVALS * device.interval)
-            # until its time is over, a device that fetches is waited for
-            since = at if delivery.phase is Phase.INSTALLING else max(at, delivery.offer_until or at)
-            heapq.heappush(self._overdue, (since + patience, index, delivery.stamp))
+            wait = patience(self.plan.minutes, device.interval)
+            if delivery.phase is Phase.INSTALLING:
+                overdue = at + wait * MUTE_FACTOR  # it goes on calling, and says nothing of the install
+            else:
+                overdue = max(at, delivery.offer_until or at) + wait
+            heapq.heappush(self._overdue, (overdue, index, delivery.stamp))
 
     # -- the clock -----------------------------------------------------------------------------------
 
@@ -305,7 +306,7 @@ class SimRollout:
             _, index, stamp = heapq.heappop(self._overdue)
             delivery = self.deliveries[index]
             if delivery.stamp == stamp:
-                self._fail(index, delivery, "no-answer" if delivery.phase is Phase.INSTALLING else "not-fetched", now)
+                self._fail(index, delivery, "no-progress" if delivery.phase is Phase.INSTALLING else "not-fetched", now)
 
     def _ring_counts(self, ring: int) -> RingCounts:
         return RingCounts.of_phases(self.counts[ring])

@@ -15,6 +15,7 @@ from herald.commands.api.serializers import RanOnce, ScheduleDraftBody, Schedule
 from herald.commands.models import Recipe, Schedule, ScheduleState, When
 from herald.deliveries.api.serializers import DeliveryPage
 from herald.deliveries.models import Delivery
+from herald.deliveries.waiting import waits_of
 
 LISTED = 100
 
@@ -137,7 +138,8 @@ class ScheduleDeliveriesView(APIView):
         page = found if cursor is None else found.filter(id__lt=cursor)
         rows: Any = list(page.listed().order_by("-id")[: limit + 1])
         more = rows[limit - 1].pk if len(rows) > limit else None
-        return Response(DeliveryPage({"count": found.count(), "deliveries": rows[:limit], "next": more}).data)
+        body = {"count": found.count(), "deliveries": rows[:limit], "next": more}
+        return Response(DeliveryPage(body, context={"waits": waits_of(rows[:limit], clock.now())}).data)
 
 
 def _find(schedule_id: int) -> Schedule:

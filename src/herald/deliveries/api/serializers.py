@@ -6,18 +6,21 @@ from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
 
 from herald.deliveries.models import PHASES, Delivery
-from herald.deliveries.waiting import Waiting, waits_for
+from herald.deliveries.waiting import Waiting
+from herald_core.waiting import WaitReason
 
 
 class WaitsFor(serializers.Serializer[Any]):
-    """What a delivery waits for; `until` is when that ends, if it is known."""
+    """What a delivery waits for, as a code and in words that follow “waits for”; `until` is when that ends, if it is
+    known."""
 
+    code = serializers.ChoiceField(choices=[(r.value, r.value) for r in WaitReason])
     reason = serializers.CharField()
     until = serializers.DateTimeField(allow_null=True)
 
 
 class DeliveryRow(serializers.ModelSerializer[Delivery]):
-    """A delivery in a table."""
+    """A delivery in a table. The context holds what each waits for, in `waits` (`deliveries.waiting.waits_of`)."""
 
     device_id = serializers.IntegerField()
     device = serializers.CharField(source="device.name")
@@ -64,8 +67,8 @@ class DeliveryRow(serializers.ModelSerializer[Delivery]):
 
     @extend_schema_field(WaitsFor(allow_null=True))
     def get_waits_for(self, delivery: Delivery) -> dict[str, Any] | None:
-        waiting: Waiting | None = waits_for(delivery, self.context.get("situation"))
-        return {"reason": waiting.reason, "until": waiting.until} if waiting else None
+        waiting: Waiting | None = self.context["waits"].get(delivery.pk)
+        return {"code": waiting.code, "reason": waiting.reason, "until": waiting.until} if waiting else None
 
     def to_representation(self, delivery: Delivery) -> dict[str, Any]:
         """The row, written out: a watch page asks for a hundred again and again, and going from field to field takes

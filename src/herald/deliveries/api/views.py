@@ -5,9 +5,11 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.clock.source import clock
 from herald.deliveries.api.serializers import DeliveryRow, TimelineEntry
 from herald.deliveries.models import Delivery
 from herald.deliveries.timeline import device_timeline
+from herald.deliveries.waiting import waits_of
 from herald.fleet.services import find_device
 
 
@@ -16,8 +18,8 @@ class DeviceOrdersView(APIView):
 
     @extend_schema(operation_id="devices_orders", responses=DeliveryRow(many=True))
     def get(self, request: Request, device: str) -> Response:
-        orders = Delivery.objects.about_device(find_device(device).pk)[:50]
-        return Response(DeliveryRow(orders, many=True).data)
+        orders = list(Delivery.objects.about_device(find_device(device).pk)[:50])
+        return Response(DeliveryRow(orders, many=True, context={"waits": waits_of(orders, clock.now())}).data)
 
 
 class DeviceTimelineView(APIView):

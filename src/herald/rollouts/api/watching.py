@@ -13,11 +13,11 @@ from herald.deliveries.api.serializers import DeliveryPage, TimelineEntry
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.deliveries.places import PLACES
 from herald.deliveries.timeline import delivery_entry
+from herald.deliveries.waiting import waits_of
 from herald.record.models import RecordEntry
 from herald.rollouts import overview
 from herald.rollouts.api.lookup import find_rollout
 from herald.rollouts.api.serializers import ProgressPoint, RingMarks
-from herald.rollouts.situation import situation_of
 
 #: `last_error` is asked for as `error`
 PLACES_ASKED = [f for f in PLACES if f != "last_error"]
@@ -53,13 +53,12 @@ class RolloutDeliveriesView(APIView):
         limit, cursor = read_limit(params.get("limit")), read_number(params.get("cursor"))
         page = found if cursor is None else found.filter(id__gt=cursor)
         rows: Any = page.page(limit + 1)
-        situation = situation_of(rollout, [d.device_id for d in rows], clock.now())
         body = {
             "count": found.count(),
             "deliveries": rows[:limit],
             "next": rows[limit - 1].pk if len(rows) > limit else None,
         }
-        return Response(DeliveryPage(body, context={"situation": situation}).data)
+        return Response(DeliveryPage(body, context={"waits": waits_of(rows[:limit], clock.now())}).data)
 
 
 class RolloutMarksView(APIView):
