@@ -154,6 +154,7 @@ SPECTACULAR_SETTINGS = {
     "POSTPROCESSING_HOOKS": [
         "drf_spectacular.hooks.postprocess_schema_enums",
         "herald.api.schema.answers_are_whole",
+        "herald.api.schema.membership_is_marked",
     ],
     "ENUM_NAME_OVERRIDES": {
         "PhaseEnum": "herald.deliveries.models.PHASES",

@@ -32,10 +32,10 @@ def _ground() -> None:
 def bring(content: bytes | str, name: str = "devices.csv", **mapping: str) -> Import:
     data = content.encode() if isinstance(content, str) else content
     made = services.bring_in(data, name, actor=None, now=NOW)
-    services.check(made.pk)
+    services.check(made.pk, now=NOW)
     if mapping:
         services.change_mapping(made.pk, {**made.mapping, **mapping})
-        services.check(made.pk)
+        services.check(made.pk, now=NOW)
     made.refresh_from_db()
     return made
 
@@ -234,7 +234,7 @@ def test_the_calls_take_a_file_from_check_to_done() -> None:
     client.force_authenticate(make_user())
     file = SimpleUploadedFile("d.csv", b"uid,model\nA,Sill 400\nB,Sill\n")
     made = client.post("/api/v1/imports", {"file": file}, format="multipart").json()
-    services.check(made["id"])
+    services.check(made["id"], now=NOW)
 
     told = client.get(f"/api/v1/imports/{made['id']}").json()
     assert (told["state"], told["new_count"], told["wrong"][0]["column"]) == ("checked", 1, "model")

@@ -12,11 +12,12 @@ from rest_framework.test import APIClient
 from herald.api.errors import Conflict, Invalid
 from herald.commands.models import Recipe, When
 from herald.commands.services import ScheduleDraft, create_schedule
+from herald.groups.consequences import Agreement, NotAgreed
 from herald.groups.folders import change_folder, delete_folder, list_folders, make_folder
 from herald.groups.members import change_members, make_by_rule
 from herald.groups.models import Family, Folder, Group
 from herald.groups.proposing import propose_rule
-from herald.groups.services import Accepted, change_group, create_group, delete_group
+from herald.groups.services import change_group, create_group, delete_group
 from tests.factories import NOW, make_device, make_devices, make_model, make_rule_group, make_static, make_user
 
 pytestmark = pytest.mark.django_db
@@ -45,18 +46,20 @@ def test_a_rule_that_something_runs_by_changes_only_by_the_numbers_that_were_acc
     outer = make_rule_group("Outer", 'group = "Inner"')
     schedule_for(outer)
 
-    with pytest.raises(Conflict, match=r"2 devices would join and 0 leave.*Schedule") as refused:
-        change_group(inner, rule="tag any of (lab, spare)", **BY)
-    assert (refused.value.extra["joins"], refused.value.extra["leaves"]) == (2, 0)
+    rule = "tag any of (lab, spare)"
+    with pytest.raises(NotAgreed) as refused:
+        change_group(inner, rule=rule, agreement=Agreement(), **BY)
+    assert [(u["kind"], u["joins"], u["leaves"]) for u in refused.value.extra["uses"]] == [("schedule", 2, 0)]
     inner.refresh_from_db()
     assert (inner.rule, inner.memberships.count(), outer.memberships.count()) == ("tag = lab", 3, 3)
-
-    with pytest.raises(Conflict):
-        change_group(inner, rule="tag any of (lab, spare)", accepted=Accepted(joins=1), **BY)
-    change_group(inner, rule="tag any of (lab, spare)", accepted=Accepted(joins=2), **BY)
+    digest = refused.value.extra["digest"]
+    with pytest.raises(NotAgreed):
+        change_group(inner, rule=rule, agreement=Agreement(digest=digest.replace("+2", "+1")), **BY)
+    change_group(inner, rule=rule, agreement=Agreement(digest=digest), **BY)
     assert outer.memberships.count() == 5
-    with pytest.raises(Conflict, match="0 devices would join and 5 leave"):
-        change_group(inner, rule="tag = nobody", **BY)
+    with pytest.raises(NotAgreed) as emptied:
+        change_group(inner, rule="tag = nobody", agreement=Agreement(digest=digest), **BY)
+    assert emptied.value.extra["uses"][0]["leaves"] == 5
 
 
 def test_a_rule_that_nothing_follows_needs_nobody_to_agree() -> None:
@@ -73,9 +76,9 @@ def test_the_api_refuses_to_widen_and_says_the_numbers() -> None:
     client.force_authenticate(make_user())
     url = f"/api/v1/groups/{group.pk}"
     refused = client.patch(url, {"rule": "everything"}, format="json")
-    assert (refused.status_code, refused.data["joins"]) == (409, 2)
+    assert (refused.status_code, refused.data["uses"][0]["joins"]) == (409, 2)
     assert [u["kind"] for u in client.get(url).data["following"]] == ["schedule"]
-    saved = client.patch(url, {"rule": "everything", "joins_accepted": 2}, format="json")
+    saved = client.patch(url, {"rule": "everything"}, format="json", HTTP_HERALD_AGREED=refused.data["digest"])
     assert (saved.status_code, saved.data["member_count"]) == (200, 2)
 
 

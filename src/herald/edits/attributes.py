@@ -14,7 +14,9 @@ from herald.api.errors import Conflict, Invalid
 from herald.fleet import editing
 from herald.fleet.models import Device, PropertyDefinition
 from herald.fleet.vocabulary import load_vocabulary
-from herald.groups.effects import groups_reading, rules_naming
+from herald.groups.consequences import Agreement, Consequences, consequences_of, require
+from herald.groups.effects import Records, effects_of, groups_reading, rules_naming
+from herald.groups.membership import lock_membership
 from herald.groups.models import Group
 from herald.groups.rules import check_saved_rules
 from herald.live.notify import notify
@@ -100,14 +102,18 @@ def misfits_of(definition: Definition) -> list[Misfit]:
     return [Misfit(value=v, devices=n, why=why) for (v, why), n in counts.most_common()]
 
 
-def change_attribute(definition: Definition, *, actor: User | None, now: datetime) -> PropertyDefinition:
+def change_attribute(
+    definition: Definition, *, actor: User | None, now: datetime, agreement: Agreement | None = None
+) -> PropertyDefinition:
     """Change an attribute; its values are kept in the form of the new type.
 
     Raises:
         Conflict: values in the fleet, or rules, would not fit; with the list of them.
+        NotAgreed: something that runs would reach other devices than was agreed to.
     """
     _check(definition)
     with transaction.atomic():
+        lock_membership()
         known = PropertyDefinition.objects.attributes().select_for_update().get(key=definition.key)
         misfits = misfits_of(definition)
         if misfits:
@@ -125,6 +131,8 @@ def change_attribute(definition: Definition, *, actor: User | None, now: datetim
                 uses=[{"kind": "group", "id": g.pk, "sentence": f"The rule of “{g.name}”"} for g in broken],
             )
         if retyped:
+            if agreement is not None:
+                require(_consequences(definition, now), agreement)
             _convert(definition, now)
         sentence = f"Changed the attribute {known.key}"
         record(now=now, actor=actor, kind="attribute", object_id=known.pk, sentence=sentence, before=before)
@@ -197,6 +205,19 @@ def _fields(definition: Definition) -> dict[str, Any]:
         "default": _default(definition),
         "required": definition.required,
     }
+
+
+def _consequences(definition: Definition, now: datetime) -> Consequences:
+    """What converting the values does to groups: 9 is less than 10, and "9" is not."""
+    spec, key = _spec(definition), definition.key
+    ids = list(Device.objects.with_attribute(key).order_by("id").values_list("pk", flat=True))
+
+    def after(records: Records) -> Records:
+        values = dict(Device.objects.by_ids(list(records)).values_list("pk", f"attributes__{key}"))
+        return {pk: {**r, key: read_property(values[pk], spec)} for pk, r in records.items()}
+
+    effects = effects_of(ids, after, frozenset({key}), now=now)
+    return consequences_of((e.group, e.joins, e.leaves) for e in effects)
 
 
 def _convert(definition: Definition, now: datetime) -> None:

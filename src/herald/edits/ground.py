@@ -14,7 +14,9 @@ from herald.edits.change import read_tags
 from herald.fleet import editing
 from herald.fleet.models import Custodian, Device, DeviceModel, Site
 from herald.fleet.vocabulary import load_vocabulary
+from herald.groups.consequences import Agreement, consequences_of, require
 from herald.groups.effects import GroupEffect, Records, effects_of, groups_reading, rules_naming
+from herald.groups.membership import lock_membership
 from herald.groups.models import Group
 from herald.groups.services import replace_in_rules
 from herald.live.notify import notify
@@ -116,14 +118,27 @@ def preview_change(kind: Kind, thing: Thing, fields: Fields, *, now: datetime) -
     )
 
 
-def change_thing(kind: Kind, thing: Thing, fields: Fields, *, actor: User | None, now: datetime) -> Thing:
+def change_thing(
+    kind: Kind,
+    thing: Thing,
+    fields: Fields,
+    *,
+    actor: User | None,
+    now: datetime,
+    agreement: Agreement | None = None,
+) -> Thing:
     """Change a thing, on its devices and in the rules that name it.
 
     Raises:
         InvalidFields: a field does not fit, or the name is taken.
+        NotAgreed: something that runs would reach other devices than was agreed to.
     """
     with transaction.atomic():
+        lock_membership()
         thing = kind.table._default_manager.select_for_update().get(pk=thing.pk)
+        if agreement is not None:
+            effects = preview_change(kind, thing, fields, now=now).groups
+            require(consequences_of((e.group, e.joins, e.leaves) for e in effects), agreement)
         before = {k: getattr(thing, k) for k in fields}
         old = thing.name
         devices = Device.objects.filter(**{kind.word: thing}).count()

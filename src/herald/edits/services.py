@@ -1,6 +1,6 @@
 """Verbs on edits: preview, apply, undo."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -13,12 +13,13 @@ from herald.edits.models import Edit, EditedDevice, EditState
 from herald.fleet.editing import Tables, after_edit, ensure_tags, read_states, with_own_zone, write_states
 from herald.fleet.services import device_ids
 from herald.fleet.vocabulary import load_vocabulary
+from herald.groups.consequences import Agreement, Consequences, admission_differences, consequences_of, require
 from herald.groups.effects import GroupEffect, Records, effects_of
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
 from herald.live.notify import notify
 from herald.record.services import record
-from herald_core.edits import Change, edited, fields_touched
+from herald_core.edits import Change, State, edited, fields_touched
 
 #: Devices written in one transaction of the job; as many are changed at once, without a job.
 CHUNK = 2000
@@ -60,11 +61,14 @@ def preview_edit(asked: Asked, target: Target, *, now: datetime) -> Preview:
     )
 
 
-def request_edit(asked: Asked, target: Target, *, actor: User | None, now: datetime) -> Edit:
+def request_edit(
+    asked: Asked, target: Target, *, actor: User | None, now: datetime, agreement: Agreement | None = None
+) -> Edit:
     """Note an edit and apply it: at once for up to `CHUNK` devices, else by a job with progress.
 
     Raises:
         NobodyThere: no device would change.
+        NotAgreed: something that runs would reach other devices than was agreed to.
     """
     from herald.edits.tasks import carry_out_edit  # the tasks import this module
 
@@ -75,6 +79,8 @@ def request_edit(asked: Asked, target: Target, *, actor: User | None, now: datet
             raise NobodyThere("No device would change by this.")
         if "name" in change.replace and len(changing) > 1:
             raise Invalid("/name", "A name belongs to one device; choose one.")
+        if agreement is not None:
+            require(_consequences(changing, change, now), agreement)
         ensure_tags(change.add_tags)
         edit = Edit.objects.create(
             sentence=words_of(asked, len(changing)),
@@ -122,11 +128,12 @@ def _write_chunk(edit: Edit, now: datetime) -> bool:
     return edit.state == EditState.RUNNING
 
 
-def request_undo(edit: Edit, *, actor: User | None, now: datetime) -> Edit:
+def request_undo(edit: Edit, *, actor: User | None, now: datetime, agreement: Agreement | None = None) -> Edit:
     """Put back what every device had before, as one step: at once for up to `CHUNK` devices, else by a job.
 
     Raises:
         Conflict: it is not done, or somebody changed those values since; with how many devices.
+        NotAgreed: something that runs would reach other devices than was agreed to.
     """
     from herald.edits.tasks import carry_out_undo
 
@@ -134,6 +141,8 @@ def request_undo(edit: Edit, *, actor: User | None, now: datetime) -> Edit:
         edit = Edit.objects.select_for_update().get(pk=edit.pk)
         if edit.state != EditState.DONE:
             raise Conflict(f"This edit is {edit.get_state_display().lower()}, so there is nothing to undo.")
+        if agreement is not None:
+            require(_consequences_of_undo(edit, now), agreement)
         edit.state, edit.reason = EditState.UNDOING, ""
         edit.save(update_fields=["state", "reason"])
         sentence = f"Undid: {edit.sentence}"[:300]
@@ -208,13 +217,43 @@ def _changing(ids: Sequence[int], change: Change) -> list[int]:
 
 
 def _effects(ids: Sequence[int], change: Change, now: datetime) -> list[GroupEffect]:
+    return _effects_of_states(ids, lambda _, state: edited(state, change), fields_touched(change), now)
+
+
+def _effects_of_states(
+    ids: Sequence[int], becomes: Callable[[int, State], State], touched: frozenset[str], now: datetime
+) -> list[GroupEffect]:
+    """What it does to groups that the state of each device becomes another."""
     tables = Tables(load_vocabulary())
 
     def after(records: Records) -> Records:
         states, own = read_states(list(records)), with_own_zone(list(records))
         return {
-            pk: after_edit(records[pk], edited(state, change), tables, own_zone=pk in own)
-            for pk, state in states.items()
+            pk: after_edit(records[pk], becomes(pk, state), tables, own_zone=pk in own) for pk, state in states.items()
         }
 
-    return effects_of(ids, after, fields_touched(change), now=now)
+    return effects_of(ids, after, touched, now=now)
+
+
+def _consequences(ids: Sequence[int], change: Change, now: datetime) -> Consequences:
+    differences = [(e.group, e.joins, e.leaves) for e in _effects(ids, change, now)]
+    if "admission" in change.replace:
+        before = {pk: state["admission"] for pk, state in _states(ids)}
+        differences += admission_differences(before, dict.fromkeys(before, change.replace["admission"]))
+    return consequences_of(differences)
+
+
+def _consequences_of_undo(edit: Edit, now: datetime) -> Consequences:
+    change = from_json(edit.change)
+    rows = {r.device_id: r for r in EditedDevice.objects.written(edit.pk)}
+    effects = _effects_of_states(list(rows), lambda pk, _: rows[pk].before, fields_touched(change), now)
+    differences = [(e.group, e.joins, e.leaves) for e in effects]
+    if "admission" in change.replace:
+        present = {pk: r.after["admission"] for pk, r in rows.items()}
+        differences += admission_differences(present, {pk: r.before["admission"] for pk, r in rows.items()})
+    return consequences_of(differences)
+
+
+def _states(ids: Sequence[int]) -> Iterator[tuple[int, State]]:
+    for start in range(0, len(ids), 10_000):
+        yield from read_states(ids[start : start + 10_000]).items()

@@ -11,7 +11,9 @@ from herald.api.errors import Conflict, Invalid, NotFound
 from herald.fleet import editing
 from herald.fleet.models import Device, Tag
 from herald.fleet.vocabulary import load_vocabulary
+from herald.groups.consequences import Agreement, consequences_of, require
 from herald.groups.effects import GroupEffect, Records, effects_of, groups_reading, rules_naming
+from herald.groups.membership import lock_membership
 from herald.groups.models import Group
 from herald.groups.services import replace_in_rules
 from herald.live.notify import notify
@@ -89,10 +91,18 @@ def preview_renaming(old: str, new: str, *, now: datetime) -> Renaming:
     )
 
 
-def rename_tag(old: str, new: str, *, actor: User | None, now: datetime) -> Renaming:
-    """Give a tag another name, on devices and in rules. Where that name is taken, the two are one from now on."""
+def rename_tag(
+    old: str, new: str, *, actor: User | None, now: datetime, agreement: Agreement | None = None
+) -> Renaming:
+    """Give a tag another name, on devices and in rules. Where that name is taken, the two are one from now on.
+
+    Raises:
+        NotAgreed: something that runs would reach other devices than was agreed to.
+    """
     with transaction.atomic():
+        lock_membership()
         done = preview_renaming(old, new, now=now)
+        require(consequences_of((e.group, e.joins, e.leaves) for e in done.groups), agreement)
         old, new = _checked(old, new)
         editing.rename_tag(old, new)
         _edit_all(Device.objects.with_any_tag([old]).values_list("pk", flat=True), old, new, now)
@@ -115,25 +125,34 @@ def describe_tag(slug: str, *, note: str, colour: int, actor: User | None, now: 
     record(now=now, actor=actor, kind="tag", object_id=0, sentence=f"Described the tag {slug}: {note}"[:300])
 
 
-def delete_tag(slug: str, *, actor: User | None, now: datetime) -> int:
+def delete_tag(slug: str, *, actor: User | None, now: datetime, agreement: Agreement | None = None) -> int:
     """Take a tag off every device and forget it; how many devices.
 
     Raises:
         NotFound: there is no such tag.
         Conflict: rules name it; the list is in `uses`.
+        NotAgreed: something that runs would reach other devices than was agreed to: a rule may ask for no tag at all.
     """
     with transaction.atomic():
+        lock_membership()
         _must_exist(slug)
         if uses := rules_naming("tag", slug):
             said = "; ".join(f"{u.within} names it" for u in uses)
             raise Conflict(f"{slug} is in use: {said}. Change those first.", uses=[u.__dict__ for u in uses])
         ids = list(Device.objects.with_any_tag([slug]).values_list("pk", flat=True))
+        if agreement is not None:
+            effects = effects_of(ids, lambda rs: _without(rs, slug), frozenset({"tag"}), now=now)
+            require(consequences_of((e.group, e.joins, e.leaves) for e in effects), agreement)
         _edit_all(ids, slug, None, now)
         editing.forget_tag(slug)
         sentence = f"Deleted the tag {slug}, which {len(ids)} devices had"
         record(now=now, actor=actor, kind="tag", object_id=0, sentence=sentence)
         notify("fleet")
     return len(ids)
+
+
+def _without(records: Records, slug: str) -> Records:
+    return {pk: {**r, "tag": frozenset(r["tag"]) - {slug}} for pk, r in records.items()}
 
 
 def _edit_all(device_ids: Sequence[int], old: str, new: str | None, now: datetime) -> None:

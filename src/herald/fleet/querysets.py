@@ -1,6 +1,8 @@
 """Every query about devices."""
 
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from contextvars import ContextVar
 from datetime import datetime
 from typing import Any, Self
 
@@ -104,6 +106,10 @@ class DeviceQuerySet(models.QuerySet["Device"]):
         return list(rows[:most])
 
 
+#: collects marks instead of writing them, while somebody evaluates the devices at once
+_captured: ContextVar[set[int] | None] = ContextVar("captured_device_changes", default=None)
+
+
 class DeviceChangeQuerySet(models.QuerySet["DeviceChange"]):
     def first_marks(self, most: int, *, without: Collection[int] = ()) -> dict[int, list[int]]:
         """The oldest marks by their device; `without` names devices to pass over."""
@@ -118,7 +124,21 @@ class DeviceChangeQuerySet(models.QuerySet["DeviceChange"]):
 
     def note(self, device_ids: Iterable[int], now: datetime) -> None:
         """Mark devices whose groups must be looked at again."""
-        self.bulk_create([self.model(device_id=i, at=now) for i in device_ids])
+        marked = _captured.get()
+        if marked is not None:
+            marked.update(device_ids)
+        else:
+            self.bulk_create([self.model(device_id=i, at=now) for i in device_ids])
+
+    @contextmanager
+    def captured(self) -> Iterator[set[int]]:
+        """Give the devices that are marked meanwhile to the caller, who evaluates them in the same transaction."""
+        marked: set[int] = set()
+        token = _captured.set(marked)
+        try:
+            yield marked
+        finally:
+            _captured.reset(token)
 
 
 class PropertyQuerySet(models.QuerySet["PropertyDefinition"]):

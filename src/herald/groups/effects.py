@@ -1,6 +1,6 @@
 """What a change of devices or of rules would do to groups, found in memory before anything is written."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
@@ -35,10 +35,12 @@ def effects_of(
     *,
     now: datetime,
     rules: Mapping[int, str] | None = None,
+    new: Iterable[Record] = (),
 ) -> list[GroupEffect]:
     """The groups that the devices would join or leave; those with no difference are left out.
 
-    `touched` are the fields that the change may alter, `rules` new rules by group id.
+    `touched` are the fields that the change may alter, `rules` new rules by group id, `new` the records of devices
+    that are not there yet.
     """
     vocabulary = load_vocabulary()
     affected = _affected(touched, vocabulary, rules or {})
@@ -54,6 +56,8 @@ def effects_of(
             inside[device_id].add(group_id)
         for device_id, record in after(load_records(ids, vocabulary, now)).items():
             _count(record, inside[device_id], predicates, names, effects)
+    for record in new:
+        _count(record, set(), predicates, names, effects)
     found = [e for e in effects.values() if e.joins or e.leaves]
     for effect in found:
         effect.uses = uses_of(effect.group)

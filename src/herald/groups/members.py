@@ -3,13 +3,12 @@
 from collections.abc import Collection
 from datetime import datetime
 
-from django.db import transaction
-
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid
 from herald.fleet.models import Device
 from herald.groups import keeping
-from herald.groups.membership import Difference, evaluate_group, follow_references, lock_membership, set_members
+from herald.groups.consequences import Agreement, gated
+from herald.groups.membership import Difference, evaluate_group, follow_references, set_members
 from herald.groups.models import Group, GroupKind, GroupMembership, GroupReference
 from herald.groups.services import set_rule
 from herald.live.notify import notify
@@ -24,6 +23,7 @@ def change_members(
     actor: User | None,
     now: datetime,
     move: bool = False,
+    agreement: Agreement | None = None,
 ) -> Difference:
     """Put devices into a group picked by hand, and take others out.
 
@@ -32,11 +32,11 @@ def change_members(
     Raises:
         Invalid: the group's members follow from a rule.
         Conflict: devices would have to leave other groups of the family; `moves` says how many leave which.
+        NotAgreed: something that runs would reach other devices than was agreed to.
     """
     if group.kind != GroupKind.STATIC:
         raise Invalid("/add", "The members of this group follow from its rule; change the rule instead.")
-    with transaction.atomic():
-        lock_membership()
+    with gated(agreement, now=now):
         cause = f"picked by {actor or 'hand'}"[:80]
         keeping.check_model(group, set(add) - set(remove))
         moved = _leave_family(group, set(add) - set(remove), move=move, now=now)
@@ -74,14 +74,13 @@ def _leave_family(group: Group, devices: Collection[int], *, move: bool, now: da
     return {g.name: len(ids) for g, ids in found.items()}
 
 
-def make_static(group: Group, *, actor: User | None, now: datetime) -> Group:
+def make_static(group: Group, *, actor: User | None, now: datetime, agreement: Agreement | None = None) -> Group:
     """Let the group keep the members of now, whatever becomes of them; its rule stays in its history.
 
     Raises:
         Conflict: it is picked by hand already.
     """
-    with transaction.atomic():
-        lock_membership()
+    with gated(agreement, now=now):
         group = Group.objects.select_for_update(of=("self",)).get(pk=group.pk)
         if group.kind == GroupKind.STATIC:
             raise Conflict(f"“{group.name}” is picked by hand already.")
@@ -98,15 +97,17 @@ def make_static(group: Group, *, actor: User | None, now: datetime) -> Group:
     return group
 
 
-def make_by_rule(group: Group, rule: str, *, actor: User | None, now: datetime) -> Difference:
+def make_by_rule(
+    group: Group, rule: str, *, actor: User | None, now: datetime, agreement: Agreement | None = None
+) -> Difference:
     """Let the group's members follow a rule from now on.
 
     Raises:
         Conflict: it is by rule already, or one of a family, whose groups are picked by hand.
         InvalidRule: the rule cannot be understood.
+        NotAgreed: something that runs would reach other devices than was agreed to.
     """
-    with transaction.atomic():
-        lock_membership()
+    with gated(agreement, now=now):
         group = Group.objects.select_for_update(of=("self",)).get(pk=group.pk)
         if group.kind == GroupKind.RULE:
             raise Conflict(f"“{group.name}” is by rule already.")

@@ -8,7 +8,7 @@ from django.db import models
 from django.db.models.functions import Coalesce
 
 if TYPE_CHECKING:
-    from herald.groups.models import GroupMembership
+    from herald.groups.models import Group, GroupMembership
 
 
 class GroupQuerySet(models.QuerySet["Group"]):
@@ -37,6 +37,16 @@ class MembershipQuerySet(models.QuerySet["GroupMembership"]):
     def of_devices(self, device_ids: Collection[int]) -> Self:
         return self.filter(device_id__any=device_ids)
 
+    def counts_by_group(self, first: Collection[int], second: Collection[int]) -> list[tuple["Group", int, int]]:
+        """Groups, and how many of the first and of the second devices are in each."""
+        counts: dict[int, list[int]] = {}
+        for place, devices in enumerate((first, second)):
+            rows = self.of_devices(list(devices)).order_by().values_list("group_id").annotate(n=models.Count("id"))
+            for group, n in rows:
+                counts.setdefault(group, [0, 0])[place] += n
+        groups = self.model.group.field.related_model.objects.in_bulk(list(counts))
+        return [(groups[pk], a, b) for pk, (a, b) in counts.items()]
+
     def in_family(self, family_id: int) -> Self:
         return self.filter(group__family_id=family_id)
 
@@ -47,6 +57,24 @@ class MembershipQuerySet(models.QuerySet["GroupMembership"]):
 class MembershipEventQuerySet(models.QuerySet["MembershipEvent"]):
     def of_group(self, group_id: int) -> Self:
         return self.filter(group_id=group_id)
+
+    def newest_id(self) -> int:
+        """The highest id that was given. Whoever holds the lock of memberships is the only one to write more."""
+        return self.aggregate(newest=models.Max("id"))["newest"] or 0
+
+    def differences_since(self, event_id: int) -> list[tuple["Group", int, int]]:
+        """Groups, and how many devices joined and left each since that event; one that did both did neither."""
+        net: dict[int, dict[int, int]] = {}
+        rows = self.filter(id__gt=event_id).values_list("group_id", "device_id", "joined")
+        for group, device, joined in rows:
+            devices = net.setdefault(group, {})
+            devices[device] = devices.get(device, 0) + (1 if joined else -1)
+        groups = self.model.group.field.related_model.objects.in_bulk(list(net))
+        return [
+            (groups[pk], sum(n > 0 for n in devices.values()), sum(n < 0 for n in devices.values()))
+            for pk, devices in net.items()
+            if pk in groups
+        ]
 
     def after(self, moment: datetime) -> Self:
         return self.filter(at__gt=moment)

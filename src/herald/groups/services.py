@@ -13,6 +13,7 @@ from herald.api.errors import Conflict, Invalid
 from herald.fleet.models import Device, DeviceModel
 from herald.fleet.vocabulary import load_records, load_vocabulary, record_with_groups
 from herald.groups import keeping
+from herald.groups.consequences import Agreement, gated
 from herald.groups.effects import groups_reading
 from herald.groups.membership import (
     Difference,
@@ -25,7 +26,7 @@ from herald.groups.membership import (
 from herald.groups.models import Folder, Group, GroupKind, GroupMembership, GroupReference
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
-from herald.groups.uses import following_uses, rename_elsewhere, uses_of
+from herald.groups.uses import rename_elsewhere, uses_of
 from herald.live.notify import notify
 from herald.record.services import record
 from herald_core.rules import ClauseVerdict, depends_on_time, explain, groups_of
@@ -116,14 +117,6 @@ class GroupFields(TypedDict, total=False):
     only_model: DeviceModel | None
 
 
-@dataclass(frozen=True, kw_only=True)
-class Accepted:
-    """How many devices somebody agreed to see join and leave."""
-
-    joins: int = 0
-    leaves: int = 0
-
-
 def create_group(
     *,
     name: str,
@@ -176,7 +169,7 @@ def change_group(
     *,
     actor: User | None,
     now: datetime,
-    accepted: Accepted | None = None,
+    agreement: Agreement | None = None,
     **fields: Unpack[GroupFields],
 ) -> Difference:
     """Change what a group is called, where it is, what it is kept to, and its rule; who joined and left by it.
@@ -184,11 +177,10 @@ def change_group(
     Raises:
         InvalidRule: the rule cannot be understood.
         Invalid: the name is taken or empty, or a rule is given for a static group.
-        Conflict: its members are of other models or in other groups of the family; or something that
-            runs follows the group, and more would join or leave than was accepted.
+        Conflict: its members are of other models or in other groups of the family.
+        NotAgreed: something that runs would reach other devices than was agreed to.
     """
-    with transaction.atomic():
-        lock_membership()
+    with gated(agreement, now=now):
         group = Group.objects.select_for_update(of=("self",)).get(pk=group.pk)
         before = {"name": group.name, "rule": group.rule, "note": group.note}
         _describe(group, name=fields.get("name", group.name), note=fields.get("note", group.note))
@@ -201,7 +193,6 @@ def change_group(
         if rule is not None:
             set_rule(group, rule)
             difference = evaluate_group(group, now=now, cause="the rule changed")
-            _check_accepted(group, difference, accepted or Accepted())
         else:
             keeping.check_rule(group)
             group.save()
@@ -229,20 +220,6 @@ def _place(group: Group, fields: GroupFields) -> None:
             keeping.check_model(group, group.memberships.device_ids())
     if "family" in fields:
         keeping.join_family(group, fields["family"] or "")
-
-
-def _check_accepted(group: Group, difference: Difference, accepted: Accepted) -> None:
-    """Nothing that runs gets another audience than somebody agreed to."""
-    follows = following_uses(group)
-    if not follows or (difference.joined <= accepted.joins and difference.left <= accepted.leaves):
-        return
-    raise Conflict(
-        f"{difference.joined} devices would join and {difference.left} leave, and this follows the group: "
-        f"{'; '.join(u.sentence for u in follows)}. Accept these numbers to save.",
-        joins=difference.joined,
-        leaves=difference.left,
-        uses=[u.__dict__ for u in follows],
-    )
 
 
 def delete_group(group: Group, *, actor: User | None, now: datetime) -> None:

@@ -76,6 +76,11 @@ def uses_of(group: Group) -> list[Use]:
     ]
 
 
+def direct_uses(group: Group) -> list[Use]:
+    """What names the group itself: not what follows it by way of other groups' rules."""
+    return [*(use for finder in _FINDERS for use in finder(group.pk)), *kept_elsewhere("group", group.name)]
+
+
 def following_uses(group: Group) -> list[Use]:
     """What runs and would reach whoever joins, also by way of other groups' rules."""
     ids = [group.pk, *(g.pk for g in referrers_in_order([group.pk]))]

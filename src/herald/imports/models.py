@@ -30,6 +30,8 @@ class Import(models.Model):
     changed_count = models.PositiveIntegerField(default=0)
     unchanged_count = models.PositiveIntegerField(default=0)
     wrong_count = models.PositiveIntegerField(default=0)
+    #: what it would do to groups: their ids, and how many devices would join and leave each
+    differences = models.JSONField(default=list)
     written_count = models.PositiveIntegerField(default=0)
     #: whether one wrong row keeps all others out
     all_or_nothing = models.BooleanField(default=True)

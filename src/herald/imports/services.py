@@ -9,6 +9,8 @@ from herald.access.models import User
 from herald.api.errors import Conflict, Invalid, NobodyThere
 from herald.fleet.editing import ensure_tags, make_devices, write_states
 from herald.fleet.vocabulary import load_vocabulary
+from herald.groups.consequences import Agreement, consequences_of, require
+from herald.imports.differences import Differences, read_differences
 from herald.imports.mappings import check_mapping, mapping_for
 from herald.imports.models import Import, ImportState, WrongCell
 from herald.imports.planning import Plan, Planner
@@ -77,14 +79,15 @@ def change_mapping(import_id: int, mapping: Mapping[str, str]) -> Import:
     return found
 
 
-def check(import_id: int) -> None:
-    """Count what the file would do, and keep what is wrong. Writes no device."""
+def check(import_id: int, *, now: datetime) -> None:
+    """Count what the file would do, also to groups, and keep what is wrong. Writes no device."""
     found = Import.objects.filter(pk=import_id, state=ImportState.CHECKING).first()
     if found is None:
         return
     total = Plan()
     new = changed = 0
-    planner = Planner(found.mapping, load_vocabulary())
+    vocabulary = load_vocabulary()
+    planner, differences = Planner(found.mapping, vocabulary), Differences(vocabulary, now)
     with transaction.atomic():
         WrongCell.objects.filter(of_import=found).delete()
         try:
@@ -93,6 +96,7 @@ def check(import_id: int) -> None:
                 total.unchanged += plan.unchanged
                 total.wrong_rows += plan.wrong_rows
                 total.rows += plan.rows
+                differences.add(plan)
                 WrongCell.objects.bulk_create(
                     [WrongCell(of_import=found, **w.__dict__) for w in plan.wrong], batch_size=2000
                 )
@@ -101,17 +105,21 @@ def check(import_id: int) -> None:
             return
         found.row_count, found.new_count, found.changed_count = total.rows, new, changed
         found.unchanged_count, found.wrong_count = total.unchanged, total.wrong_rows
+        found.differences = differences.as_json()
         found.state = ImportState.CHECKED
         found.save()
         notify("import", found.pk)
 
 
-def accept(import_id: int, *, all_or_nothing: bool, actor: User | None, now: datetime) -> Import:
+def accept(
+    import_id: int, *, all_or_nothing: bool, actor: User | None, now: datetime, agreement: Agreement | None = None
+) -> Import:
     """Have a checked file written.
 
     Raises:
         Conflict: it is not checked, or rows are wrong and all or nothing was asked for.
         NobodyThere: it would change nothing.
+        NotAgreed: something that runs would reach other devices than was agreed to.
     """
     from herald.imports.tasks import carry_out_import
 
@@ -121,6 +129,7 @@ def accept(import_id: int, *, all_or_nothing: bool, actor: User | None, now: dat
             raise Conflict(f"{found.wrong_count} rows are wrong. Mend them, or take the good rows only.")
         if not found.new_count + found.changed_count:
             raise NobodyThere("Nothing in this file is new or different.")
+        require(consequences_of(read_differences(found.differences)), agreement)
         found.state, found.all_or_nothing = ImportState.APPLYING, all_or_nothing
         found.save(update_fields=["state", "all_or_nothing"])
         sentence = f"Imported {found.file_name}: {found.new_count} new devices, {found.changed_count} changed"

@@ -11,7 +11,7 @@ from herald.imports import services
 @app.task(queue="imports", retry=RetryStrategy(max_attempts=2, wait=2))
 def carry_out_check(import_id: int) -> None:
     """Count what a file would do."""
-    services.check(import_id)
+    services.check(import_id, now=clock.now())
 
 
 @app.task(queue="imports", retry=RetryStrategy(max_attempts=2, wait=2))

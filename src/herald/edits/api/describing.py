@@ -22,6 +22,7 @@ from herald.edits.api.serializers import (
     TagRow,
 )
 from herald.fleet.models import PropertyDefinition
+from herald.groups.api.agreement import agreement_of
 from herald_core.rules import FieldType
 
 
@@ -44,7 +45,7 @@ class TagView(APIView):
 
     @extend_schema(operation_id="tags_delete", responses={204: None})
     def delete(self, request: Request, slug: str) -> Response:
-        tags.delete_tag(slug, actor=request.user, now=clock.now())
+        tags.delete_tag(slug, actor=request.user, now=clock.now(), agreement=agreement_of(request))
         return Response(status=204)
 
 
@@ -65,7 +66,8 @@ class TagRenameAction(APIView):
     @extend_schema(operation_id="tags_rename", request=TagRenaming, responses=TagRenamingPreview)
     def post(self, request: Request, slug: str) -> Response:
         to = valid(TagRenaming(data=request.data))["to"]
-        return Response(TagRenamingPreview(tags.rename_tag(slug, to, actor=request.user, now=clock.now())).data)
+        done = tags.rename_tag(slug, to, actor=request.user, now=clock.now(), agreement=agreement_of(request))
+        return Response(TagRenamingPreview(done).data)
 
 
 class AttributeListView(APIView):
@@ -89,7 +91,9 @@ class AttributeView(APIView):
 
     @extend_schema(operation_id="attributes_change", request=AttributeChange, responses=AttributeRow)
     def patch(self, request: Request, key: str) -> Response:
-        attributes.change_attribute(_changed(request, key), actor=request.user, now=clock.now())
+        attributes.change_attribute(
+            _changed(request, key), actor=request.user, now=clock.now(), agreement=agreement_of(request)
+        )
         return Response(_row(key))
 
     @extend_schema(operation_id="attributes_delete", responses={204: None})

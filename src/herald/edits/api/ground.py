@@ -12,6 +12,7 @@ from herald.api.fields import NamedThing, Strict, valid
 from herald.clock.source import clock
 from herald.edits import ground
 from herald.edits.api.serializers import GroupEffectRow
+from herald.groups.api.agreement import agreement_of
 
 
 class ThingRow(serializers.Serializer[Any]):
@@ -101,7 +102,14 @@ class _Many(_Of):
 class _One(_Of):
     def patch(self, request: Request, pk: int) -> Response:
         thing = ground.thing_of(self.kind, pk)
-        ground.change_thing(self.kind, thing, self._change(request), actor=request.user, now=clock.now())
+        ground.change_thing(
+            self.kind,
+            thing,
+            self._change(request),
+            actor=request.user,
+            now=clock.now(),
+            agreement=agreement_of(request),
+        )
         return Response(self._row(pk))
 
     def delete(self, request: Request, pk: int) -> Response:

@@ -14,6 +14,7 @@ from herald.edits import services
 from herald.edits.api.serializers import EditPreview, EditRequest, EditRow
 from herald.edits.change import Asked
 from herald.edits.models import Edit
+from herald.groups.api.agreement import agreement_of
 
 
 class EditListView(APIView):
@@ -26,7 +27,9 @@ class EditListView(APIView):
     @extend_schema(operation_id="edits_create", request=EditRequest, responses={201: EditRow})
     def post(self, request: Request) -> Response:
         asked, target = _read(request)
-        edit = services.request_edit(asked, target, actor=request.user, now=clock.now())
+        edit = services.request_edit(
+            asked, target, actor=request.user, now=clock.now(), agreement=agreement_of(request)
+        )
         return Response(EditRow(edit).data, status=201)
 
 
@@ -54,7 +57,12 @@ class EditUndoAction(APIView):
 
     @extend_schema(operation_id="edits_undo", request=None, responses=EditRow)
     def post(self, request: Request, edit_id: int) -> Response:
-        edit = services.request_undo(get_object_or_404(Edit, pk=edit_id), actor=request.user, now=clock.now())
+        edit = services.request_undo(
+            get_object_or_404(Edit, pk=edit_id),
+            actor=request.user,
+            now=clock.now(),
+            agreement=agreement_of(request),
+        )
         return Response(EditRow(edit).data)
 
 

@@ -84,8 +84,6 @@ class GroupChange(Strict):
         slug_field="name", queryset=DeviceModel.objects.all(), allow_null=True, required=False
     )
     #: what somebody agreed to: needed where something that runs follows the group
-    joins_accepted = serializers.IntegerField(min_value=0, default=0)
-    leaves_accepted = serializers.IntegerField(min_value=0, default=0)
 
 
 class MemberChange(Strict):

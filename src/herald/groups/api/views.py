@@ -16,6 +16,7 @@ from herald.fleet.api.serializers import DevicePage
 from herald.fleet.models import Device
 from herald.fleet.services import device_ids, find_device, find_devices
 from herald.groups import folders, history, members, services
+from herald.groups.api.agreement import agreement_of
 from herald.groups.api.serializers import (
     Changed,
     CompareQuestion,
@@ -82,11 +83,14 @@ class GroupView(APIView):
     @extend_schema(operation_id="groups_change", request=GroupChange, responses=GroupDetail)
     def patch(self, request: Request, group_id: int) -> Response:
         change = valid(GroupChange(data=request.data))
-        accepted = services.Accepted(joins=change.pop("joins_accepted"), leaves=change.pop("leaves_accepted"))
         if "folder_id" in change:
             change["folder"] = change.pop("folder_id")
         services.change_group(
-            get_object_or_404(Group, pk=group_id), actor=request.user, now=clock.now(), accepted=accepted, **change
+            get_object_or_404(Group, pk=group_id),
+            actor=request.user,
+            now=clock.now(),
+            agreement=agreement_of(request),
+            **change,
         )
         return Response(_detail(group_id))
 
@@ -124,6 +128,7 @@ class GroupMembersView(APIView):
             move=change["move"],
             actor=request.user,
             now=clock.now(),
+            agreement=agreement_of(request),
         )
         return Response(Changed(difference).data)
 
@@ -133,7 +138,8 @@ class GroupStaticAction(APIView):
 
     @extend_schema(operation_id="groups_make_static", request=None, responses=GroupDetail)
     def post(self, request: Request, group_id: int) -> Response:
-        members.make_static(get_object_or_404(Group, pk=group_id), actor=request.user, now=clock.now())
+        group = get_object_or_404(Group, pk=group_id)
+        members.make_static(group, actor=request.user, now=clock.now(), agreement=agreement_of(request))
         return Response(_detail(group_id))
 
 
@@ -143,7 +149,8 @@ class GroupRuleAction(APIView):
     @extend_schema(operation_id="groups_make_by_rule", request=RuleBody, responses=GroupDetail)
     def post(self, request: Request, group_id: int) -> Response:
         rule = valid(RuleBody(data=request.data))["rule"]
-        members.make_by_rule(get_object_or_404(Group, pk=group_id), rule, actor=request.user, now=clock.now())
+        group = get_object_or_404(Group, pk=group_id)
+        members.make_by_rule(group, rule, actor=request.user, now=clock.now(), agreement=agreement_of(request))
         return Response(_detail(group_id))
 
 

@@ -16,6 +16,7 @@ from rest_framework.views import APIView
 
 from herald.api.fields import Strict, valid
 from herald.clock.source import clock
+from herald.groups.api.agreement import agreement_of
 from herald.imports import mappings, services
 from herald.imports.models import Import, KeptMapping, WrongCell
 
@@ -157,7 +158,10 @@ class ImportAcceptAction(APIView):
     def post(self, request: Request, import_id: int) -> Response:
         get_object_or_404(Import, pk=import_id)
         how = valid(ImportAcceptance(data=request.data))
-        return Response(ImportRow(services.accept(import_id, **how, actor=request.user, now=clock.now())).data)
+        accepted = services.accept(
+            import_id, **how, actor=request.user, now=clock.now(), agreement=agreement_of(request)
+        )
+        return Response(ImportRow(accepted).data)
 
 
 class ImportCancelAction(APIView):
