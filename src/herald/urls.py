@@ -162,6 +162,7 @@ urlpatterns = [
     _call("rollouts/<int:rollout_id>/hold/preview", holding.HoldPreviewView),
     _call("rollouts/<int:rollout_id>/release", holding.ReleaseAction),
     _call("rollouts/<int:rollout_id>/deliveries", watching.RolloutDeliveriesView),
+    _call("rollouts/<int:rollout_id>/late-joiners", watching.RolloutLateJoinersView),
     _call("rollouts/<int:rollout_id>/marks", watching.RolloutMarksView),
     _call("rollouts/<int:rollout_id>/progress", watching.RolloutProgressView),
     _call("rollouts/<int:rollout_id>/forecast", forecasts.RolloutForecastView),

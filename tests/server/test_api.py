@@ -241,7 +241,7 @@ def test_a_schedule_is_previewed_and_made(api: APIClient) -> None:
     assert made.status_code == 201, made.content
     url = f"{V1}/schedules/{made.json()['id']}"
     assert made.json()["next_firing"] == "2026-11-23T05:30:00Z"
-    assert api.post(f"{url}/run").json() == {"devices": 2}
+    assert api.post(f"{url}/run", {"devices": 2}, format="json").json() == {"devices": 2}
     assert api.get(f"{url}/deliveries").json()["count"] == 2
     assert api.post(f"{url}/pause").json()["state"] == "paused"
     assert api.post(f"{url}/end").json()["state"] == "ended"

@@ -35,7 +35,7 @@ def test_everything_that_wants_the_same_devices_is_named_with_what_will_happen()
     found = clashes(draft, now=NOW)
     assert [(c.kind, c.devices) for c in found] == [("rollout", 1), ("freeze", 1), ("schedule", 2)]
     assert "nothing is installed from 24 Nov 02:00 to 26 Nov 02:00 UTC" in found[1].what
-    assert "lapses there after 120 minutes" in found[2].what
+    assert "expires there after 120 minutes" in found[2].what
     late = make_draft(some, image, starts_at=NOW + timedelta(days=30))
     assert "freeze" not in [c.kind for c in clashes(late, now=NOW)]
     draft.freeze_override = "frost tonight"

@@ -334,5 +334,5 @@ def test_the_sentence_says_what_will_happen() -> None:
     rollout = make_draft(group, exclude=[spare], window_start=time(1), window_end=time(4, 30), failure_limit_pct=2.5)
     assert rollout_sentence(rollout) == (
         "Put Sill 5.2.1 on Field gateways without Spares, in 1 ring, daily 01:00–04:30 device time, "
-        "stopping at 2.5 % failures."
+        "stopping at 2.5% failures."
     )

@@ -6,12 +6,11 @@ import pytest
 from rest_framework.test import APIClient
 
 from herald.deliveries.models import Delivery
-from herald.deliveries.waiting import Waiting, waits_for
+from herald.deliveries.waiting import Waiting, waits_of
 from herald.rollouts import ahead, stepping
 from herald.rollouts.forecasting import tell
 from herald.rollouts.models import Rollout
 from herald.rollouts.sentence import rollout_sentence
-from herald.rollouts.situation import situation_of
 from herald.rollouts.turn import turn_rollouts
 from tests.factories import NOW, launched, make_devices, make_draft, make_image, make_static, make_user
 
@@ -33,7 +32,7 @@ def offered(rollout: Rollout) -> list[float]:
 
 def wait_of(rollout: Rollout, place: float, now: object) -> Waiting | None:
     delivery = Delivery.objects.of_rollout(rollout.pk).listed().select_related("rollout").get(place=place)
-    return waits_for(delivery, situation_of(rollout, [delivery.device_id], now))  # type: ignore[arg-type]
+    return waits_of([delivery], now)[delivery.pk]
 
 
 def test_devices_begin_one_after_another_and_say_when_their_turn_comes() -> None:
@@ -42,7 +41,7 @@ def test_devices_begin_one_after_another_and_say_when_their_turn_comes() -> None
     turn_rollouts(now=NOW)
     assert offered(rollout) == [0.0]
     waits = wait_of(rollout, 0.75, NOW)
-    assert waits == Waiting(reason="its turn: starts are spread over 40 min", until=NOW + 30 * MINUTE)
+    assert waits is not None and (waits.code, waits.until) == ("spread", NOW + 30 * MINUTE)
     turn_rollouts(now=NOW + 19 * MINUTE)
     assert offered(rollout) == [0.0, 0.25]
     turn_rollouts(now=NOW + 30 * MINUTE)
@@ -54,7 +53,7 @@ def test_a_short_window_is_used_to_its_half_at_most() -> None:
     rollout = spread_rollout(**window, spread_minutes=600)
     turn_rollouts(now=NOW)  # ten minutes are for the install, so thirty of sixty may be used from the ring's opening
     assert offered(rollout) == [0.0]
-    assert (wait_of(rollout, 0.75, NOW) or Waiting(reason="")).until == NOW + 22.5 * MINUTE
+    assert (wait_of(rollout, 0.75, NOW) or Waiting(code="", reason="")).until == NOW + 22.5 * MINUTE
     turn_rollouts(now=NOW + 23 * MINUTE)
     assert offered(rollout) == [0.0, 0.25, 0.5, 0.75]
 

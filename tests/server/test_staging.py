@@ -10,14 +10,13 @@ from herald.api.errors import Invalid
 from herald.calendar.services import FreezeDraft, save_freeze
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
-from herald.deliveries.waiting import waits_for
+from herald.deliveries.waiting import waits_of
 from herald.fleet.models import Device
 from herald.rollouts import ahead, services
 from herald.rollouts.forecasting import tell
 from herald.rollouts.models import Rollout
 from herald.rollouts.overview import detail
 from herald.rollouts.sentence import rollout_sentence
-from herald.rollouts.situation import situation_of
 from herald.rollouts.turn import turn_rollouts
 from herald_core.deliveries import Report
 from tests.factories import (
@@ -82,19 +81,19 @@ def test_a_waiting_device_says_that_its_file_is_there() -> None:
     rollout = ahead_of_nights([make_device()])
     turn_rollouts(now=NOW)
     delivery = only(rollout)
-    assert _reason(delivery) == "its next check-in, to fetch the file ahead"
+    assert _reason(delivery) == "its next check-in, ahead of its window"
     says(delivery, "fetching", NOW)
     assert _reason(delivery) == "the device to fetch the file ahead"
     says(delivery, "staged", NOW)
-    assert _reason(delivery) == "the window, by the device's clock; its file is there"
+    assert _reason(delivery) == "its window; its file is there"
     other = Delivery.objects.get(pk=delivery.pk)
     other.staged_at = None
-    assert _reason(other) == "the window, by the device's clock"
+    assert _reason(other) == "its window"
 
 
 def _reason(delivery: Delivery) -> str:
     assert delivery.rollout is not None
-    found = waits_for(delivery, situation_of(delivery.rollout, [delivery.device_id], NOW))
+    found = waits_of([delivery], NOW)[delivery.pk]
     return found.reason if found else ""
 
 

@@ -19,6 +19,14 @@ class DomainError(Exception):
         self.extra = extra
 
 
+class DryRun(Exception):
+    """Only what a change would do was asked for: it is rolled back, and this is the answer."""
+
+    def __init__(self, told: dict[str, Any]) -> None:
+        super().__init__("nothing was changed")
+        self.told = told
+
+
 class Invalid(DomainError):
     """A field of the request does not hold what it must; `errors` says which and why."""
 

@@ -11,7 +11,7 @@ from rest_framework import exceptions
 from rest_framework.response import Response
 from rest_framework.views import set_rollback
 
-from herald.api.errors import Conflict, DomainError, NotFound
+from herald.api.errors import Conflict, DomainError, DryRun, NotFound
 
 #: when to ask again after an answer of 503
 RETRY_AFTER_SECONDS = 2
@@ -47,6 +47,9 @@ def exception_handler(error: Exception, context: dict[str, Any]) -> Response | N
         response = problem(503, *_unavailable(error))
         response["Retry-After"] = str(RETRY_AFTER_SECONDS)
         return response
+    if isinstance(error, DryRun):
+        set_rollback()
+        return Response(error.told)
     if isinstance(error, DomainError):
         set_rollback()
         return problem(error.status, error.code, error.title, error.detail, **error.extra)

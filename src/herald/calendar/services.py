@@ -15,6 +15,7 @@ from herald.fleet.models import Device, Site
 from herald.groups.models import Group, GroupMembership
 from herald.live.notify import notify
 from herald.record.services import record
+from herald_core.waiting import FreezeSpan
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -90,6 +91,17 @@ def freezes_of(device_ids: Sequence[int], start: datetime, end: datetime) -> lis
         held = device_ids if freeze.everywhere else devices.filter(held_by(freeze)).values_list("id", flat=True)
         found.append((freeze, set(held)))
     return found
+
+
+def freeze_spans(device_ids: Sequence[int], start: datetime, end: datetime) -> dict[int, list[FreezeSpan]]:
+    """For each device the freezes that hold it at some moment in [start, end), the first to begin first."""
+    spans: dict[int, list[FreezeSpan]] = {}
+    for freeze, held in freezes_of(device_ids, start, end):
+        for device in held:
+            spans.setdefault(device, []).append(
+                FreezeSpan(name=freeze.name, start=freeze.starts_at, end=freeze.ends_at)
+            )
+    return spans
 
 
 def devices_held(freezes: Sequence[Freeze]) -> set[int]:

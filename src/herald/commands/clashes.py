@@ -23,7 +23,7 @@ def schedules(devices: "QuerySet[Device]", now: datetime) -> list[Clash]:
         count = devices.filter(pk__in=audience.order_by().values("pk")).count()
         if count:
             what = (
-                "a device that is at one waits with the other; the command lapses there after "
+                "a device that is busy with one waits with the other; this command expires there after "
                 f"{schedule.give_up_minutes} minutes"
             )
             found.append(

@@ -20,6 +20,27 @@ class Recipe(models.TextChoices):
 
 #: days that can be reckoned with in every zone
 PLANNABLE = (date(FIRST_YEAR, 1, 1), date(LAST_YEAR - 1, 12, 31))
+
+
+class FreezeChoice(models.TextChoices):
+    """What becomes of a device that is in a freeze as a command fires."""
+
+    WAIT = "wait", "Waits for its end"
+    DROP = "drop", "Is left out"
+
+
+class Harm(models.TextChoices):
+    """What a command does to the work of a device."""
+
+    GENTLE = "gentle", "Gentle"
+    DISRUPTIVE = "disruptive", "Disruptive"
+    DESTRUCTIVE = "destructive", "Destructive"
+
+
+#: freezes hold all but gentle ones, and one that runs now wants the number of devices typed
+HARM = {Recipe.RESTART: Harm.DISRUPTIVE}
+#: how long a device is out of service by it
+MINUTES = {Recipe.RESTART: 5}
 #: what a device must be able to do for a recipe
 NEEDS = {Recipe.RESTART: Function.RESTART}
 
@@ -52,6 +73,8 @@ class Schedule(models.Model):
     spread_minutes = models.PositiveIntegerField(default=20)
     give_up_minutes = models.PositiveIntegerField(default=120)
     at_once = models.PositiveIntegerField(default=500)
+    #: whether devices in a freeze wait for its end, as long as the firing allows, or are left out of the firing
+    freezes = models.CharField(max_length=4, choices=FreezeChoice, default=FreezeChoice.WAIT)
     state = models.CharField(max_length=10, choices=ScheduleState, default=ScheduleState.ACTIVE)
     created_at = models.DateTimeField()
     created_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT)
@@ -73,6 +96,7 @@ class Schedule(models.Model):
                 name="schedule_gives_up_after_spread",
             ),
             models.CheckConstraint(condition=Q(at_once__gte=1), name="schedule_cap_positive"),
+            models.CheckConstraint(condition=Q(freezes__in=FreezeChoice.values), name="schedule_freezes_known"),
             models.CheckConstraint(
                 condition=(Q(starts_on=None) | Q(starts_on__range=PLANNABLE))
                 & (Q(until=None) | Q(until__range=PLANNABLE)),
@@ -91,6 +115,8 @@ class Occurrence(models.Model):
     gives_up_at = models.DateTimeField()
     audience = models.PositiveIntegerField()
     unable = models.PositiveIntegerField(default=0)
+    #: devices left out as they were in a freeze
+    frozen = models.PositiveIntegerField(default=0)
 
     objects = OccurrenceQuerySet.as_manager()
 

@@ -1,13 +1,14 @@
 """A scheduled command as it is watched."""
 
 from collections import Counter, defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
-from herald.commands.models import Occurrence, Recipe, Schedule, ScheduleState, When
+from herald.attention.models import Part, Quarantine
+from herald.commands.models import HARM, Occurrence, Recipe, Schedule, ScheduleState, When
 from herald.commands.sentence import sentence_parts
-from herald.commands.services import ScheduleDraft, preview_firings
+from herald.commands.services import draft_of, preview_firings, reached_now
 from herald.deliveries.models import Delivery
 
 RECENT = 40
@@ -15,10 +16,11 @@ RECENT = 40
 
 def rows(schedules: Sequence[Schedule], now: datetime) -> list[dict[str, Any]]:
     """Schedules with their latest firings and how those went."""
-    return [_row(s, now) for s in schedules]
+    quarantined = Quarantine.objects.causes_of(Part.SCHEDULE, [s.pk for s in schedules])
+    return [_row(s, quarantined, now) for s in schedules]
 
 
-def _row(schedule: Schedule, now: datetime) -> dict[str, Any]:
+def _row(schedule: Schedule, quarantined: Mapping[int, str], now: datetime) -> dict[str, Any]:
     recent = list(Occurrence.objects.recent(schedule.pk)[:RECENT])
     phases: dict[int, Counter[str]] = defaultdict(Counter)
     for occurrence_id, phase, count in Delivery.objects.counts_by_occurrence([o.pk for o in recent]):
@@ -30,6 +32,10 @@ def _row(schedule: Schedule, now: datetime) -> dict[str, Any]:
         "sentence": sentence_parts(schedule),
         "state": schedule.state,
         "when": schedule.when,
+        "harm": HARM[Recipe(schedule.recipe)].value,
+        "freezes": schedule.freezes,
+        "reached_now": reached_now(draft_of(schedule), now=now) if schedule.state == ScheduleState.ACTIVE else 0,
+        "quarantined": quarantined.get(schedule.pk, ""),
         "include": [{"id": g.pk, "name": g.name} for g in schedule.include.all()],
         "exclude": [{"id": g.pk, "name": g.name} for g in schedule.exclude.all()],
         "time_of_day": schedule.time_of_day,
@@ -46,6 +52,7 @@ def _row(schedule: Schedule, now: datetime) -> dict[str, Any]:
                 "gives_up_at": o.gives_up_at,
                 "audience": o.audience,
                 "unable": o.unable,
+                "frozen": o.frozen,
                 "phases": dict(phases[o.pk]),
             }
             for o in recent
@@ -57,16 +64,5 @@ def next_firings(schedule: Schedule, now: datetime) -> list[tuple[datetime, str,
     """The next firing in each zone of the audience: when, where, for how many; soonest first."""
     if schedule.when != When.DAILY:
         return []
-    draft = ScheduleDraft(
-        recipe=Recipe(schedule.recipe),
-        include=list(schedule.include.all()),
-        exclude=list(schedule.exclude.all()),
-        when=When.DAILY,
-        time_of_day=schedule.time_of_day,
-        starts_on=schedule.starts_on,
-        until=schedule.until,
-        spread_minutes=schedule.spread_minutes,
-        give_up_minutes=schedule.give_up_minutes,
-    )
-    zones = preview_firings(draft, now=now, count=1)
+    zones = preview_firings(draft_of(schedule), now=now, count=1)
     return [(z.firings[0][0], z.zone, z.devices) for z in zones if z.firings]

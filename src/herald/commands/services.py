@@ -10,12 +10,25 @@ from django.db.models import Q, QuerySet
 
 from herald.access.models import User
 from herald.api.dates import check_plannable
-from herald.api.errors import Conflict, Invalid, NobodyThere
+from herald.api.errors import Conflict, CountMismatch, Invalid, NobodyThere
 from herald.attention.models import Part
 from herald.attention.quarantine import Isolation
-from herald.commands.models import NEEDS, Occurrence, Recipe, Schedule, ScheduleState, When
+from herald.calendar.services import freezes_between, held_by
+from herald.commands.models import (
+    HARM,
+    MINUTES,
+    NEEDS,
+    FreezeChoice,
+    Harm,
+    Occurrence,
+    Recipe,
+    Schedule,
+    ScheduleState,
+    When,
+)
 from herald.commands.sentence import schedule_sentence
 from herald.deliveries import services as deliveries
+from herald.deliveries.clashes import Clash, clashes_of_others
 from herald.deliveries.models import Delivery
 from herald.fleet.functions import lacking, lacking_rule
 from herald.fleet.models import Device
@@ -24,6 +37,7 @@ from herald.groups.models import Group
 from herald.live.notify import notify
 from herald.record.services import record
 from herald_core.deliveries import IN_HAND, Kind, Phase
+from herald_core.preflight import leeway
 from herald_core.timing.clocks import instant
 from herald_core.timing.firings import daily_firings, spread_seconds
 
@@ -47,6 +61,7 @@ class ScheduleDraft:
     spread_minutes: int = 20
     give_up_minutes: int = 120
     at_once: int = 500
+    freezes: FreezeChoice = FreezeChoice.WAIT
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -140,14 +155,20 @@ def check_new(draft: ScheduleDraft, *, now: datetime) -> None:
         raise Invalid("/until", "This day is past everywhere, so it would never fire.")
 
 
-def create_schedule(draft: ScheduleDraft, *, actor: User | None, now: datetime) -> Schedule:
-    """A new command; one that runs now fires at once.
+def create_schedule(
+    draft: ScheduleDraft, *, actor: User | None, now: datetime, expected: int | None = None
+) -> Schedule:
+    """A new command; one that runs now fires at once. `expected` is the number of devices that somebody was shown and
+    typed, for one that runs now; None is the system itself.
 
     Raises:
         Invalid: a field does not fit.
         NobodyThere: it would run now, for nobody.
+        CountMismatch: it would run now, and `expected` is another number.
     """
     check_new(draft, now=now)
+    if draft.when == When.NOW and expected is not None:
+        check_count(draft.recipe, reached_now(draft, now=now), expected)
     with transaction.atomic():
         if not draft.include:
             raise NobodyThere("No group was chosen, so it is for nobody.")
@@ -160,6 +181,7 @@ def create_schedule(draft: ScheduleDraft, *, actor: User | None, now: datetime) 
             spread_minutes=draft.spread_minutes,
             give_up_minutes=draft.give_up_minutes,
             at_once=draft.at_once,
+            freezes=draft.freezes,
             created_at=now,
             created_by=actor,
             fired_until=now,
@@ -170,6 +192,29 @@ def create_schedule(draft: ScheduleDraft, *, actor: User | None, now: datetime) 
             raise NobodyThere(NOBODY)
         _note(schedule, f"Made the command: {schedule_sentence(schedule)}", actor, now)
     return schedule
+
+
+def draft_of(schedule: Schedule) -> ScheduleDraft:
+    """A schedule as it was written down."""
+    return ScheduleDraft(
+        recipe=Recipe(schedule.recipe),
+        include=list(schedule.include.all()),
+        exclude=list(schedule.exclude.all()),
+        when=When(schedule.when),
+        time_of_day=schedule.time_of_day,
+        starts_on=schedule.starts_on,
+        until=schedule.until,
+        spread_minutes=schedule.spread_minutes,
+        give_up_minutes=schedule.give_up_minutes,
+        at_once=schedule.at_once,
+        freezes=FreezeChoice(schedule.freezes),
+    )
+
+
+def conflicts_of(draft: ScheduleDraft, *, now: datetime, without: int | None = None) -> list[Clash]:
+    """What else wants the devices of a command: open rollouts, and other commands; a twin of it among them."""
+    devices = audience_of(draft.recipe, draft.include, draft.exclude).able.order_by()
+    return [c for c in clashes_of_others(devices, now) if (c.kind, c.id) != ("schedule", without)]
 
 
 def set_state(schedule: Schedule, state: ScheduleState, *, actor: User | None, now: datetime) -> Schedule:
@@ -199,10 +244,45 @@ def set_state(schedule: Schedule, state: ScheduleState, *, actor: User | None, n
     return schedule
 
 
-def run_once(schedule: Schedule, *, actor: User | None, now: datetime) -> int:
-    """Fire now, besides its times; how many devices.
+def reached_now(draft: ScheduleDraft, *, now: datetime) -> int:
+    """How many devices a firing at this moment would be for: without those it leaves out as they are in a freeze."""
+    able = audience_of(draft.recipe, draft.include, draft.exclude).able
+    return able.exclude(_in_freeze(draft.recipe, now)).count() if draft.freezes == FreezeChoice.DROP else able.count()
+
+
+def frozen_now(draft: ScheduleDraft, *, now: datetime) -> int:
+    """How many devices of the audience a freeze holds at this moment."""
+    return audience_of(draft.recipe, draft.include, draft.exclude).able.filter(_in_freeze(draft.recipe, now)).count()
+
+
+def _in_freeze(recipe: Recipe, now: datetime, device: str = "pk") -> Q:
+    """A condition on rows whose column `device` is a device's id: a freeze holds the command there at this moment, or
+    begins before the command is over. Gentle commands pass."""
+    held = Q(pk__in=[])
+    if HARM[recipe] == Harm.GENTLE:
+        return held
+    needs = timedelta(minutes=MINUTES[recipe])
+    for freeze in freezes_between(now, now + needs + timedelta(seconds=1)):
+        held |= held_by(freeze, device)
+    return held
+
+
+def check_count(recipe: Recipe, reached: int, expected: int) -> None:
+    """Refuse a disruptive command that runs now for another number of devices than was typed.
 
     Raises:
+        CountMismatch: with the number that it would be for.
+    """
+    if HARM[recipe] != Harm.GENTLE and reached and abs(expected - reached) > leeway(reached):
+        message = f"It would run on {reached} devices, and {expected} was typed. Type the number that is shown."
+        raise CountMismatch(message, reached=reached)
+
+
+def run_once(schedule: Schedule, *, actor: User | None, now: datetime, expected: int | None = None) -> int:
+    """Fire now, besides its times; how many devices. `expected` as in `create_schedule`.
+
+    Raises:
+        CountMismatch: `expected` is another number.
         Conflict: it has ended.
         NobodyThere: its groups have no admitted device that can do it.
     """
@@ -210,6 +290,8 @@ def run_once(schedule: Schedule, *, actor: User | None, now: datetime) -> int:
         schedule = Schedule.objects.select_for_update().get(pk=schedule.pk)
         if schedule.state == ScheduleState.ENDED:
             raise Conflict("The command has ended.", state=schedule.state)
+        if expected is not None:
+            check_count(Recipe(schedule.recipe), reached_now(draft_of(schedule), now=now), expected)
         devices = fire(schedule, EVERYWHERE, now, now=now)
         if devices == 0:
             raise NobodyThere(NOBODY)
@@ -231,7 +313,11 @@ def fire(schedule: Schedule, zone: str, fires_at: datetime, *, now: datetime) ->
     here = Q() if zone == EVERYWHERE else Q(time_zone=zone)
     gives_up_at = fires_at + timedelta(minutes=schedule.give_up_minutes)
     with transaction.atomic():
-        devices = list(whom.able.filter(here).order_by("id").values_list("id", "uid"))
+        able, frozen = whom.able.filter(here), 0
+        if schedule.freezes == FreezeChoice.DROP:
+            in_freeze = _in_freeze(Recipe(schedule.recipe), fires_at)
+            frozen, able = able.filter(in_freeze).count(), able.exclude(in_freeze)
+        devices = list(able.order_by("id").values_list("id", "uid"))
         occurrence, new = Occurrence.objects.get_or_create(
             schedule=schedule,
             zone=zone,
@@ -239,6 +325,7 @@ def fire(schedule: Schedule, zone: str, fires_at: datetime, *, now: datetime) ->
             defaults={
                 "gives_up_at": gives_up_at,
                 "audience": len(devices),
+                "frozen": frozen,
                 "unable": whom.unable.filter(here).count(),
             },
         )
@@ -317,7 +404,7 @@ def _offer(schedule: Schedule, open_now: Mapping[int, Mapping[str, int]], now: d
     with_waiting = [o for o, phases in open_now.items() if phases.get(Phase.WAITING)]
     if room <= 0 or not with_waiting:
         return
-    mine = Delivery.objects.of_occurrences(with_waiting)
+    mine = Delivery.objects.of_occurrences(with_waiting).exclude(_in_freeze(Recipe(schedule.recipe), now, "device_id"))
     waiting = list(mine.waiting().values_list("device_id", flat=True))
     busy = Delivery.objects.busy_devices(waiting)
     free = list(mine.free_to_offer(now, busy).values_list("id", "not_after")[:room])

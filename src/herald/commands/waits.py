@@ -4,11 +4,15 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 from herald.attention.models import Part, Quarantine
-from herald.commands.models import ScheduleState
+from herald.calendar.services import freeze_spans
+from herald.commands.models import HARM, MINUTES, Harm, Recipe, ScheduleState
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import Described, describes_waits
 from herald_core.deliveries import Kind, Phase
 from herald_core.waiting import Caps, Sending, WaitingDevice, WaitingOrder
+
+#: freezes are looked for so far ahead
+AHEAD = timedelta(days=1)
 
 
 @describes_waits(Kind.COMMAND)
@@ -18,11 +22,12 @@ def describe_commands(deliveries: Sequence[Delivery], now: datetime) -> Describe
     quarantined = Quarantine.objects.causes_of(Part.SCHEDULE, schedules)
     in_hand = {pk: Delivery.objects.of_schedule(pk).in_hand().count() for pk in schedules}
     busy = set(Delivery.objects.busy_devices([d.device_id for d in deliveries if d.phase == Phase.WAITING]))
+    freezes = freeze_spans([d.device_id for d in deliveries if d.phase == Phase.WAITING], now, now + AHEAD)
     found = {}
     for delivery in deliveries:
         assert delivery.occurrence is not None
         schedule, device = delivery.occurrence.schedule, delivery.device
-        called = device.last_check_in
+        called, recipe = device.last_check_in, Recipe(schedule.recipe)
         sending = Sending.PAUSED if schedule.state == ScheduleState.PAUSED else Sending.RUNNING
         found[delivery.pk] = (
             WaitingOrder(
@@ -32,6 +37,7 @@ def describe_commands(deliveries: Sequence[Delivery], now: datetime) -> Describe
                 not_before=delivery.not_before,
                 not_after=delivery.not_after,
                 sending=Sending.QUARANTINED if schedule.pk in quarantined else sending,
+                needs=timedelta(minutes=MINUTES[recipe]),
                 begins=delivery.occurrence.fires_at,
                 held=delivery.held,
                 after_failure=delivery.attempt > 1,
@@ -41,6 +47,7 @@ def describe_commands(deliveries: Sequence[Delivery], now: datetime) -> Describe
                 admitted=device.admission == "admitted",
                 next_call=called + timedelta(seconds=device.check_in_interval_seconds) if called else None,
                 busy=delivery.device_id in busy,
+                freezes=() if HARM[recipe] == Harm.GENTLE else freezes.get(delivery.device_id, ()),
             ),
             Caps(left=schedule.at_once - in_hand[schedule.pk], limit=schedule.at_once),
         )

@@ -64,6 +64,8 @@ class Delivery(models.Model):
     lost = models.CharField(max_length=20, blank=True)
     #: why somebody holds it back; while it waits it is not offered
     held = models.CharField(max_length=120, blank=True)
+    #: its device joined the audience after the launch
+    joined_late = models.BooleanField(default=False)
     #: its place in the spread of starts, from 0 up to 1
     place = models.FloatField(default=0.0)
     #: somebody wants it done before its ring opens

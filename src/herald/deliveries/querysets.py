@@ -354,6 +354,20 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         rows = self.filter(phase=Phase.FAILED.value, image__isnull=False).order_by()
         return rows.values_list("image_id").annotate(n=Count("device_id", distinct=True))
 
+    def ends_by_image(self, image_ids: Collection[int], *, without: int) -> list[tuple[int, int, int, int]]:
+        """Rollout, image, failed and confirmed devices, of installs of these images that were carried out."""
+        ended = [Phase.FAILED.value, Phase.CONFIRMED.value]
+        rows = self.filter(image__in=list(image_ids), phase__in=ended, offered_at__isnull=False).exclude(
+            rollout=without
+        )
+        counted = rows.order_by().values_list("rollout_id", "image_id")
+        return list(
+            counted.annotate(
+                failed=Count("id", filter=Q(phase=Phase.FAILED.value)),
+                confirmed=Count("id", filter=Q(phase=Phase.CONFIRMED.value)),
+            )
+        )
+
     def versions_before(self, since: datetime) -> "models.QuerySet[Any, Any]":
         """Models and the versions that their devices had before rollouts launched since then."""
         rows = self.filter(kind="install", created_at__gte=since).exclude(from_version="").order_by()

@@ -112,6 +112,7 @@ def _write_next_steps(confirmed_ids: Sequence[int], now: datetime) -> None:
                 held=d.held,
                 pushed=d.pushed,
                 place=d.place,
+                joined_late=d.joined_late,
             )
             for d in done
         ]

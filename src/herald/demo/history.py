@@ -148,7 +148,8 @@ def _halted(engineer: User, now: datetime) -> None:
     _write(rollout, image, devices, launched, failed=failed, last=Phase.WAITING, tried=len(first))
     rollout.state = RolloutState.HALTED
     rollout.reason = f"{failed} of {len(first)} tried failed; over 99.9% sure that the rate is above 2%"
-    rollout.save(update_fields=["state", "reason"])
+    rollout.halted_at = launched + timedelta(hours=2)
+    rollout.save(update_fields=["state", "reason", "halted_at"])
     Ring.objects.filter(rollout=rollout).update(share_reached_at=None, gate_met_at=None)
     Ring.objects.filter(rollout=rollout, position__gt=1).update(opened_at=None)
     _sentence(rollout, launched + timedelta(hours=2), None, f"Halted itself ({rollout.reason})")
@@ -166,7 +167,8 @@ def _past(engineer: User, image: Image, audience: str, launched: datetime) -> Ro
     )
     rollout = drafting.save_draft(draft, actor=engineer, now=launched - timedelta(hours=1))
     rollout.launched_at, rollout.launched_by, rollout.state = launched, engineer, RolloutState.RUNNING
-    rollout.save(update_fields=["launched_at", "launched_by", "state"])
+    rollout.rank = rollout.pk
+    rollout.save(update_fields=["launched_at", "launched_by", "state", "rank"])
     _sentence(rollout, launched, engineer, f"Launched: {rollout_sentence(rollout)}")
     return rollout
 

@@ -15,7 +15,7 @@ from typing import Any
 
 from django.db import transaction
 
-from herald.api.errors import Conflict, DomainError
+from herald.api.errors import Conflict, DryRun
 from herald.fleet.models import Admission, DeviceChange
 from herald.groups.membership import lock_membership, reevaluate
 from herald.groups.models import Group, GroupMembership, MembershipEvent
@@ -87,14 +87,6 @@ class NotAgreed(Conflict):
     title = "This changes whom something running reaches"
 
 
-class DryRun(DomainError):
-    """Only the consequences were asked for; nothing was changed."""
-
-    code = "dry-run"
-    title = "Nothing was changed"
-    status = 200
-
-
 def consequences_of(differences: Iterable[tuple[Group, int, int]]) -> Consequences:
     """What joins and leaves of groups set off. Groups without any are left out."""
     groups = [GroupDifference(group=g, joins=j, leaves=v) for g, j, v in differences if j or v]
@@ -130,7 +122,7 @@ def require(consequences: Consequences, agreement: Agreement | None) -> None:
     if agreement is None:
         return
     if agreement.dry_run:
-        raise DryRun("Nothing was changed.", **consequences.as_json())
+        raise DryRun(consequences.as_json())
     if consequences.uses and not _covers(agreement.digest, consequences):
         words = "; ".join(
             f"{u.use.sentence}: {u.joins} would join, {u.leaves} would leave" for u in consequences.uses[:5]

@@ -76,5 +76,19 @@ class MembershipEventQuerySet(models.QuerySet["MembershipEvent"]):
             if pk in groups
         ]
 
+    def flapping(self, group_id: int, since: datetime, *, more_than: int) -> list[int]:
+        """Devices that both joined and left the group more often than that since a moment."""
+        rows = self.filter(group_id=group_id, at__gt=since).order_by().values_list("device_id")
+        counted = rows.annotate(
+            joins=models.Count("id", filter=models.Q(joined=True)),
+            leaves=models.Count("id", filter=models.Q(joined=False)),
+        )
+        return sorted(counted.filter(joins__gt=more_than, leaves__gt=more_than - 1).values_list("device_id", flat=True))
+
+    def latest_joins(self, group_ids: Collection[int], device_ids: Collection[int]) -> Self:
+        """The joins of these devices to these groups, the latest first."""
+        found = self.filter(group__in=list(group_ids), device_id__any=list(device_ids), joined=True)
+        return found.select_related("group").order_by("-at", "-id")
+
     def after(self, moment: datetime) -> Self:
         return self.filter(at__gt=moment)

@@ -66,6 +66,16 @@ def _timeless(text: str, vocabulary: Vocabulary) -> Predicate:
     return compile_predicate(read_trusted(text, vocabulary), vocabulary, datetime.min.replace(tzinfo=UTC))
 
 
+def facts_read(group: Group) -> list[str]:
+    """The facts that a group's rule reads, presence among them: what can change without anybody doing it."""
+    vocabulary = load_vocabulary()
+    if not group.rule:
+        return []
+    fields = {c.field for c in clauses(read_trusted(group.rule, vocabulary))}
+    changing = {"presence", "firmware", "last_check_in"}
+    return sorted(f for f in fields if f in changing or vocabulary.fields[f].source == "fact")
+
+
 def check_saved_rules(key: str) -> list[Group]:
     """The groups whose saved rules, which read the field, can no longer be understood as fields are now."""
     vocabulary, broken = load_vocabulary(), []

@@ -10,5 +10,6 @@ class RolloutsConfig(AppConfig):
 
     def ready(self) -> None:
         import_module("herald.rollouts.uses")  # it tells the groups what it uses of them
+        import_module("herald.rollouts.clashes")  # and others what else their devices are to do
         import_module("herald.rollouts.situation")  # and the deliveries what keeps them waiting
         import_module("herald.rollouts.image_uses")  # and the images what sends them

@@ -60,6 +60,11 @@ class Plan:
     rings: int
 
     @property
+    def targets(self) -> set[int]:
+        """The images that devices taking part are to get, on the way and in the end."""
+        return {step.id for device in self.taking_part for step in device.steps}
+
+    @property
     def ring_counts(self) -> list[int]:
         sizes = ring_sizes(self.ring_of, self.rings)
         return [sizes[i] for i in range(self.rings)]

@@ -4,7 +4,7 @@ from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 from herald.calendar.services import freezes_between, held_by
-from herald.deliveries.clashes import Clash, clashes_of_others
+from herald.deliveries.clashes import Clash, clashes_of_others, tells_clashes
 from herald.deliveries.models import Delivery
 from herald.rollouts.audience import audience_of
 from herald.rollouts.models import Rollout
@@ -16,10 +16,24 @@ if TYPE_CHECKING:
     from herald.fleet.models import Device
 
 
+@tells_clashes
+def open_rollouts(devices: "QuerySet[Device]", now: datetime) -> list[Clash]:
+    """Open rollouts that have something to send to these devices, for what is planned beside them."""
+    wanted = Delivery.objects.open_in_others(None).filter(device__in=devices.values("pk"))
+    found = []
+    for other in Rollout.objects.moving():
+        if count := wanted.filter(rollout=other).count():
+            name = f"Rollout {other.pk} of {short_words(other)} ({other.get_state_display().lower()})"
+            what = "a device that is busy with one waits with the other"
+            found.append(Clash(kind="rollout", id=other.pk, name=name, devices=count, what=what))
+    return found
+
+
 def clashes(rollout: Rollout, *, now: datetime) -> list[Clash]:
     """What a draft meets, were it launched now."""
     devices = audience_of(rollout, now).order_by()
-    return [*_rollouts(rollout, devices), *_freezes(rollout, devices, now), *clashes_of_others(devices, now)]
+    others = [c for c in clashes_of_others(devices, now) if c.kind != "rollout"]  # told in its own way
+    return [*_rollouts(rollout, devices), *_freezes(rollout, devices, now), *others]
 
 
 def _rollouts(rollout: Rollout, devices: "QuerySet[Device]") -> list[Clash]:

@@ -86,6 +86,7 @@ class RolloutDraft:
     freeze_override: str = ""
     notice: str = ""
     plan_version: RingPlanVersion | None = None
+    late_limit: int | None = None
 
 
 #: what a draft writes as it is
@@ -110,6 +111,7 @@ COLUMNS = (
     "freeze_override",
     "notice",
     "plan_version",
+    "late_limit",
 )
 
 

@@ -17,6 +17,7 @@ from herald.images.models import Image
 from herald.rollouts.audience import plan
 from herald.rollouts.models import Ring, Rollout
 from herald.rollouts.offering import SiteRoom
+from herald.rollouts.past_failures import past_failures
 from herald.rollouts.turn import phase_counts, spec_of
 from herald_core.caps import Caps
 from herald_core.deliveries import Phase
@@ -81,6 +82,8 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
     lost = Delivery.objects.lost_by_ring([rollout.pk]) if rollout.launched_at else {}
     of_ring = [RingCounts.of_phases(counts.get(r.pk, {}), lost=lost.get(r.pk, 0)) for r in rings]
     sizes = Counter(r.ring for r in rows)
+    # what an image did before is what is known of it until the rollout itself tells more
+    past = past_failures(rollout, {c.image_id for c in rollout.changes.all() if c.image_id})
     seen = seen_spans(rollout.pk) if rollout.launched_at else Spans(fetches=(), installs=())
     situation = Situation(
         fleet=Fleet(
@@ -128,8 +131,8 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
         failure_limit=rollout.failure_limit_pct / 100,
         horizon=horizon.total_seconds(),
         soak=_soak(rollout),
-        tried_attempts=sum(c.tried for c in of_ring),
-        failed_attempts=sum(c.failed for c in of_ring),
+        tried_attempts=sum(c.tried for c in of_ring) + sum(p.tried for p in past),
+        failed_attempts=sum(c.failed for c in of_ring) + sum(p.failed for p in past),
         failure_rate=failure_rate,
         working=hours(WORK, "UTC", [], minutes=0, now=now, horizon=horizon.total_seconds()),
     )

@@ -1,14 +1,15 @@
 """Launching: checked when it is asked for, carried out by a worker."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
+from types import MappingProxyType
 from typing import Any
 
 from django.db import transaction
 from django.db.models import Max
 
 from herald.access.models import User
-from herald.api.errors import Conflict, CountMismatch, InvalidRule, NobodyThere
+from herald.api.errors import Conflict, CountMismatch, Invalid, InvalidRule, NobodyThere
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.images.models import ImageStatus
@@ -17,16 +18,19 @@ from herald.locks import RANKS, take_lock
 from herald.rollouts.audience import Plan, PlannedDevice, plan
 from herald.rollouts.drafting import preflight
 from herald.rollouts.models import LeftOut, Ring, Rollout, RolloutState
+from herald.rollouts.past_failures import past_failures
 from herald.rollouts.sentence import rollout_sentence
 from herald.rollouts.services import locked, note
 from herald_core.deliveries import Kind, Phase
 from herald_core.preflight import TAKES_PART, Outcome, leeway
 
 
-def request_launch(rollout: Rollout, *, expected: int, actor: User | None, now: datetime) -> Plan:
-    """Launch: checked now, carried out by a worker in the transaction's wake.
+def request_launch(rollout: Rollout, *, expected: int, actor: User | None, now: datetime, despite: str = "") -> Plan:
+    """Launch: checked now, carried out by a worker in the transaction's wake. `despite` says why an image is sent that
+    failed before.
 
     Raises:
+        Invalid: an image failed before, and no reason is given to send it all the same.
         Conflict: it is no draft, a device has no target, or an image may not be sent.
         NobodyThere: preflight leaves nobody to send it to.
         CountMismatch: `expected` is not the number of devices that the launch reaches, nor within a hundredth of it.
@@ -43,8 +47,13 @@ def request_launch(rollout: Rollout, *, expected: int, actor: User | None, now: 
                 "Look at the preflight again and type the number it gives."
             )
             raise CountMismatch(message, reached=found.reached)
+        failures = past_failures(rollout, found.targets)
+        if failures and not despite.strip():
+            message = f"{failures[0].sentence}. Say why it is sent all the same."
+            raise Invalid("/reason", message, failures=[f.sentence for f in failures])
         rollout.state, rollout.launched_by, rollout.reason = RolloutState.LAUNCHING, actor, ""
-        rollout.save(update_fields=["state", "launched_by", "reason"])
+        rollout.launched_despite = despite.strip()[:300] if failures else ""
+        rollout.save(update_fields=["state", "launched_by", "reason", "launched_despite"])
         carry_out_launch.configure(lock=f"rollout:{rollout.pk}").defer(rollout_id=rollout.pk)
         notify("rollout", rollout.pk)
     return found
@@ -85,9 +94,7 @@ def launch(rollout: Rollout, *, now: datetime) -> Plan | None:
             found = plan(rollout, rings, now=now)
             check_launch(rollout, found)
         except (Conflict, NobodyThere, InvalidRule) as refusal:
-            rollout.state, rollout.reason = RolloutState.DRAFT, refusal.detail[:300]
-            rollout.save(update_fields=["state", "reason"])
-            notify("rollout", rollout.pk)
+            _fail(rollout, refusal.detail, now)
             return None
         write_devices(rollout, rings, found.devices, _positions(found), now)
         take_lock(RANKS)
@@ -98,7 +105,7 @@ def launch(rollout: Rollout, *, now: datetime) -> Plan | None:
         superseded = supersede_others(rollout, now)
         note(
             rollout,
-            f"Launched to {found.reached} devices: {rollout_sentence(rollout)}"[:300],
+            f"Launched to {found.reached} devices: {rollout_sentence(rollout)}{_despite(rollout)}",
             after={o.value: n for o, n in found.outcomes.items()} | ({"superseded": superseded} if superseded else {}),
             actor=rollout.launched_by,
             now=now,
@@ -106,16 +113,44 @@ def launch(rollout: Rollout, *, now: datetime) -> Plan | None:
     return found
 
 
+def fail_launch(rollout_id: int, reason: str, *, now: datetime) -> None:
+    """Note that a launch failed; the rollout is a draft again, and nothing of it was written."""
+    with transaction.atomic():
+        rollout = Rollout.objects.select_for_update().filter(pk=rollout_id, state=RolloutState.LAUNCHING).first()
+        if rollout is not None:
+            _fail(rollout, reason, now)
+
+
+def _fail(rollout: Rollout, reason: str, now: datetime) -> None:
+    rollout.state, rollout.reason = RolloutState.DRAFT, reason[:300]
+    rollout.save(update_fields=["state", "reason"])
+    note(rollout, f"The launch failed: {reason}", actor=None, now=now)
+
+
+def _despite(rollout: Rollout) -> str:
+    return f" An image of it had failed before; sent all the same: {rollout.launched_despite}" * bool(
+        rollout.launched_despite
+    )
+
+
 def _positions(found: Plan) -> dict[int, int]:
     return {d.id: r for d, r in zip(found.taking_part, found.ring_of, strict=True)}
 
 
 def write_devices(
-    rollout: Rollout, rings: Sequence[Ring], devices: Sequence[PlannedDevice], ring_of: dict[int, int], now: datetime
+    rollout: Rollout,
+    rings: Sequence[Ring],
+    devices: Sequence[PlannedDevice],
+    ring_of: dict[int, int],
+    now: datetime,
+    *,
+    late: bool = False,
+    held: Mapping[int, str] = MappingProxyType({}),
 ) -> None:
     """Write what becomes of each device: its first step, confirmed where it runs the target, or left out and why.
 
-    `ring_of` holds the index of the ring of each device that takes part; -1 for none.
+    `ring_of` holds the index of the ring of each device that takes part; -1 for none. `late` marks devices that joined
+    after the launch; `held` says why some of them are held back.
     """
     starts = max(now, rollout.starts_at or now)
     common: dict[str, Any] = {
@@ -126,6 +161,7 @@ def write_devices(
         "not_before": starts,
         "not_after": starts + timedelta(hours=rollout.give_up_after_hours),
         "max_attempts": rollout.max_attempts,
+        "joined_late": late,
     }
     reasons = dict(rollout.taken_out.values_list("device_id", "reason"))
     rows, left_out = [], []
@@ -150,6 +186,7 @@ def write_devices(
                 hops=len(steps),
                 ahead=[s.id for s in steps[1:]],
                 place=rollout.place_of(device.id),
+                held=held.get(device.id, ""),
                 **common,
             )
         )

@@ -71,6 +71,8 @@ class Rollout(models.Model):
     spread_minutes = models.PositiveIntegerField(default=0)
     #: devices that join the audience later take part, those that leave it are withdrawn
     standing = models.BooleanField(default=False)
+    #: more late joiners than so many in a day wait for a person; none for the usual number
+    late_limit = models.PositiveIntegerField(null=True)
     audience_checked_at = models.DateTimeField(null=True)
     #: when it was last looked which waiting devices run the version by now
     looked_at = models.DateTimeField(null=True)
@@ -90,8 +92,12 @@ class Rollout(models.Model):
     launched_at = models.DateTimeField(null=True)
     launched_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
     ended_at = models.DateTimeField(null=True)
+    #: when it last halted itself
+    halted_at = models.DateTimeField(null=True)
     #: why it is paused, halted or stopped, or why a launch came to nothing
     reason = models.CharField(max_length=300, blank=True)
+    #: why it was launched although an image of it had failed before
+    launched_despite = models.CharField(max_length=300, blank=True)
 
     objects = RolloutQuerySet.as_manager()
 

@@ -11,7 +11,9 @@ from herald.groups.audience import names_of
 from herald.rollouts.audience import Plan, PlannedDevice
 from herald.rollouts.drafting import COLUMNS
 from herald.rollouts.models import ChangeRow, LeftOut, Ring, Rollout
+from herald.rollouts.past_failures import past_failures
 from herald.rollouts.sentence import sentence_parts, short_words
+from herald.rollouts.standing import TOO_MANY_LATE, late_limit
 from herald.rollouts.turn import PhaseCounts, gate_of, phase_counts
 from herald_core.deliveries import OPEN
 from herald_core.functions import WITHOUT
@@ -102,6 +104,10 @@ def detail(rollout: Rollout, now: datetime) -> dict[str, Any]:
         "taken_out": rollout.taken_out.count(),
         "mid_install": Delivery.objects.mid_install(rollout.pk),
         "errors": [{"error": e, "count": n} for e, n in errors],
+        "late_joiners": Delivery.objects.of_rollout(rollout.pk).filter(joined_late=True).count(),
+        "late_joiners_waiting": Delivery.objects.of_rollout(rollout.pk).waiting().filter(held=TOO_MANY_LATE).count(),
+        "late_limit_in_force": late_limit(rollout) if rollout.standing and rollout.launched_at else 0,
+        "launched_despite": rollout.launched_despite,
         "with_file": Delivery.objects.with_file(rollout.pk) if rollout.stage_ahead else 0,
         "held": [{"reason": r, "count": n} for r, n in Delivery.objects.held_with_counts(rollout.pk)],
     }
@@ -155,6 +161,7 @@ def preflight_view(rollout: Rollout, plan: Plan) -> dict[str, Any]:
         "devices_for_95": devices_needed(rate),
         "models": _models(plan),
         "hops": sum(len(d.steps) - 1 for d in plan.taking_part),
+        "past_failures": [f.sentence for f in past_failures(rollout, plan.targets)],
     }
 
 

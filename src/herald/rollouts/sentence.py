@@ -39,8 +39,24 @@ def sentence_parts(rollout: Rollout) -> list[dict[str, str]]:
         parts += [_word(", "), _slot("window", staging_words(rollout))]
     if rollout.spread_minutes:
         parts += [_word(", "), _slot("limit", f"starts spread over {rollout.spread_minutes} min")]
-    parts += [_word(", stopping at "), _slot("limit", f"{rollout.failure_limit_pct:g} % failures")]
+    parts += [_word(", stopping at "), _slot("limit", f"{rollout.failure_limit_pct:g}% failures")]
+    for slot, text in _choices(rollout):
+        parts += [_word(", "), _slot(slot, text)]
     return parts
+
+
+def _choices(rollout: Rollout) -> list[tuple[str, str]]:
+    """What else was chosen that a reader would not expect, each with its slot."""
+    site, hour = rollout.at_once_per_site, rollout.starts_per_hour
+    chosen = [
+        ("audience", "following its audience", rollout.standing),
+        ("change", "downgrading where that is needed", rollout.downgrades),
+        ("limit", f"at most {site} at once per site", site is not None),
+        ("limit", f"at most {hour} starts per hour", hour is not None),
+        ("limit", f"through freezes ({rollout.freeze_override})", bool(rollout.freeze_override)),
+        ("limit", f"showing “{rollout.notice}” first", bool(rollout.notice)),
+    ]
+    return [(slot, text) for slot, text, is_chosen in chosen if is_chosen]
 
 
 def target_words(rollout: Rollout) -> str:

@@ -43,7 +43,9 @@ def _hold(rollout: Rollout, state: RolloutState, *, reason: str, actor: User | N
     )
     finishing = Delivery.objects.in_hand_of_rollout(rollout.pk)
     rollout.state, rollout.reason = state, reason[:300]
-    rollout.save(update_fields=["state", "reason"])
+    if state == RolloutState.HALTED:
+        rollout.halted_at = now
+    rollout.save(update_fields=["state", "reason", "halted_at"])
     verb = "Paused" if state == RolloutState.PAUSED else "Halted itself"
     note(
         rollout,
@@ -71,7 +73,7 @@ def resume(rollout: Rollout, *, actor: User | None, now: datetime) -> None:
         if before == RolloutState.HALTED:
             # who resumes takes what failed so far upon them; only further failures halt again
             failed = Delivery.objects.of_rollout(rollout.pk).filter(phase=Phase.FAILED.value).count()
-            rollout.accepted_failures = failed
+            rollout.accepted_failures = failed + sum(Delivery.objects.lost_by_ring([rollout.pk]).values())
         rollout.save(update_fields=["state", "reason", "accepted_failures"])
         note(rollout, f"Resumed after it was {before} ({reason})", actor=actor, now=now)
 

@@ -6,7 +6,7 @@ from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 from herald.attention.models import Part, Quarantine
-from herald.calendar.services import freezes_of
+from herald.calendar.services import freeze_spans
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import Described, describes_waits
 from herald.rollouts.offering import AHEAD, SiteRoom, room_of
@@ -26,7 +26,7 @@ def describe_installs(deliveries: Sequence[Delivery], now: datetime) -> Describe
     for delivery in deliveries:
         by_rollout[delivery.rollout_id or 0].append(delivery)
     waiting = [d.device_id for d in deliveries if d.phase == Phase.WAITING]
-    freezes = _freezes(waiting, now)
+    freezes = freeze_spans(waiting, now, now + AHEAD)
     found: dict[int, tuple[WaitingOrder, WaitingDevice, Caps]] = {}
     quarantined = Quarantine.objects.causes_of(Part.ROLLOUT, by_rollout)
     for rollout_id, rows in by_rollout.items():
@@ -34,15 +34,6 @@ def describe_installs(deliveries: Sequence[Delivery], now: datetime) -> Describe
         assert rollout is not None
         found |= _of_rollout(rollout, rows, freezes, quarantined=rollout_id in quarantined, now=now)
     return found
-
-
-def _freezes(device_ids: Sequence[int], now: datetime) -> dict[int, list[FreezeSpan]]:
-    """The freezes to come of each device, the first to begin first."""
-    spans: dict[int, list[FreezeSpan]] = defaultdict(list)
-    for freeze, held in freezes_of(device_ids, now, now + AHEAD):
-        for device in held:
-            spans[device].append(FreezeSpan(name=freeze.name, start=freeze.starts_at, end=freeze.ends_at))
-    return spans
 
 
 def _of_rollout(

@@ -1,20 +1,25 @@
 """An audience that moves: devices that join or leave a standing rollout, groups added to an open one, and looking
 again at a ring's devices when it opens."""
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from typing import Any
 
 from django.db import transaction
 from django.db.models import QuerySet
 
 from herald.access.models import User
 from herald.api.errors import Conflict, InvalidRule, NobodyThere
+from herald.attention.models import ItemKind
+from herald.attention.services import close_item, open_item
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
 from herald.groups.audience import members_of
-from herald.groups.models import Group
+from herald.groups.models import Group, MembershipEvent
+from herald.groups.rules import facts_read
 from herald.rollouts.audience import narrowed, planned, ring_plans
 from herald.rollouts.launching import supersede_others, write_devices
 from herald.rollouts.models import OPEN_STATES, LeftOut, Ring, Rollout, RolloutState
@@ -23,6 +28,13 @@ from herald_core.deliveries import Phase
 from herald_core.preflight import TAKES_PART, WORDS, Outcome
 from herald_core.rings.assignment import RingPlan
 
+#: late joiners that are taken in within a day without asking: as many, or this share of the devices at launch
+LATE_AT_LEAST, LATE_SHARE = 10, 0.05
+LATE_WITHIN = timedelta(hours=24)
+#: why late joiners beyond the limit are held back; they are released like any that are held
+TOO_MANY_LATE = "joined after the launch, beyond the limit"
+#: a device that joined and left a group more often than this within a day is unsettled
+SETTLED_CHANGES = 4
 #: why a delivery is withdrawn whose device is in the audience no more
 LEFT = "left the audience"
 #: a standing audience is looked at so often
@@ -63,17 +75,94 @@ def follow_audience(rollout: Rollout, *, now: datetime) -> None:
             return
         # who no longer fits the rule stays: a tag that is renamed must not empty a rollout; who joins must fit it
         audience = members_of(rollout.include.all(), rollout.exclude.all())
+        unsettled = _unsettled(rollout, now)
         left = deliveries.withdraw(
-            Delivery.objects.of_rollout(rollout.pk).exclude(device__in=audience.values("pk")),
+            Delivery.objects.of_rollout(rollout.pk)
+            .exclude(device__in=audience.values("pk"))
+            .exclude(device_id__any=unsettled),
             now=now,
             cause=LEFT,
         )
-        fits = _fitting(rollout, audience, now)
-        joined = _take_in(rollout, fits, now) + _take_back(rollout, fits, now)
+        fits = _fitting(rollout, audience, now).exclude(id__any=unsettled)
+        joined = _take_in(rollout, fits, now, late=True) + _take_back(rollout, fits, now)
         rollout.audience_checked_at = now
         rollout.save(update_fields=["audience_checked_at"])
+        _say_who_waits(rollout, now)
         if joined or left:
             note(rollout, f"The audience moved: {joined} devices joined, {left} left it", actor=None, now=now)
+
+
+def late_limit(rollout: Rollout) -> int:
+    """How many devices may join within a day before a person is asked."""
+    if rollout.late_limit is not None:
+        return rollout.late_limit
+    at_launch = Delivery.objects.of_rollout(rollout.pk).filter(joined_late=False).count()
+    return max(LATE_AT_LEAST, math.ceil(at_launch * LATE_SHARE))
+
+
+def _room_for_late(rollout: Rollout, now: datetime) -> int:
+    taken = Delivery.objects.first_steps(rollout.pk).filter(joined_late=True, created_at__gt=now - LATE_WITHIN)
+    return max(0, late_limit(rollout) - taken.exclude(held=TOO_MANY_LATE).count())
+
+
+def _say_who_waits(rollout: Rollout, now: datetime) -> None:
+    waiting = Delivery.objects.of_rollout(rollout.pk).waiting().filter(held=TOO_MANY_LATE).count()
+    about: dict[str, Any] = {"object_kind": "rollout", "object_id": rollout.pk, "now": now}
+    if waiting:
+        cause = f"{waiting} devices joined rollout {rollout.pk} beyond its limit of {late_limit(rollout)} in 24 h"
+        open_item(ItemKind.LATE_JOINERS, cause=f"{cause}; they wait to be let in", count=waiting, **about)
+    else:
+        close_item(ItemKind.LATE_JOINERS, **about)
+
+
+@dataclass(frozen=True, kw_only=True)
+class LateJoiner:
+    """A device that joined the audience after the launch: by which group, since when and why, and whether it waits for
+    a person."""
+
+    device_id: int
+    device: str
+    joined_at: datetime
+    group: str
+    cause: str
+    waits: bool
+
+
+def late_joiners(rollout: Rollout, *, most: int) -> list[LateJoiner]:
+    """Who joined since the launch, the latest first."""
+    rows = Delivery.objects.of_rollout(rollout.pk).filter(joined_late=True).select_related("device").order_by("-id")
+    found = list(rows[:most])
+    groups = list(rollout.include.values_list("pk", flat=True))
+    joins: dict[int, MembershipEvent] = {}
+    for event in MembershipEvent.objects.latest_joins(groups, [d.device_id for d in found]):
+        joins.setdefault(event.device_id, event)
+    return [
+        LateJoiner(
+            device_id=d.device_id,
+            device=d.device.name,
+            joined_at=join.at if (join := joins.get(d.device_id)) else d.created_at,
+            group=join.group.name if join else "",
+            cause=join.cause if join else "",
+            waits=d.held == TOO_MANY_LATE and d.phase == Phase.WAITING,
+        )
+        for d in found
+    ]
+
+
+def _unsettled(rollout: Rollout, now: datetime) -> list[int]:
+    """Devices that keep joining and leaving a group of the rollout: its last decision about them stands."""
+    since, devices = now - LATE_WITHIN, set()
+    for group in {*rollout.include.all(), *rollout.exclude.all()}:
+        flapping = MembershipEvent.objects.flapping(group.pk, since, more_than=SETTLED_CHANGES)
+        devices.update(flapping)
+        about: dict[str, Any] = {"object_kind": "group", "object_id": group.pk, "now": now}
+        if flapping:
+            facts = ", ".join(facts_read(group)) or "its members"
+            cause = f"{len(flapping)} devices keep joining and leaving “{group.name}”, which goes by {facts}"
+            open_item(ItemKind.UNSETTLED, cause=cause, count=len(flapping), **about)
+        else:
+            close_item(ItemKind.UNSETTLED, **about)
+    return sorted(devices)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -127,15 +216,22 @@ def _new_to(rollout: Rollout, audience: "QuerySet[Device]") -> "QuerySet[Device]
     return audience.exclude(pk__in=known).exclude(pk__in=left_out)
 
 
-def _take_in(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> int:
-    """Write deliveries for the devices of the audience that are new to the rollout; how many take part."""
+def _take_in(rollout: Rollout, audience: "QuerySet[Device]", now: datetime, *, late: bool = False) -> int:
+    """Write deliveries for the devices of the audience that are new to the rollout; how many take part.
+
+    Those that joined by themselves (`late`) are held back beyond the limit of a day.
+    """
     devices = list(planned(rollout, _new_to(rollout, audience), now))
     if not devices:
         return 0
     rings = list(rollout.rings.select_related("group"))
     plans = ring_plans(rings)
     ring_of = {d.id: _ring_for(d.id, rings, plans) for d in devices}
-    write_devices(rollout, rings, devices, ring_of, now)
+    held: frozenset[int] = frozenset()
+    if late:
+        taking_part = sorted(d.id for d in devices if d.outcome in TAKES_PART)
+        held = frozenset(taking_part[_room_for_late(rollout, now) :])
+    write_devices(rollout, rings, devices, ring_of, now, late=late, held=dict.fromkeys(held, TOO_MANY_LATE))
     supersede_others(rollout, now)
     return sum(d.outcome in TAKES_PART for d in devices)
 

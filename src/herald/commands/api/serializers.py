@@ -5,7 +5,7 @@ from typing import Any
 from rest_framework import serializers
 
 from herald.api.fields import NamedThing, SentencePart, Strict
-from herald.commands.models import Recipe, ScheduleState, When
+from herald.commands.models import FreezeChoice, Harm, Recipe, ScheduleState, When
 from herald.groups.models import Group
 
 
@@ -22,6 +22,19 @@ class ScheduleDraftBody(Strict):
     spread_minutes = serializers.IntegerField(min_value=0, max_value=1379, default=20)
     give_up_minutes = serializers.IntegerField(min_value=1, max_value=1380, default=120)
     at_once = serializers.IntegerField(min_value=1, max_value=1_000_000, default=500)
+    freezes = serializers.ChoiceField(choices=FreezeChoice.choices, default=FreezeChoice.WAIT.value)
+
+
+class NewScheduleBody(ScheduleDraftBody):
+    """`devices` is the number of devices that the preview gave: asked for where a disruptive command runs now."""
+
+    devices = serializers.IntegerField(min_value=0, default=0)
+
+
+class RunBody(Strict):
+    """`devices` is the number of devices that it was shown to run on."""
+
+    devices = serializers.IntegerField(min_value=0, default=0)
 
 
 class FiringView(serializers.Serializer[Any]):
@@ -38,13 +51,28 @@ class ZoneFiringsView(serializers.Serializer[Any]):
     firings = FiringView(many=True)
 
 
+class ConflictRow(serializers.Serializer[Any]):
+    """Something that wants so many of the same devices, and what will happen."""
+
+    kind = serializers.ChoiceField(choices=["rollout", "freeze", "schedule"])
+    id = serializers.IntegerField()
+    name = serializers.CharField()
+    devices = serializers.IntegerField()
+    what = serializers.CharField()
+
+
 class SchedulePreview(serializers.Serializer[Any]):
     """The next firings per zone, and how many devices it would be for now. `unable` ones of its groups are left out,
-    as their firmware cannot do it; `unable_rule` finds them."""
+    as their firmware cannot do it; `unable_rule` finds them. A freeze holds `frozen` of them now; it would run on
+    `reached_now` of them now."""
 
     devices = serializers.IntegerField()
     unable = serializers.IntegerField()
     unable_rule = serializers.CharField()
+    harm = serializers.ChoiceField(choices=Harm.choices)
+    frozen = serializers.IntegerField()
+    reached_now = serializers.IntegerField()
+    conflicts = ConflictRow(many=True)
     zones = ZoneFiringsView(many=True)
 
 
@@ -55,6 +83,7 @@ class OccurrenceRow(serializers.Serializer[Any]):
     gives_up_at = serializers.DateTimeField()
     audience = serializers.IntegerField()
     unable = serializers.IntegerField()
+    frozen = serializers.IntegerField()
     phases = serializers.DictField(child=serializers.IntegerField())
 
 
@@ -66,6 +95,10 @@ class ScheduleRow(serializers.Serializer[Any]):
     sentence = SentencePart(many=True)
     state = serializers.ChoiceField(choices=ScheduleState.choices)
     when = serializers.ChoiceField(choices=When.choices)
+    harm = serializers.ChoiceField(choices=Harm.choices)
+    freezes = serializers.ChoiceField(choices=FreezeChoice.choices)
+    reached_now = serializers.IntegerField()
+    quarantined = serializers.CharField()
     include = NamedThing(many=True)
     exclude = NamedThing(many=True)
     time_of_day = serializers.TimeField(allow_null=True)

@@ -11,8 +11,15 @@ from rest_framework.views import APIView
 from herald.api.fields import read_limit, read_number, valid
 from herald.clock.source import clock
 from herald.commands import overview, services
-from herald.commands.api.serializers import RanOnce, ScheduleDraftBody, SchedulePreview, ScheduleRow
-from herald.commands.models import Recipe, Schedule, ScheduleState, When
+from herald.commands.api.serializers import (
+    NewScheduleBody,
+    RanOnce,
+    RunBody,
+    ScheduleDraftBody,
+    SchedulePreview,
+    ScheduleRow,
+)
+from herald.commands.models import HARM, FreezeChoice, Recipe, Schedule, ScheduleState, When
 from herald.deliveries.api.serializers import DeliveryPage
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import waits_of
@@ -27,9 +34,11 @@ class ScheduleListView(APIView):
     def get(self, request: Request) -> Response:
         return Response(ScheduleRow(overview.rows(Schedule.objects.listed()[:LISTED], clock.now()), many=True).data)
 
-    @extend_schema(operation_id="schedules_create", request=ScheduleDraftBody, responses={201: ScheduleRow})
+    @extend_schema(operation_id="schedules_create", request=NewScheduleBody, responses={201: ScheduleRow})
     def post(self, request: Request) -> Response:
-        schedule = services.create_schedule(_draft(request), actor=request.user, now=clock.now())
+        body = valid(NewScheduleBody(data=request.data))
+        expected = body.pop("devices")
+        schedule = services.create_schedule(_draft(body), actor=request.user, now=clock.now(), expected=expected)
         return Response(_detail(schedule.pk), status=201)
 
 
@@ -48,12 +57,16 @@ class SchedulePreviewView(APIView):
 
     @extend_schema(operation_id="schedules_preview", request=ScheduleDraftBody, responses=SchedulePreview)
     def post(self, request: Request) -> Response:
-        draft = _draft(request)
+        draft = _draft(valid(ScheduleDraftBody(data=request.data)))
         zones = services.preview_firings(draft, now=clock.now())
         body = {
             "devices": sum(z.devices for z in zones),
             "unable": services.audience_of(draft.recipe, draft.include, draft.exclude).unable.count(),
             "unable_rule": services.unable_rule(draft),
+            "harm": HARM[draft.recipe].value,
+            "frozen": services.frozen_now(draft, now=clock.now()),
+            "reached_now": services.reached_now(draft, now=clock.now()),
+            "conflicts": services.conflicts_of(draft, now=clock.now()),
             "zones": [
                 {
                     "zone": z.zone,
@@ -107,9 +120,10 @@ class ScheduleEndAction(_StateAction):
 class ScheduleRunAction(APIView):
     """Run once now, besides its times."""
 
-    @extend_schema(operation_id="schedules_run", request=None, responses=RanOnce)
+    @extend_schema(operation_id="schedules_run", request=RunBody, responses=RanOnce)
     def post(self, request: Request, schedule_id: int) -> Response:
-        devices = services.run_once(_find(schedule_id), actor=request.user, now=clock.now())
+        expected = valid(RunBody(data=request.data))["devices"]
+        devices = services.run_once(_find(schedule_id), actor=request.user, now=clock.now(), expected=expected)
         return Response(RanOnce({"devices": devices}).data)
 
 
@@ -150,6 +164,10 @@ def _detail(schedule_id: int) -> Any:
     return ScheduleRow(overview.rows([_find(schedule_id)], clock.now())[0]).data
 
 
-def _draft(request: Request) -> services.ScheduleDraft:
-    body = valid(ScheduleDraftBody(data=request.data))
-    return services.ScheduleDraft(recipe=Recipe(body.pop("recipe")), when=When(body.pop("when")), **body)
+def _draft(body: dict[str, Any]) -> services.ScheduleDraft:
+    return services.ScheduleDraft(
+        recipe=Recipe(body.pop("recipe")),
+        when=When(body.pop("when")),
+        freezes=FreezeChoice(body.pop("freezes")),
+        **body,
+    )

@@ -50,6 +50,7 @@ class RolloutDraftBody(Strict):
     changes = ChangeBody(many=True)
     downgrades = serializers.BooleanField(default=False)
     standing = serializers.BooleanField(default=False)
+    late_limit = serializers.IntegerField(min_value=0, max_value=MOST_DEVICES, allow_null=True, default=None)
     at_once_per_site = serializers.IntegerField(min_value=1, allow_null=True, default=None)
     starts_per_hour = serializers.IntegerField(min_value=1, allow_null=True, default=None)
     spread_minutes = serializers.IntegerField(min_value=0, max_value=7 * 24 * 60, default=SPREAD_MINUTES)
@@ -77,9 +78,11 @@ class RolloutDraftBody(Strict):
 
 
 class LaunchBody(Strict):
-    """`devices` is the number of devices that preflight says the launch reaches."""
+    """`devices` is the number of devices that preflight says the launch reaches; `reason` says why an image is sent
+    that failed before."""
 
     devices = serializers.IntegerField(min_value=0)
+    reason = serializers.CharField(max_length=300, allow_blank=True, default="")
 
 
 class CriterionView(serializers.Serializer[Any]):
@@ -183,6 +186,11 @@ class RolloutDetail(RolloutRow):
     put_back_by = serializers.ListField(child=serializers.IntegerField())
     downgrades = serializers.BooleanField()
     standing = serializers.BooleanField()
+    late_limit = serializers.IntegerField(allow_null=True)
+    late_limit_in_force = serializers.IntegerField()
+    late_joiners = serializers.IntegerField()
+    late_joiners_waiting = serializers.IntegerField()
+    launched_despite = serializers.CharField()
     at_once_per_site = serializers.IntegerField(allow_null=True)
     starts_per_hour = serializers.IntegerField(allow_null=True)
     spread_minutes = serializers.IntegerField()
@@ -270,6 +278,7 @@ class PreflightView(serializers.Serializer[Any]):
     devices_for_95 = serializers.IntegerField()
     models = ModelInAudience(many=True)
     hops = serializers.IntegerField()
+    past_failures = serializers.ListField(child=serializers.CharField())
 
 
 class ClashRow(serializers.Serializer[Any]):

@@ -109,8 +109,14 @@ class LaunchAction(APIView):
 
     @extend_schema(operation_id="rollouts_launch", request=LaunchBody, responses={202: RolloutDetail})
     def post(self, request: Request, rollout_id: int) -> Response:
-        expected = valid(LaunchBody(data=request.data))["devices"]
-        launching.request_launch(find_rollout(rollout_id), expected=expected, actor=request.user, now=clock.now())
+        body = valid(LaunchBody(data=request.data))
+        launching.request_launch(
+            find_rollout(rollout_id),
+            expected=body["devices"],
+            despite=body["reason"],
+            actor=request.user,
+            now=clock.now(),
+        )
         return Response(detail_of(rollout_id), status=202)
 
 

@@ -3,6 +3,7 @@
 from typing import Any
 
 from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
@@ -18,6 +19,7 @@ from herald.record.models import RecordEntry
 from herald.rollouts import overview
 from herald.rollouts.api.lookup import find_rollout
 from herald.rollouts.api.serializers import ProgressPoint, RingMarks
+from herald.rollouts.standing import late_joiners
 
 #: `last_error` is asked for as `error`
 PLACES_ASKED = [f for f in PLACES if f != "last_error"]
@@ -59,6 +61,30 @@ class RolloutDeliveriesView(APIView):
             "next": rows[limit - 1].pk if len(rows) > limit else None,
         }
         return Response(DeliveryPage(body, context={"waits": waits_of(rows[:limit], clock.now())}).data)
+
+
+class LateJoinerRow(serializers.Serializer[Any]):
+    """A device that joined the audience after the launch. `waits` for a person, as it is beyond the limit of a day."""
+
+    device_id = serializers.IntegerField()
+    device = serializers.CharField()
+    joined_at = serializers.DateTimeField()
+    group = serializers.CharField()
+    cause = serializers.CharField()
+    waits = serializers.BooleanField()
+
+
+class RolloutLateJoinersView(APIView):
+    """Who joined the audience of a rollout since its launch, and why; the latest first."""
+
+    @extend_schema(
+        operation_id="rollouts_late_joiners",
+        parameters=[OpenApiParameter("limit", int, description="1 to 1000, 100 if left out")],
+        responses=LateJoinerRow(many=True),
+    )
+    def get(self, request: Request, rollout_id: int) -> Response:
+        limit = read_limit(request.query_params.get("limit"))
+        return Response(LateJoinerRow(late_joiners(find_rollout(rollout_id), most=limit), many=True).data)
 
 
 class RolloutMarksView(APIView):
