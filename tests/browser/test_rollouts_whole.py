@@ -45,7 +45,7 @@ def test_two_steps_an_approval_by_another_and_put_back(signed_in: Page, browser:
     group = group_of_old(running, "Old gateways", 3)
     page.goto(f"{running.url}/rollouts/new")
     page.get_by_role("radio", name=re.compile("Sill 5.2.1")).check()
-    page.get_by_role("button", name="whom?").click()
+    page.get_by_role("button", name="which devices?").click()
     page.get_by_label("Groups in the audience: find a group").fill("Old gateways")
     page.get_by_role("checkbox", name=re.compile("Old gateways")).check()
     expect(page.get_by_role("button", name=re.compile("go by way of other versions"))).to_be_visible()

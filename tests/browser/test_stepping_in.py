@@ -144,7 +144,7 @@ def test_a_rollout_by_the_keyboard_alone(signed_in: Page, running: Running) -> N
         keys.press("ArrowDown")
     keys.press("Space")
     expect(page.get_by_role("radio", name=re.compile(r"Lumen 7\.3\.0"))).to_be_checked()
-    page.get_by_role("button", name="whom?").focus()
+    page.get_by_role("button", name="which devices?").focus()
     keys.press("Enter")
     tab_to(page, "find a group")
     keys.type("By keys")

@@ -47,7 +47,7 @@ def test_a_rule_becomes_a_group_and_a_rollout_runs_ring_by_ring(signed_in: Page,
     page.get_by_role("link", name="Rollouts", exact=True).click()
     page.get_by_role("link", name="New rollout").click()
     page.get_by_role("radio", name=re.compile(r"Vane 1\.14\.0")).check()
-    page.get_by_role("button", name="whom?").click()
+    page.get_by_role("button", name="which devices?").click()
     page.get_by_label("Groups in the audience: find a group").fill("Masts of")
     page.get_by_role("checkbox", name=re.compile("Masts of the walk")).check()
     expect(page.get_by_text("draft kept")).to_be_visible()

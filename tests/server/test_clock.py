@@ -134,8 +134,8 @@ def test_the_job_of_launching_is_queued_with_the_launch_and_safe_to_repeat() -> 
         f"rollout:{rollout.pk}",
     )
     for _ in range(2):
-        carry_out_launch.func(**job.args)
-    carry_out_launch.func(rollout_id=999_999)
+        carry_out_launch.func(None, **job.args)
+    carry_out_launch.func(None, rollout_id=999_999)
     assert Rollout.objects.get().state == "running"
     assert rollout.deliveries.count() == 2
 

@@ -13,7 +13,7 @@ from rest_framework.test import APIClient
 from herald.api.errors import Conflict, Invalid, InvalidRule, NobodyThere
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
-from herald.deliveries.waiting import waits_for
+from herald.deliveries.waiting import waits_of
 from herald.rollouts.holding import failed_share, hold, preview_hold, release
 from herald.rollouts.models import Rollout
 from herald.rollouts.services import stop
@@ -46,7 +46,7 @@ def test_held_devices_are_not_offered_until_they_are_released() -> None:
     turn_rollouts(now=NOW)
 
     assert (phases(rollout, "lab"), phases(rollout, "field")) == (["waiting"] * 2, ["offered"] * 3)
-    waiting = waits_for(Delivery.objects.listed().filter(device__tags__contains=["lab"])[0])
+    (waiting,) = waits_of(Delivery.objects.listed().filter(device__tags__contains=["lab"])[:1], NOW).values()
     assert waiting is not None
     assert waiting.reason == "somebody to release it: bench is busy"
 

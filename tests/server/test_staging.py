@@ -83,7 +83,7 @@ def test_a_waiting_device_says_that_its_file_is_there() -> None:
     delivery = only(rollout)
     assert _reason(delivery) == "its next check-in, ahead of its window"
     says(delivery, "fetching", NOW)
-    assert _reason(delivery) == "the device to fetch the file ahead"
+    assert _reason(delivery) == "the device to fetch the file, ahead of its window"
     says(delivery, "staged", NOW)
     assert _reason(delivery) == "its window; its file is there"
     other = Delivery.objects.get(pk=delivery.pk)
@@ -142,7 +142,7 @@ def test_files_come_before_the_day_on_which_the_rollout_begins() -> None:
     assert delivery.not_before == begins
     turn_rollouts(now=NOW + 3 * HOUR)
     assert only(rollout).phase == "waiting"
-    assert _reason(only(rollout)) == "the day on which the rollout begins"
+    assert _reason(only(rollout)) == "its start"
     turn_rollouts(now=begins + 3 * HOUR)
     assert only(rollout).phase == "offered"
 

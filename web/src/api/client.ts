@@ -1,5 +1,6 @@
 /** The one way to the server: a typed client whose every refusal is an ApiError. */
 import createClient, { type Middleware } from "openapi-fetch";
+import { agreeing } from "./agreement";
 import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
@@ -61,7 +62,8 @@ const guard: Middleware = {
 };
 
 export const api = createClient<paths>({ baseUrl: "/" });
-api.use(guard);
+// answers pass the last one first: what is agreed to is asked for before a refusal is thrown
+api.use(guard, agreeing);
 
 /** The body of an answer that is known to be good. */
 export async function body<T>(call: Promise<{ data?: T }>): Promise<T> {

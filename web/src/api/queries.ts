@@ -16,6 +16,27 @@ export const health = queryOptions({
   staleTime: 60 * SECOND,
   refetchInterval: 60 * SECOND,
 });
+export const readiness = queryOptions({
+  queryKey: ["ready"],
+  queryFn: () => body(api.GET("/api/v1/ready")),
+  refetchInterval: 10 * SECOND,
+  retry: false,
+});
+export const quarantine = queryOptions({
+  queryKey: ["attention", "quarantine"],
+  queryFn: () => body(api.GET("/api/v1/quarantine")),
+  refetchInterval: 10 * SECOND,
+});
+export const lateJoiners = (id: number) =>
+  queryOptions({
+    queryKey: ["rollout", id, "late-joiners"],
+    queryFn: () =>
+      body(
+        api.GET("/api/v1/rollouts/{rollout_id}/late-joiners", {
+          params: { path: { rollout_id: id }, query: { limit: 200 } },
+        }),
+      ),
+  });
 export const now = queryOptions({
   queryKey: ["now"],
   queryFn: () => body(api.GET("/api/v1/now")),

@@ -1061,6 +1061,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/quarantine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What is in quarantine, the latest first. */
+        get: operations["quarantine_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/quarantine/{quarantine_id}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Try an object again at the next turn of the clock. */
+        post: operations["quarantine_try"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/ready": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Whether every part works: for load balancers and watchdogs, without signing in. */
+        get: operations["ready"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/record": {
         parameters: {
             query?: never;
@@ -1330,6 +1381,23 @@ export interface paths {
         put?: never;
         /** @description What holding devices back would do. */
         post: operations["rollouts_hold_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/late-joiners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who joined the audience of a rollout since its launch, and why; the latest first. */
+        get: operations["rollouts_late_joiners"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2196,12 +2264,20 @@ export interface components {
             freeze_override?: string;
             rings?: components["schemas"]["RingAheadRequest"][];
         };
-        /** @description A count of devices, with the rule that lists them. */
+        /** @description An open attention item. `count` and `rule` where it is about devices; otherwise the object it is about. */
         Attention: {
+            id: number;
+            kind: components["schemas"]["AttentionKindEnum"];
             text: string;
-            count: number;
+            count: number | null;
             rule: string;
+            object_kind: string;
+            object_id: number;
+            /** Format: date-time */
+            opened_at: string;
         };
+        /** @enum {string} */
+        AttentionKindEnum: "quarantined" | "fleet-silent" | "unknown-zone" | "silent" | "low-battery" | "no-firmware" | "awaiting-admission" | "stopped-part" | "late-joiners" | "unsettled";
         /** @description What to change of an attribute; what is left out stays. */
         AttributeChangeRequest: {
             label?: string;
@@ -2363,6 +2439,8 @@ export interface components {
             /** Format: date-time */
             expires_at?: string | null;
         };
+        /** @enum {string} */
+        CodeEnum: "paused" | "halted" | "quarantined" | "gate" | "not-admitted" | "late-joiner" | "held" | "time-over" | "runs-already" | "not-begun" | "retry" | "outranked" | "busy" | "unknown-zone" | "window" | "window-too-short" | "freeze" | "freeze-near" | "spread" | "uplink" | "site-cap" | "cap" | "hourly-cap" | "turn" | "check-in" | "fetch" | "install" | "carry-out" | "come-back" | "health";
         /** @description An enrolment code, without its letters. */
         CodeRow: {
             readonly id: number;
@@ -2435,7 +2513,7 @@ export interface components {
             deliveries: components["schemas"]["DeliveryRow"][];
             next: number | null;
         };
-        /** @description A delivery in a table. */
+        /** @description A delivery in a table. The context holds what each waits for, in `waits` (`deliveries.waiting.waits_of`). */
         DeliveryRow: {
             readonly id: number;
             device_id: number;
@@ -2734,6 +2812,8 @@ export interface components {
             made_by: string | null;
             readonly devices: number;
         };
+        /** @enum {string} */
+        FreezesEnum: "wait" | "drop";
         /**
          * @description A function of a model. `without` counts devices that have not got it, `rule` finds them; it is empty where all
          *     firmware has it.
@@ -2857,6 +2937,8 @@ export interface components {
         GroupsBodyRequest: {
             groups: number[];
         };
+        /** @enum {string} */
+        HarmEnum: "gentle" | "disruptive" | "destructive";
         /** @description `now` is the installation's time, which passes `speed` times as fast as life. */
         Health: {
             ok: boolean;
@@ -3022,9 +3104,24 @@ export interface components {
             words: string;
             count: number;
         };
-        /** @description `devices` is the number of devices that preflight says the launch reaches. */
+        /** @description A device that joined the audience after the launch. `waits` for a person, as it is beyond the limit of a day. */
+        LateJoinerRow: {
+            device_id: number;
+            device: string;
+            /** Format: date-time */
+            joined_at: string;
+            group: string;
+            cause: string;
+            waits: boolean;
+        };
+        /**
+         * @description `devices` is the number of devices that preflight says the launch reaches; `reason` says why an image is sent
+         *     that failed before.
+         */
         LaunchBodyRequest: {
             devices: number;
+            /** @default  */
+            reason?: string;
         };
         /** @description Why devices did not take part, and how many. */
         LeftOutCount: {
@@ -3166,6 +3263,30 @@ export interface components {
             expires_at: string | null;
             code: string;
         };
+        /** @description `devices` is the number of devices that the preview gave: asked for where a disruptive command runs now. */
+        NewScheduleBodyRequest: {
+            /** @default restart */
+            recipe?: components["schemas"]["RecipeEnum"];
+            include: number[];
+            exclude?: number[];
+            when: components["schemas"]["ScheduleWhenEnum"];
+            /** Format: time */
+            time_of_day?: string | null;
+            /** Format: date */
+            starts_on?: string | null;
+            /** Format: date */
+            until?: string | null;
+            /** @default 20 */
+            spread_minutes?: number;
+            /** @default 120 */
+            give_up_minutes?: number;
+            /** @default 500 */
+            at_once?: number;
+            /** @default wait */
+            freezes?: components["schemas"]["FreezesEnum"];
+            /** @default 0 */
+            devices?: number;
+        };
         /** @description A token, shown this once. */
         NewToken: {
             token: string;
@@ -3177,6 +3298,7 @@ export interface components {
             devices: number;
             heard: number;
             heard_within_minutes: number;
+            troubles: components["schemas"]["TroubleView"][];
             decisions: components["schemas"]["Decision"][];
             moving: components["schemas"]["RolloutRow"][];
             coming: components["schemas"]["Coming"][];
@@ -3192,6 +3314,7 @@ export interface components {
             gives_up_at: string;
             audience: number;
             unable: number;
+            frozen: number;
             phases: {
                 [key: string]: number;
             };
@@ -3250,10 +3373,6 @@ export interface components {
             folder_id?: number | null;
             family?: string;
             only_model?: string | null;
-            /** @default 0 */
-            joins_accepted?: number;
-            /** @default 0 */
-            leaves_accepted?: number;
         };
         /** @description What each column means; columns that are left out are not taken. */
         PatchedImportMappingRequest: {
@@ -3296,6 +3415,7 @@ export interface components {
             confirmed_pct: number;
             soak_minutes: number;
             most_unheard: number | null;
+            min_tried: number | null;
             needs_approval: boolean;
         };
         /** @description A ring plan with its versions, the newest first. */
@@ -3330,6 +3450,7 @@ export interface components {
             devices_for_95: number;
             models: components["schemas"]["ModelInAudience"][];
             hops: number;
+            past_failures: string[];
         };
         ProgressPoint: {
             /** Format: date-time */
@@ -3344,8 +3465,29 @@ export interface components {
             joining: components["schemas"]["DeviceRow"][];
             leaving: components["schemas"]["DeviceRow"][];
         };
+        /** @enum {string} */
+        QuarantinePartEnum: "rollout" | "schedule" | "group" | "device" | "delivery";
+        /** @description An object that the system leaves alone until `retry_at`, as work on it fails. */
+        QuarantineRow: {
+            readonly id: number;
+            part: components["schemas"]["QuarantinePartEnum"];
+            /** Format: int64 */
+            object_id: number;
+            cause: string;
+            trace: string;
+            /** Format: date-time */
+            since: string;
+            failures: number;
+            /** Format: date-time */
+            retry_at: string;
+        };
         RanOnce: {
             devices: number;
+        };
+        /** @description Whether the system can do its work, and what keeps it from that. */
+        Readiness: {
+            ready: boolean;
+            troubles: components["schemas"]["TroubleView"][];
         };
         /** @enum {string} */
         RecipeEnum: "restart";
@@ -3404,6 +3546,7 @@ export interface components {
             confirmed_pct?: number;
             soak_minutes?: number;
             most_unheard?: number | null;
+            min_tried?: number | null;
             needs_approval?: boolean;
         };
         /** @description One ring: `group_id` with kind group, `share_pct` (of those left) with share, `number` with number. */
@@ -3422,6 +3565,7 @@ export interface components {
             /** @default 60 */
             soak_minutes?: number;
             most_unheard?: number | null;
+            min_tried?: number | null;
             /** @default false */
             needs_approval?: boolean;
         };
@@ -3472,7 +3616,7 @@ export interface components {
             opens: components["schemas"]["MomentBand"];
             through: components["schemas"]["MomentBand"];
         };
-        /** @description A ring as it stands. `phases` counts its deliveries. */
+        /** @description A ring as it stands. `phases` counts its deliveries; of those confirmed `lost` were lost since. */
         RingView: {
             id: number;
             position: number;
@@ -3486,6 +3630,8 @@ export interface components {
             confirmed_pct: number;
             soak_minutes: number;
             most_unheard: number | null;
+            min_tried: number | null;
+            lost: number;
             needs_approval: boolean;
             approved_by: string | null;
             /** Format: date-time */
@@ -3513,6 +3659,7 @@ export interface components {
             phases: {
                 [key: string]: number;
             };
+            quarantined: string;
             rings: components["schemas"]["RingView"][];
             total: number;
             /** Format: date-time */
@@ -3543,6 +3690,11 @@ export interface components {
             put_back_by: number[];
             downgrades: boolean;
             standing: boolean;
+            late_limit: number | null;
+            late_limit_in_force: number;
+            late_joiners: number;
+            late_joiners_waiting: number;
+            launched_despite: string;
             at_once_per_site: number | null;
             starts_per_hour: number | null;
             spread_minutes: number;
@@ -3570,6 +3722,7 @@ export interface components {
             downgrades?: boolean;
             /** @default false */
             standing?: boolean;
+            late_limit?: number | null;
             at_once_per_site?: number | null;
             starts_per_hour?: number | null;
             /** @default 15 */
@@ -3622,6 +3775,7 @@ export interface components {
             phases: {
                 [key: string]: number;
             };
+            quarantined: string;
             rings: components["schemas"]["RingView"][];
             total: number;
             /** Format: date-time */
@@ -3675,6 +3829,11 @@ export interface components {
             /** Format: double */
             took_ms: number;
         };
+        /** @description `devices` is the number of devices that it was shown to run on. */
+        RunBodyRequest: {
+            /** @default 0 */
+            devices?: number;
+        };
         /** @description A command. `time_of_day` is by each device's own clock. */
         ScheduleDraftBodyRequest: {
             /** @default restart */
@@ -3694,15 +3853,22 @@ export interface components {
             give_up_minutes?: number;
             /** @default 500 */
             at_once?: number;
+            /** @default wait */
+            freezes?: components["schemas"]["FreezesEnum"];
         };
         /**
          * @description The next firings per zone, and how many devices it would be for now. `unable` ones of its groups are left out,
-         *     as their firmware cannot do it; `unable_rule` finds them.
+         *     as their firmware cannot do it; `unable_rule` finds them. A freeze holds `frozen` of them now; it would run on
+         *     `reached_now` of them now.
          */
         SchedulePreview: {
             devices: number;
             unable: number;
             unable_rule: string;
+            harm: components["schemas"]["HarmEnum"];
+            frozen: number;
+            reached_now: number;
+            conflicts: components["schemas"]["ClashRow"][];
             zones: components["schemas"]["ZoneFiringsView"][];
         };
         /** @description A schedule in a list, with its latest firings. */
@@ -3712,6 +3878,10 @@ export interface components {
             sentence: components["schemas"]["SentencePart"][];
             state: components["schemas"]["ScheduleStateEnum"];
             when: components["schemas"]["ScheduleWhenEnum"];
+            harm: components["schemas"]["HarmEnum"];
+            freezes: components["schemas"]["FreezesEnum"];
+            reached_now: number;
+            quarantined: string;
             include: components["schemas"]["NamedThing"][];
             exclude: components["schemas"]["NamedThing"][];
             /** Format: time */
@@ -3878,6 +4048,13 @@ export interface components {
         Touched: {
             devices: number;
         };
+        /** @description Something that is wrong with the system itself. `since` is real time. */
+        TroubleView: {
+            kind: string;
+            text: string;
+            /** Format: date-time */
+            since: string | null;
+        };
         /** @enum {string} */
         TypeEnum: "text" | "choice" | "number" | "yes/no" | "date" | "version";
         /** @description The versions of a model from the oldest to the newest; `newest` is the newest that is approved and current. */
@@ -3934,8 +4111,12 @@ export interface components {
                 [key: string]: string;
             };
         };
-        /** @description What a delivery waits for; `until` is when that ends, if it is known. */
+        /**
+         * @description What a delivery waits for, as a code and in words that follow “waits for”; `until` is when that ends, if it is
+         *     known.
+         */
         WaitsFor: {
+            code: components["schemas"]["CodeEnum"];
             reason: string;
             /** Format: date-time */
             until: string | null;
@@ -4039,7 +4220,12 @@ export interface operations {
     attributes_change: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer with the consequences only, and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
             path: {
                 key: string;
             };
@@ -4233,7 +4419,12 @@ export interface operations {
     custodians_change: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer with the consequences only, and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
             path: {
                 id: number;
             };
@@ -4474,7 +4665,12 @@ export interface operations {
     edits_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer with the consequences only, and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
             path?: never;
             cookie?: never;
         };
@@ -4518,7 +4714,12 @@ export interface operations {
     edits_undo: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer with the consequences only, and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
             path: {
                 edit_id: number;
             };
@@ -4947,7 +5148,12 @@ export interface operations {
     groups_change: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer with the consequences only, and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
             path: {
                 group_id: number;
             };
@@ -4993,7 +5199,12 @@ export interface operations {
     groups_make_by_rule: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer with the consequences only, and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
             path: {
                 group_id: number;
             };
@@ -5018,7 +5229,12 @@ export interface operations {
     groups_make_static: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer with the consequences only, and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
             path: {
                 group_id: number;
             };
@@ -5063,7 +5279,12 @@ export interface operations {
     groups_change_members: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer with the consequences only, and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
             path: {
                 group_id: number;
             };
@@ -5393,7 +5614,12 @@ export interface operations {
     imports_accept: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer with the consequences only, and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
             path: {
                 import_id: number;
             };
@@ -5547,7 +5773,12 @@ export interface operations {
     models_change: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer with the consequences only, and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
             path: {
                 id: number;
             };
@@ -5768,6 +5999,72 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    quarantine_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuarantineRow"][];
+                };
+            };
+        };
+    };
+    quarantine_try: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                quarantine_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    ready: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Readiness"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Readiness"];
+                };
             };
         };
     };
@@ -6224,6 +6521,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HoldEffect"];
+                };
+            };
+        };
+    };
+    rollouts_late_joiners: {
+        parameters: {
+            query?: {
+                /** @description 1 to 1000, 100 if left out */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LateJoinerRow"][];
                 };
             };
         };
@@ -6825,7 +7146,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ScheduleDraftBodyRequest"];
+                "application/json": components["schemas"]["NewScheduleBodyRequest"];
             };
         };
         responses: {
@@ -6959,7 +7280,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["RunBodyRequest"];
+            };
+        };
         responses: {
             200: {
                 headers: {
@@ -7177,7 +7502,12 @@ export interface operations {
     sites_change: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer with the consequences only, and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
             path: {
                 id: number;
             };
@@ -7270,7 +7600,12 @@ export interface operations {
     tags_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer with the consequences only, and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
             path: {
                 slug: string;
             };
@@ -7290,7 +7625,12 @@ export interface operations {
     tags_rename: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer with the consequences only, and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
             path: {
                 slug: string;
             };

@@ -13,6 +13,7 @@ import { Groups } from "@/rooms/groups/groups";
 import { Overlaps } from "@/rooms/groups/overlaps";
 import { Library } from "@/rooms/library/library";
 import { Now } from "@/rooms/now/now";
+import { QuarantinePage } from "@/rooms/now/quarantine";
 import { RecordRoom } from "@/rooms/record/record";
 import { Compare } from "@/rooms/rollouts/compare";
 import { NewRollout } from "@/rooms/rollouts/compose";
@@ -136,6 +137,7 @@ export const libraryRoute = createRoute({
 
 const tree = root.addChildren([
   route("/", Now),
+  route("/quarantine", QuarantinePage),
   fleetRoute,
   importRoute,
   deviceRoute,

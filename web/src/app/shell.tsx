@@ -10,11 +10,13 @@ import { useLive } from "@/api/live";
 import { session } from "@/api/queries";
 import { city } from "@/parts/format";
 import { SignIn } from "@/rooms/access/sign-in";
+import { AgreementDialog } from "./agreement-dialog";
 import { ClockProvider, useClock } from "./clock";
 import { Keys } from "./keys";
 import { Palette } from "./palette";
 import { ROOMS } from "./rooms";
 import { nextTheme, setTheme } from "./theme";
+import { Troubles } from "./troubles";
 
 export function Shell() {
   const { data, isPending, error } = useQuery(session);
@@ -73,9 +75,11 @@ function House({ user }: { user: Schemas["Me"] }) {
           reconnects by itself.
         </p>
       )}
+      <Troubles />
       <main id="work" className="min-h-0 flex-1">
         <Outlet />
       </main>
+      <AgreementDialog />
       <Keys onFind={find} />
       <Palette open={finding} onClose={() => setFinding(false)} />
     </div>

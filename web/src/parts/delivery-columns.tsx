@@ -1,7 +1,7 @@
 /** The columns in which deliveries are listed, for rollouts and commands alike. */
 import type { Schemas } from "@/api/client";
 import { Dial } from "./dial";
-import { relative } from "./format";
+import { relative, waitWords } from "./format";
 import { LOOK } from "./phases";
 import type { Column } from "./table";
 
@@ -30,8 +30,7 @@ export function useDeliveryColumns(now: Date): Column<Row>[] {
       key: "waits",
       head: "Waits for",
       width: "minmax(180px, 1.9fr)",
-      cell: (d) =>
-        d.waits_for ? `${d.waits_for.reason}${d.waits_for.until ? `, ${relative(d.waits_for.until, now)}` : ""}` : "",
+      cell: (d) => (d.waits_for ? waitWords(d.waits_for, now) : ""),
     },
     { key: "since", head: "Since", width: "minmax(90px, 0.8fr)", cell: (d) => relative(d.phase_since, now) },
     {

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { city, count, counted, instant, percent, relative, span } from "./format";
+import { city, count, counted, instant, percent, relative, span, waitWords } from "./format";
 
 describe("numbers", () => {
   it("puts thin spaces between thousands", () => {
@@ -33,5 +33,16 @@ describe("times", () => {
   });
   it("names a zone by its city", () => {
     expect(city("America/Santiago")).toBe("Santiago");
+  });
+});
+
+describe("waitWords", () => {
+  const now = new Date("2026-11-23T12:00:00Z");
+  const wait = (until: string | null) => ({ code: "check-in", reason: "its next check-in", until });
+  it("says when a wait ends, and by how much it is overdue", () => {
+    expect(waitWords(wait(null), now)).toBe("its next check-in");
+    expect(waitWords(wait("2026-11-23T12:14:00Z"), now)).toBe("its next check-in, in 14 min");
+    expect(waitWords(wait("2026-11-23T11:46:00Z"), now)).toBe("its next check-in, overdue by 14 min");
+    expect(waitWords(wait("2026-11-23T11:59:30Z"), now)).toBe("its next check-in, now");
   });
 });

@@ -39,6 +39,14 @@ export function relative(at: string, now: Date): string {
   return ms < 0 ? `${words} ago` : `in ${words}`;
 }
 
+/** What a delivery waits for, and until when; a moment that is past is overdue by so much. */
+export function waitWords(wait: { code: string; reason: string; until: string | null }, now: Date): string {
+  if (!wait.until) return wait.reason;
+  const late = (now.getTime() - new Date(wait.until).getTime()) / 1000;
+  if (late >= 60) return `${wait.reason}, overdue by ${span(late)}`;
+  return `${wait.reason}, ${late > 0 ? "now" : relative(wait.until, now)}`;
+}
+
 /** Seconds in their two largest units. */
 export function span(seconds: number): string {
   if (seconds < 60) return `${Math.round(seconds)} s`;

@@ -6,6 +6,7 @@ from rest_framework import serializers
 
 from herald.api.fields import NamedThing, SentencePart, Strict
 from herald.commands.models import FreezeChoice, Harm, Recipe, ScheduleState, When
+from herald.deliveries.api.serializers import ClashRow
 from herald.groups.models import Group
 
 
@@ -51,16 +52,6 @@ class ZoneFiringsView(serializers.Serializer[Any]):
     firings = FiringView(many=True)
 
 
-class ConflictRow(serializers.Serializer[Any]):
-    """Something that wants so many of the same devices, and what will happen."""
-
-    kind = serializers.ChoiceField(choices=["rollout", "freeze", "schedule"])
-    id = serializers.IntegerField()
-    name = serializers.CharField()
-    devices = serializers.IntegerField()
-    what = serializers.CharField()
-
-
 class SchedulePreview(serializers.Serializer[Any]):
     """The next firings per zone, and how many devices it would be for now. `unable` ones of its groups are left out,
     as their firmware cannot do it; `unable_rule` finds them. A freeze holds `frozen` of them now; it would run on
@@ -72,7 +63,7 @@ class SchedulePreview(serializers.Serializer[Any]):
     harm = serializers.ChoiceField(choices=Harm.choices)
     frozen = serializers.IntegerField()
     reached_now = serializers.IntegerField()
-    conflicts = ConflictRow(many=True)
+    conflicts = ClashRow(many=True)
     zones = ZoneFiringsView(many=True)
 
 

@@ -113,3 +113,13 @@ class TimelineEntry(serializers.Serializer[Any]):
     device = serializers.CharField()
     rollout = serializers.IntegerField(allow_null=True)
     schedule = serializers.IntegerField(allow_null=True)
+
+
+class ClashRow(serializers.Serializer[Any]):
+    """Something that wants so many of the same devices, and what will happen."""
+
+    kind = serializers.ChoiceField(choices=["rollout", "freeze", "schedule"])
+    id = serializers.IntegerField()
+    name = serializers.CharField()
+    devices = serializers.IntegerField()
+    what = serializers.CharField()

@@ -281,16 +281,6 @@ class PreflightView(serializers.Serializer[Any]):
     past_failures = serializers.ListField(child=serializers.CharField())
 
 
-class ClashRow(serializers.Serializer[Any]):
-    """Something that wants so many of the same devices, and what will happen."""
-
-    kind = serializers.ChoiceField(choices=["rollout", "freeze", "schedule"])
-    id = serializers.IntegerField()
-    name = serializers.CharField()
-    devices = serializers.IntegerField()
-    what = serializers.CharField()
-
-
 class OutcomeDevice(serializers.ModelSerializer[Device]):
     """A device behind one count of a preflight."""
 

@@ -10,12 +10,12 @@ from rest_framework.views import APIView
 from herald.api.errors import Invalid
 from herald.api.fields import read_limit, valid
 from herald.clock.source import clock
+from herald.deliveries.api.serializers import ClashRow
 from herald.fleet.models import Device
 from herald.fleet.services import device_ids
 from herald.rollouts import drafting, launching, overview
 from herald.rollouts.api.lookup import detail_of, find_rollout
 from herald.rollouts.api.serializers import (
-    ClashRow,
     LaunchBody,
     OutcomeDevice,
     PreflightView,

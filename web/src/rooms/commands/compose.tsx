@@ -25,6 +25,7 @@ const START: Draft = {
   spread_minutes: 20,
   give_up_minutes: 120,
   at_once: 500,
+  freezes: "wait",
 };
 
 export function NewCommand() {
@@ -32,6 +33,7 @@ export function NewCommand() {
   const navigate = useNavigate();
   const [draft, setDraft] = useState(START);
   const [open, setOpen] = useState("audience");
+  const [typed, setTyped] = useState("");
   const { data: groups } = useQuery(groupsQuery);
   const settled = useDebounced(draft, 250);
   const preview = useQuery({
@@ -42,7 +44,7 @@ export function NewCommand() {
     placeholderData: (before) => before,
   });
   const save = useMutation({
-    mutationFn: () => body(api.POST("/api/v1/schedules", { body: draft })),
+    mutationFn: () => body(api.POST("/api/v1/schedules", { body: { ...draft, devices: Number(typed) } })),
     onSuccess: (saved) => {
       client.invalidateQueries({ queryKey: ["schedule"] });
       toast("Command saved");
@@ -53,19 +55,28 @@ export function NewCommand() {
   const daily = draft.when === "daily";
   const parts = [
     { slot: "", text: "Restart " },
-    { slot: "audience", text: named(draft.include) || "whom?" },
+    { slot: "audience", text: named(draft.include) || "which devices?" },
     { slot: "", text: " " },
-    { slot: "exclude", text: draft.exclude?.length ? `without ${named(draft.exclude)}` : "leaving nobody out" },
+    { slot: "exclude", text: draft.exclude?.length ? `without ${named(draft.exclude)}` : "with no exclusions" },
     { slot: "", text: " " },
     { slot: "when", text: daily ? `every day at ${draft.time_of_day?.slice(0, 5)} device time` : "now" },
     { slot: "", text: ", " },
     { slot: "spread", text: `spread over ${minutesWords(draft.spread_minutes ?? 0)}` },
     { slot: "", text: ", " },
     { slot: "give_up", text: `giving up after ${minutesWords(draft.give_up_minutes ?? 0)}` },
+    { slot: "", text: ", " },
+    {
+      slot: "freezes",
+      text: draft.freezes === "drop" ? "leaving out devices in a freeze" : "waiting for freezes to end",
+    },
   ];
   const options = groups?.map((g) => ({ id: g.id, name: g.name, note: count(g.member_count) })) ?? [];
-  const reached = preview.data?.devices ?? 0;
-  const ready = draft.include.length > 0 && !preview.error && (daily || reached > 0);
+  const reached = preview.data?.reached_now ?? 0;
+  const asksForCount = !daily && preview.data?.harm !== "gentle";
+  const isTyped = /^\d+$/.test(typed.trim()) && Number(typed) === reached;
+  const settledNow = settled === draft && preview.data !== undefined && !preview.isPlaceholderData;
+  const ready =
+    draft.include.length > 0 && !preview.error && (daily || (settledNow && reached > 0 && (!asksForCount || isTyped)));
   return (
     <div className="grid h-full grid-cols-[1fr_380px] max-lg:grid-cols-1">
       <div className="overflow-auto px-5 py-4">
@@ -77,10 +88,11 @@ export function NewCommand() {
             title={
               {
                 audience: "On which devices?",
-                exclude: "Without whom?",
+                exclude: "Which devices are excluded?",
                 when: "When?",
                 spread: "Spread over how long?",
                 give_up: "When does it give up?",
+                freezes: "What about devices in a freeze?",
               }[open]
             }
             aside={<Button onClick={() => setOpen("")}>Done</Button>}
@@ -153,6 +165,18 @@ export function NewCommand() {
                 />
               </Labelled>
             )}
+            {open === "freezes" && (
+              <Labelled label="As it fires" hint="A freeze that begins before the command is over counts too.">
+                <select
+                  className="field w-64"
+                  value={draft.freezes}
+                  onChange={(e) => setDraft({ ...draft, freezes: e.target.value as Draft["freezes"] })}
+                >
+                  <option value="wait">they wait for its end</option>
+                  <option value="drop">they are left out</option>
+                </select>
+              </Labelled>
+            )}
             {open === "give_up" && (
               <Labelled
                 label="Minutes after the firing"
@@ -174,10 +198,27 @@ export function NewCommand() {
         <h2 className="text-[1.1rem]">Next firings</h2>
         {draft.include.length === 0 && <p className="text-soft">Choose an audience first; no group is nobody.</p>}
         <Problem error={preview.error} />
-        {preview.data && draft.include.length > 0 && <Firings data={preview.data} daily={daily} />}
+        {preview.data && draft.include.length > 0 && (
+          <Firings data={preview.data} daily={daily} freezes={draft.freezes ?? "wait"} />
+        )}
         <hr className="my-4 border-rule" />
+        {asksForCount && reached > 0 && (
+          <label className="mb-2 block">
+            <span className="text-soft">
+              {counted(reached, "device")} would restart now. Type the number of devices to run it.
+            </span>
+            <input
+              className="field mt-1 w-28"
+              inputMode="numeric"
+              aria-label="Number of devices"
+              placeholder={String(reached)}
+              value={typed}
+              onChange={(e) => setTyped(e.target.value)}
+            />
+          </label>
+        )}
         <Button kind="main" disabled={!ready || save.isPending} onClick={() => save.mutate()}>
-          {daily ? "Save the schedule" : `Restart ${counted(reached, "device")} now`}
+          {daily ? "Save the schedule" : settledNow ? `Restart ${counted(reached, "device")} now` : "Restart now"}
         </Button>
         <div className="mt-2">
           <Problem error={save.error} />
@@ -187,13 +228,45 @@ export function NewCommand() {
   );
 }
 
-function Firings({ data, daily }: { data: Schemas["SchedulePreview"]; daily: boolean }) {
+function Firings({
+  data,
+  daily,
+  freezes,
+}: {
+  data: Schemas["SchedulePreview"];
+  daily: boolean;
+  freezes: "wait" | "drop";
+}) {
   const { now, zone } = useClock();
   return (
     <>
       <p className="text-soft" aria-live="polite">
         {counted(data.devices, "device")} now; the audience is looked up anew at each firing.
       </p>
+      {data.frozen > 0 && (
+        <p>
+          <span aria-hidden className="text-plum">
+            ◐{" "}
+          </span>
+          {counted(data.frozen, "device is", "devices are")} in a freeze now:{" "}
+          {freezes === "drop"
+            ? "left out of a firing at this moment."
+            : "each waits for its end, or until it gives up."}
+        </p>
+      )}
+      {data.conflicts.length > 0 && (
+        <section className="mt-2">
+          <h3 className="font-sans font-semibold">Conflicts</h3>
+          <ul>
+            {data.conflicts.map((c) => (
+              <li key={`${c.kind}${c.id}`} className="border-rule border-b border-dashed py-1 last:border-0">
+                {c.name} <strong>{counted(c.devices, "device")}</strong>
+                <span className="block text-soft text-xs">{c.what}</span>
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
       {data.unable > 0 && (
         <p>
           <span aria-hidden className="text-saffron">

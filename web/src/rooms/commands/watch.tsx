@@ -1,12 +1,13 @@
 /** Watching a command: its sentence, its firings zone by zone, and every device. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
+import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { scheduleDeliveries, schedule as scheduleQuery } from "@/api/queries";
 import { useClock } from "@/app/clock";
 import { commandRoute } from "@/app/router";
-import { Button, Card, Confirm, Problem } from "@/parts/controls";
+import { Button, Card, Confirm, Modal, Problem } from "@/parts/controls";
 import { useDeliveryColumns } from "@/parts/delivery-columns";
 import { city, count, counted, instant } from "@/parts/format";
 import { IN_HAND, OUT, sum, summary } from "@/parts/phases";
@@ -37,7 +38,8 @@ export function CommandPage() {
           <Sentence className="text-[1.55rem]" parts={data.sentence} />
           <p className="mt-1 text-soft">
             Schedule {data.id} · since {instant(data.created_at, zone, now)}
-            {data.created_by && ` by ${data.created_by}`} · {data.state}
+            {data.created_by && ` by ${data.created_by}`} ·{" "}
+            {data.quarantined ? <span className="text-brick">in quarantine: {data.quarantined}</span> : data.state}
             {data.next_firing &&
               ` · next: ${city(data.next_zone ?? "")} ${instant(data.next_firing, zone, now)} (your clock)`}
           </p>
@@ -134,7 +136,9 @@ function Acts({ schedule }: { schedule: Row }) {
           await api.POST("/api/v1/schedules/{schedule_id}/end", path);
           return "Ended";
         case "run": {
-          const { devices } = await body(api.POST("/api/v1/schedules/{schedule_id}/run", path));
+          const { devices } = await body(
+            api.POST("/api/v1/schedules/{schedule_id}/run", { ...path, body: { devices: schedule.reached_now } }),
+          );
           return `Running once for ${counted(devices, "device")}`;
         }
       }
@@ -149,15 +153,7 @@ function Acts({ schedule }: { schedule: Row }) {
   return (
     <div className="flex flex-col items-end gap-2">
       <div className="flex gap-2">
-        <Confirm
-          trigger={<Button>Run once now…</Button>}
-          title="Run it once, now?"
-          action="Run it now"
-          onConfirm={() => act.mutate("run")}
-        >
-          It goes to everybody in its groups at this moment, besides its own times. Each device is silent for a minute
-          or two.
-        </Confirm>
+        <RunOnce schedule={schedule} onRun={() => act.mutate("run")} />
         {schedule.state === "active" ? (
           <Button onClick={() => act.mutate("pause")}>Pause</Button>
         ) : (
@@ -178,5 +174,53 @@ function Acts({ schedule }: { schedule: Row }) {
       </div>
       <Problem error={act.error} />
     </div>
+  );
+}
+
+/** Running it besides its times: what it reaches is said, and typed where it is disruptive. */
+function RunOnce({ schedule, onRun }: { schedule: Row; onRun: () => void }) {
+  const [open, setOpen] = useState(false);
+  const [typed, setTyped] = useState("");
+  const reached = schedule.reached_now;
+  const isTyped = schedule.harm === "gentle" || (/^\d+$/.test(typed.trim()) && Number(typed) === reached);
+  const close = () => {
+    setOpen(false);
+    setTyped("");
+  };
+  return (
+    <>
+      <Button onClick={() => setOpen(true)}>Run once now…</Button>
+      <Modal open={open} onClose={close} title="Run it once, now">
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            if (!isTyped || reached === 0) return;
+            onRun();
+            close();
+          }}
+        >
+          <p>It runs on {counted(reached, "device")} now, besides its own times. Each is silent for a minute or two.</p>
+          {schedule.harm !== "gentle" && reached > 0 && (
+            <label className="mt-3 block">
+              <span className="text-soft">Type the number of devices to run it.</span>
+              <input
+                className="field mt-1 block w-28"
+                inputMode="numeric"
+                aria-label="Number of devices"
+                placeholder={String(reached)}
+                value={typed}
+                onChange={(e) => setTyped(e.target.value)}
+              />
+            </label>
+          )}
+          <div className="mt-4 flex justify-end gap-2">
+            <Button onClick={close}>Cancel</Button>
+            <Button kind="main" type="submit" disabled={!isTyped || reached === 0}>
+              Run it on {counted(reached, "device")}
+            </Button>
+          </div>
+        </form>
+      </Modal>
+    </>
   );
 }

@@ -8,7 +8,7 @@ import { useClock } from "@/app/clock";
 import { deviceRoute } from "@/app/router";
 import { Button, Card, Modal, Problem } from "@/parts/controls";
 import { Dial } from "@/parts/dial";
-import { city, fullInstant, instant, relative } from "@/parts/format";
+import { city, fullInstant, instant, relative, waitWords } from "@/parts/format";
 import { Pairs } from "@/parts/pairs";
 import { IN_HAND, LOOK } from "@/parts/phases";
 import { Timeline } from "@/parts/timeline";
@@ -98,10 +98,7 @@ export function DevicePage() {
                 <span>
                   <strong>{inHand.what}</strong>, {LOOK[inHand.phase].word}
                   {inHand.waits_for && (
-                    <span className="block text-soft">
-                      waits for {inHand.waits_for.reason}
-                      {inHand.waits_for.until && `, ${relative(inHand.waits_for.until, now)}`}
-                    </span>
+                    <span className="block text-soft">waits for {waitWords(inHand.waits_for, now)}</span>
                   )}
                 </span>
               </p>
@@ -137,7 +134,7 @@ export function DevicePage() {
                       </Link>
                     )}{" "}
                     {LOOK[o.phase].word} <span className="text-soft">{instant(o.phase_since, zone, now)}</span>
-                    {o.waits_for && <span className="block text-soft">waits for {o.waits_for.reason}</span>}
+                    {o.waits_for && <span className="block text-soft">waits for {waitWords(o.waits_for, now)}</span>}
                     {o.last_error && <span className="block font-mono text-brick text-xs">{o.last_error}</span>}
                   </span>
                 </li>

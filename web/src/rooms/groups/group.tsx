@@ -82,7 +82,7 @@ function RuleGroup({
         ? body(
             api.PATCH("/api/v1/groups/{group_id}", {
               params: { path: { group_id: group.id } },
-              body: { rule, joins_accepted: shown?.joins ?? 0, leaves_accepted: shown?.leaves ?? 0 },
+              body: { rule },
             }),
           )
         : body(api.POST("/api/v1/groups", { body: { name, rule, kind: "rule", folder_id: folder } })),
@@ -237,7 +237,7 @@ function RuleGroup({
           </>
         )}
         <h2 className="mb-1 text-[1.05rem]">Saving changes this</h2>
-        <Consequence group={group} shown={shown} />
+        <Consequence group={group} shown={shown} rule={rule} />
         {group && (
           <>
             <hr className="my-4 border-rule" />

@@ -1,8 +1,12 @@
 /** What saving a rule changes, and the button that says so; where something runs by the group, its numbers are
  * agreed to first. */
-import type { Schemas } from "@/api/client";
-import { Button, Confirm } from "@/parts/controls";
+import { queryOptions, useQuery } from "@tanstack/react-query";
+import type { Consequences } from "@/api/agreement";
+import { api, body, type Schemas } from "@/api/client";
+import { ConsequenceList } from "@/app/agreement-dialog";
+import { Button, Problem } from "@/parts/controls";
 import { count, counted } from "@/parts/format";
+import { useDebounced } from "@/parts/use-debounced";
 
 type Group = Schemas["GroupDetail"] | null;
 type Preview = Schemas["RulePreview"] | undefined;
@@ -24,63 +28,55 @@ export function SaveRule({
   disabled: boolean;
   onSave: () => void;
 }) {
-  const words = saveWords(group, shown);
-  const following = group?.following ?? [];
-  if (following.length === 0 || (!shown?.joins && !shown?.leaves))
-    return (
-      <Button kind="main" disabled={disabled} onClick={onSave}>
-        {words}
-      </Button>
-    );
+  // where something running is reached, the panel of consequences asks before anything is saved
   return (
-    <Confirm
-      trigger={
-        <Button kind="main" disabled={disabled}>
-          {words}…
-        </Button>
-      }
-      title={`${count(shown.joins ?? 0)} join and ${count(shown.leaves ?? 0)} leave what runs`}
-      action={words}
-      onConfirm={onSave}
-    >
-      <p className="mb-2">From the next firing on, this reaches the changed group:</p>
-      <ul className="list-disc space-y-1 pl-4 text-ink">
-        {following.map((u) => (
-          <li key={u.kind + u.id}>{u.sentence}</li>
-        ))}
-      </ul>
-    </Confirm>
+    <Button kind="main" disabled={disabled} onClick={onSave}>
+      {saveWords(group, shown)}
+    </Button>
   );
 }
 
-const EFFECT: Record<string, string> = {
-  schedule: "fires for those who are in at each firing.",
-  rollout: "its devices were taken at launch and do not change by this.",
-  group: "is evaluated again at once.",
-};
+/** What saving this rule for the group would set off, counted with the groups that name it; nothing is saved. */
+const consequencesOf = (id: number, rule: string) =>
+  queryOptions({
+    queryKey: ["preview", "consequences", id, rule],
+    queryFn: async () => {
+      const told = await body(
+        api.PATCH("/api/v1/groups/{group_id}", {
+          params: { path: { group_id: id }, header: { "Herald-Dry-Run": true } },
+          body: { rule },
+        }),
+      );
+      return told as unknown as Consequences;
+    },
+    retry: false,
+  });
 
-export function Consequence({ group, shown }: { group: Group; shown: Preview }) {
-  if (!shown) return <p className="text-soft">Nothing can be saved until the rule can be understood.</p>;
+/** What saving does, asked once typing has paused: it is counted by doing it and taking it back. */
+export function Consequence({ group, shown, rule }: { group: Group; shown: Preview; rule: string }) {
+  const settled = useDebounced(rule, 900);
+  const changes = Boolean(shown && (shown.joins || shown.leaves));
+  const told = useQuery({
+    ...consequencesOf(group?.id ?? 0, settled),
+    enabled: group !== null && changes && settled === rule,
+  });
+  if (!shown) return <p className="text-soft">The rule must be understood before anything can be saved.</p>;
   if (!group) return <p className="text-soft">A new group of {counted(shown.count, "device")}; nothing uses it yet.</p>;
-  const joins = shown.joins ?? 0;
-  const leaves = shown.leaves ?? 0;
-  if (!joins && !leaves) return <p className="text-soft">Nobody joins and nobody leaves.</p>;
+  if (!changes) return <p className="text-soft">Nobody joins and nobody leaves.</p>;
   return (
     <div className="space-y-1.5">
       <p>
-        <strong>{counted(joins, "device")}</strong> join, <strong>{count(leaves)}</strong> leave.
+        <strong>{counted(shown.joins ?? 0, "device")}</strong> join, <strong>{count(shown.leaves ?? 0)}</strong> leave.
       </p>
-      {group.uses.map((u) => (
-        <p key={u.kind + u.id}>
-          {u.sentence}: {EFFECT[u.kind]}
-        </p>
-      ))}
-      {group.following
-        .filter((f) => !group.uses.some((u) => u.kind === f.kind && u.id === f.id))
-        .map((f) => (
-          <p key={`follows${f.kind}${f.id}`}>{f.sentence} follows by way of other rules.</p>
-        ))}
-      {group.uses.length === 0 && <p className="text-soft">Nothing uses this group.</p>}
+      {told.error ? (
+        <Problem error={told.error} />
+      ) : !told.data || settled !== rule ? (
+        <p className="text-soft">Counting what that sets off…</p>
+      ) : told.data.uses.length === 0 ? (
+        <p className="text-soft">Nothing running follows it.</p>
+      ) : (
+        <ConsequenceList consequences={told.data} />
+      )}
     </div>
   );
 }

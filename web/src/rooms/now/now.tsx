@@ -1,6 +1,7 @@
 /** Now: what waits for a decision, what moves, what comes next, what wants attention. */
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
+import type { Schemas } from "@/api/client";
 import { now as nowQuery } from "@/api/queries";
 import { useClock } from "@/app/clock";
 import { Empty, Problem } from "@/parts/controls";
@@ -10,8 +11,8 @@ import { Strip } from "@/rooms/rollouts/strip";
 
 const WORDS = ["Nothing", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine"];
 
-/** "Two things wait for you; four rollouts are moving." */
-export function headline(decisions: number, moving: number): string {
+/** "Two things wait for you; four rollouts are moving." While the system itself stands still, nothing is said to move. */
+export function headline(decisions: number, moving: number, standsStill = false): string {
   const number = (n: number) => WORDS[n] ?? String(n);
   const waits =
     decisions === 1 ? "One thing waits for you" : `${number(decisions)} ${decisions ? "things wait" : "waits"} for you`;
@@ -21,7 +22,7 @@ export function headline(decisions: number, moving: number): string {
       : moving === 1
         ? "one rollout is moving"
         : `${number(moving).toLowerCase()} rollouts are moving`;
-  return `${waits}; ${moves}.`;
+  return standsStill ? `${waits}; nothing moves while a part of the system stands still.` : `${waits}; ${moves}.`;
 }
 
 const MARK = { halted: ["■", "text-brick"], stuck: ["◆", "text-saffron"], paused: ["◐", "text-plum"] } as const;
@@ -40,7 +41,7 @@ export function Now() {
     <div className="grid h-full grid-cols-[1fr_320px] max-lg:grid-cols-1">
       <div className="overflow-auto px-5 py-4">
         <div className="mb-4 flex items-baseline justify-between gap-6">
-          <h1 className="text-2xl">{headline(data.decisions.length, data.moving.length)}</h1>
+          <h1 className="text-2xl">{headline(data.decisions.length, data.moving.length, data.troubles.length > 0)}</h1>
           <p className="text-soft">
             {counted(data.devices, "device")} · {count(data.heard)} heard from in the last {data.heard_within_minutes}{" "}
             min
@@ -132,20 +133,58 @@ export function Now() {
         <h2 className="mt-6 mb-1 text-[1.05rem]">Wants attention</h2>
         <ul>
           {data.attention.map((a) => (
-            <li key={a.text}>
-              <Link
-                to="/fleet"
-                search={{ rule: a.rule }}
-                className="flex min-h-[28px] items-center justify-between hover:underline"
-              >
-                <span>{a.text}</span>
-                <strong>{count(a.count)}</strong>
-              </Link>
-            </li>
+            <AttentionRow key={a.id} item={a} />
           ))}
           {data.attention.length === 0 && <li className="text-soft">Nothing.</li>}
         </ul>
       </aside>
     </div>
+  );
+}
+
+type Item = Schemas["Attention"];
+
+/** An item leads to what it is about: the devices that its rule lists, or its object. */
+function AttentionRow({ item }: { item: Item }) {
+  const words = <span>{item.text}</span>;
+  const row = "flex min-h-[28px] items-start justify-between gap-2 py-1";
+  if (item.kind === "quarantined")
+    return (
+      <li>
+        <Link to="/quarantine" className={`${row} text-brick hover:underline`}>
+          {words}
+        </Link>
+      </li>
+    );
+  if (item.object_kind === "rollout")
+    return (
+      <li>
+        <Link
+          to="/rollouts/$id"
+          params={{ id: String(item.object_id) }}
+          search={{}}
+          className={`${row} hover:underline`}
+        >
+          {words}
+          {item.count !== null && <strong>{count(item.count)}</strong>}
+        </Link>
+      </li>
+    );
+  if (item.object_kind === "group")
+    return (
+      <li>
+        <Link to="/groups/$id" params={{ id: String(item.object_id) }} search={{}} className={`${row} hover:underline`}>
+          {words}
+          {item.count !== null && <strong>{count(item.count)}</strong>}
+        </Link>
+      </li>
+    );
+  return (
+    <li>
+      <Link to="/fleet" search={{ rule: item.rule }} className={`${row} hover:underline`}>
+        {words}
+        {item.count !== null && <strong>{count(item.count)}</strong>}
+      </Link>
+    </li>
   );
 }

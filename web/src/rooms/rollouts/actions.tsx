@@ -62,7 +62,11 @@ export function Actions({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
         )}
         {(rollout.state === "paused" || rollout.state === "halted") && (
           <Confirm
-            trigger={<Button kind="main">Resume</Button>}
+            trigger={
+              <Button kind={rollout.state === "halted" ? "plain" : "main"}>
+                {rollout.state === "halted" ? "Resume all the same…" : "Resume"}
+              </Button>
+            }
             title="Go on with this rollout?"
             action="Resume"
             onConfirm={() => act.mutate("resume")}

@@ -42,7 +42,7 @@ export function Consequences({
     <aside className="overflow-auto border-rule border-l bg-side px-4 py-4" aria-label="Preflight">
       <h2 className="text-[1.1rem]">Preflight</h2>
       {gaps.length > 0 && <p className="text-soft">Still missing: {gaps.join("; ")}.</p>}
-      {isPending && gaps.length === 0 && <p className="text-soft">Being counted…</p>}
+      {isPending && gaps.length === 0 && <p className="text-soft">Counting…</p>}
       <Problem error={error} />
       {data && (
         <>
@@ -132,7 +132,7 @@ function Clashes({ id }: { id: number }) {
   if (!error && !data?.length) return null;
   return (
     <section className="mt-3">
-      <h2 className="text-[1.1rem]">What it will meet</h2>
+      <h2 className="text-[1.1rem]">Conflicts</h2>
       <Problem error={error} />
       <ul>
         {data?.map((c) => (
@@ -157,12 +157,13 @@ function Launch({
 }) {
   const client = useQueryClient();
   const [typed, setTyped] = useState("");
+  const [reason, setReason] = useState("");
   const launch = useMutation({
     mutationFn: () =>
       body(
         api.POST("/api/v1/rollouts/{rollout_id}/launch", {
           params: { path: { rollout_id: rollout?.id ?? 0 } },
-          body: { devices: Number(typed) },
+          body: { devices: Number(typed), reason },
         }),
       ),
     onSuccess: (launched) => {
@@ -173,6 +174,8 @@ function Launch({
   });
   const unset = data.outcomes.find((o) => o.outcome === "no_target")?.count ?? 0;
   const isNumber = /^\d+$/.test(typed.trim());
+  const failedBefore = data.past_failures.length > 0;
+  const isSaid = !failedBefore || reason.trim() !== "";
   const matches = isNumber && data.reached > 0 && Math.abs(Number(typed) - data.reached) <= data.leeway;
   return (
     <section>
@@ -189,11 +192,30 @@ function Launch({
           soon as their window is open. Type the number of devices to launch.
         </p>
       )}
+      {failedBefore && (
+        <div className="mt-2 rounded-sm border border-brick p-2">
+          {data.past_failures.map((f) => (
+            <p key={f} className="text-brick">
+              <span aria-hidden>■ </span>
+              {f}.
+            </p>
+          ))}
+          <label className="mt-1 block">
+            <span className="font-semibold text-soft">Why send it all the same?</span>
+            <input
+              className="field mt-1 w-full"
+              maxLength={300}
+              value={reason}
+              onChange={(e) => setReason(e.target.value)}
+            />
+          </label>
+        </div>
+      )}
       <form
         className="mt-2 flex gap-2"
         onSubmit={(e) => {
           e.preventDefault();
-          if (matches && isReady) launch.mutate();
+          if (matches && isReady && isSaid) launch.mutate();
         }}
       >
         <input
@@ -204,7 +226,7 @@ function Launch({
           value={typed}
           onChange={(e) => setTyped(e.target.value)}
         />
-        <Button kind="main" type="submit" disabled={!matches || !isReady || unset > 0 || launch.isPending}>
+        <Button kind="main" type="submit" disabled={!matches || !isReady || !isSaid || unset > 0 || launch.isPending}>
           Launch
         </Button>
       </form>

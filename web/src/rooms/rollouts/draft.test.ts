@@ -70,7 +70,7 @@ describe("sentenceOf", () => {
     const draft = { ...EMPTY, window_start: "01:00:00", window_end: "04:30:00" };
     const parts = sentenceOf(draft, { target: "Sill 5.2.1", include: ["Field gateways"], exclude: ["Spares"] });
     expect(parts.map((p) => p.text).join("")).toBe(
-      "Put Sill 5.2.1 on Field gateways without Spares, in 3 rings, daily 01:00–04:30 device time, starts spread over 15 min, stopping at 2 % failures",
+      "Put Sill 5.2.1 on Field gateways without Spares, in 3 rings, daily 01:00–04:30 device time, starts spread over 15 min, stopping at 2% failures",
     );
   });
   it("asks for what is not chosen", () => {
@@ -78,7 +78,7 @@ describe("sentenceOf", () => {
       .map((p) => p.text)
       .join("");
     expect(text).toContain("which version?");
-    expect(text).toContain("whom?");
+    expect(text).toContain("which devices?");
   });
 });
 

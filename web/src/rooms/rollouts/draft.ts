@@ -31,6 +31,7 @@ export const EMPTY: Draft = {
   starts_per_hour: null,
   spread_minutes: 15,
   standing: false,
+  late_limit: null,
   downgrades: false,
   freeze_override: "",
   notice: "",
@@ -60,6 +61,7 @@ export function draftOf(rollout: Schemas["RolloutDetail"]): Draft {
       confirmed_pct: r.confirmed_pct,
       soak_minutes: r.soak_minutes,
       most_unheard: r.most_unheard,
+      min_tried: r.min_tried,
       needs_approval: r.needs_approval,
     })),
     window_start: rollout.window_start,
@@ -78,6 +80,7 @@ export function draftOf(rollout: Schemas["RolloutDetail"]): Draft {
     starts_per_hour: rollout.starts_per_hour,
     spread_minutes: rollout.spread_minutes,
     standing: rollout.standing,
+    late_limit: rollout.late_limit,
     downgrades: rollout.downgrades,
     freeze_override: rollout.freeze_override,
     notice: rollout.notice,
@@ -162,11 +165,11 @@ export function sentenceOf(
           word("Put "),
           slot("change", names.target || "which version?"),
           word(" on "),
-          slot("audience", names.include.join(" and ") || "whom?"),
+          slot("audience", names.include.join(" and ") || "which devices?"),
         ]),
     ...(draft.only_rule ? [word(", only those with "), slot("audience", draft.only_rule)] : []),
     word(" "),
-    slot("exclude", names.exclude.length ? `without ${names.exclude.join(" and ")}` : "leaving nobody out"),
+    slot("exclude", names.exclude.length ? `without ${names.exclude.join(" and ")}` : "with no exclusions"),
     word(", in "),
     slot("rings", `${n} ring${n === 1 ? "" : "s"}`),
     word(", "),
@@ -184,8 +187,23 @@ export function sentenceOf(
       : []),
     ...(draft.spread_minutes ? [word(", "), slot("limit", `starts spread over ${draft.spread_minutes} min`)] : []),
     word(", stopping at "),
-    slot("limit", `${draft.failure_limit_pct ?? 2} % failures`),
+    slot("limit", `${draft.failure_limit_pct ?? 2}% failures`),
+    ...choices(draft).flatMap(([name, text]) => [word(", "), slot(name, text)]),
   ];
+}
+
+/** What else was chosen that a reader would not expect, each with its slot. */
+function choices(draft: Draft): [string, string][] {
+  const { at_once_per_site: site, starts_per_hour: hour } = draft;
+  const chosen: [string, string, boolean][] = [
+    ["audience", "following its audience", draft.standing === true],
+    ["change", "downgrading where that is needed", draft.downgrades === true],
+    ["limit", `at most ${site} at once per site`, site != null],
+    ["limit", `at most ${hour} starts per hour`, hour != null],
+    ["limit", `through freezes (${draft.freeze_override})`, Boolean(draft.freeze_override)],
+    ["limit", `showing “${draft.notice}” first`, Boolean(draft.notice)],
+  ];
+  return chosen.filter(([, , is]) => is).map(([name, text]) => [name, text]);
 }
 
 const sameWhom = (a: Change, b: Change) =>

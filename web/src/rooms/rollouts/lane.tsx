@@ -8,7 +8,7 @@ import { Bar, Button, Confirm, Problem } from "@/parts/controls";
 import { DialField } from "@/parts/dial";
 import { counted, instant, percent, span } from "@/parts/format";
 import { PhaseBar } from "@/parts/phase-bar";
-import { summary } from "@/parts/phases";
+import { IN_HAND, sum, summary } from "@/parts/phases";
 
 interface Props {
   ring: Schemas["RingView"];
@@ -133,14 +133,14 @@ function Gate({
   );
 }
 
-const WORDS: Record<string, string> = { unheard: "not tried" };
+const WORDS: Record<string, string> = { unheard: "not tried", tried: "tried" };
 
 /** Whether less is better: such a criterion is met below its mark. */
 const bounds = (name: string) => name === "failures" || name === "unheard";
 
 function amount(name: string, value: number): string {
   if (name === "soak") return span(value);
-  if (name === "unheard") return String(value);
+  if (name === "unheard" || name === "tried") return String(value);
   if (name === "approval") return value ? "given" : "none yet";
   return percent(value);
 }
@@ -180,9 +180,12 @@ function headline(ring: Schemas["RingView"], rollout: Schemas["RolloutDetail"], 
   if (ring.gate_met_at) return `Open since ${instant(ring.gate_met_at, zone, now)}`;
   if (!ring.opened_at) return `Opens after ring ${ring.position - 1}`;
   if (rollout.state !== "running") return `Closed: the rollout is ${rollout.state}`;
-  if (ring.stuck) return "Cannot be met: a person must decide";
   const unmet = ring.criteria.filter((c) => !c.met);
   if (unmet.length === 1 && unmet[0]?.name === "approval") return "Waits for an approval";
+  const tried = ring.criteria.find((c) => c.name === "tried");
+  const isOver = sum(ring.phases, ["waiting", ...IN_HAND]) === 0;
+  if (tried && tried.measured === 0 && isOver) return "Nothing was tried: a person must decide";
+  if (ring.stuck) return "Cannot be met: a person must decide";
   const share = ring.criteria.find((c) => c.name === "confirmed");
   const soak = ring.criteria.find((c) => c.name === "soak");
   if (share?.met && soak) return `Soaking, ${span(Math.max(0, soak.needed - soak.measured))} left`;

@@ -174,6 +174,19 @@ function RingEditor({
           {number("confirmed %", ring.confirmed_pct, (n) => onChange({ confirmed_pct: n }), 1)}
           {number("soak, min", ring.soak_minutes, (n) => onChange({ soak_minutes: Math.round(n) }))}
           <label className="flex items-center gap-1.5 text-soft">
+            tried, at least
+            <input
+              type="number"
+              min={1}
+              className="field w-20"
+              placeholder="half"
+              value={ring.min_tried ?? ""}
+              onChange={(e) =>
+                onChange({ min_tried: e.target.value === "" ? null : Math.max(1, Math.round(Number(e.target.value))) })
+              }
+            />
+          </label>
+          <label className="flex items-center gap-1.5 text-soft">
             not tried, at most
             <input
               type="number"

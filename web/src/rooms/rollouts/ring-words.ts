@@ -21,8 +21,9 @@ export function whom(ring: RingDraft, groups: Schemas["GroupRow"][]): string {
 export function gateWords(ring: RingDraft): string {
   const soak = ring.soak_minutes ? `soak ${span(ring.soak_minutes * 60)}` : "no soak";
   const unheard = ring.most_unheard == null ? "" : `, at most ${ring.most_unheard} not tried`;
+  const tried = ring.min_tried == null ? "" : `, at least ${ring.min_tried} tried`;
   const approval = ring.needs_approval ? ", then an approval" : "";
-  return `through: ${ring.confirmed_pct ?? 95} % confirmed${unheard}, then ${soak}${approval}`;
+  return `through: ${ring.confirmed_pct ?? 95} % confirmed${tried}${unheard}, then ${soak}${approval}`;
 }
 
 /** Whether two lists of rings say the same; what is left out is as it is without being said. */
@@ -36,6 +37,7 @@ export function sameRings(a: RingDraft[], b: RingDraft[]): boolean {
     r.confirmed_pct ?? 95,
     r.soak_minutes ?? 60,
     r.most_unheard ?? null,
+    r.min_tried ?? null,
     r.needs_approval ?? false,
   ];
   return JSON.stringify(a.map(whole)) === JSON.stringify(b.map(whole));

@@ -21,9 +21,9 @@ interface Props {
 }
 
 const TITLES: Record<string, string> = {
-  change: "Which version, for whom?",
+  change: "Which version, for which devices?",
   audience: "On which devices?",
-  exclude: "Without whom?",
+  exclude: "Which devices are excluded?",
   window: "In which hours, by each device's own clock?",
   limit: "When does it stop itself, and how hard does it try?",
 };

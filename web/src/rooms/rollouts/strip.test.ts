@@ -17,6 +17,8 @@ const ring = (change: Partial<Ring>): Ring => ({
   confirmed_pct: 95,
   soak_minutes: 60,
   most_unheard: null,
+  min_tried: null,
+  lost: 0,
   needs_approval: false,
   approved_by: null,
   opened_at: "2026-11-23T01:00:00Z",
@@ -31,6 +33,7 @@ const row = (change: Partial<Row>): Row => ({
   id: 4,
   state: "running",
   reason: "",
+  quarantined: "",
   sentence: [],
   target: "Sill 5.2.1",
   rank: 1,
@@ -48,7 +51,7 @@ const row = (change: Partial<Row>): Row => ({
 describe("standing", () => {
   it("says what each state means", () => {
     expect(standing(row({ state: "draft" }))).toBe("Draft, not launched");
-    expect(standing(row({ state: "draft", reason: "nobody" }))).toBe("Draft; the launch came to nothing: nobody");
+    expect(standing(row({ state: "draft", reason: "nobody" }))).toBe("Draft; the launch failed: nobody");
     expect(standing(row({ state: "halted", reason: "2 of 3 tried failed" }))).toBe(
       "Halted itself: 2 of 3 tried failed",
     );
@@ -67,6 +70,6 @@ describe("standing", () => {
     expect(standing(row({ rings: [stuck] }))).toContain("a person must decide");
   });
   it("says when every gate is open", () => {
-    expect(standing(row({ rings: [ring({ gate_met_at: "2026-11-23T02:00:00Z" })] }))).toBe("Every gate is open");
+    expect(standing(row({ rings: [ring({ gate_met_at: "2026-11-23T02:00:00Z" })] }))).toBe("Every ring is open");
   });
 });

@@ -11,9 +11,10 @@ type Row = Schemas["RolloutRow"];
 export function standing(rollout: Row): string {
   const rings = rollout.rings;
   const at = rings.findIndex((r) => r.opened_at && !r.gate_met_at);
+  if (rollout.quarantined) return `In quarantine, work on it fails: ${rollout.quarantined}`;
   switch (rollout.state) {
     case "draft":
-      return rollout.reason ? `Draft; the launch came to nothing: ${rollout.reason}` : "Draft, not launched";
+      return rollout.reason ? `Draft; the launch failed: ${rollout.reason}` : "Draft, not launched";
     case "launching":
       return "Launching";
     case "paused":
@@ -24,7 +25,7 @@ export function standing(rollout: Row): string {
       return "Finished";
     default: {
       const ring = rings[at];
-      if (!ring) return "Every gate is open";
+      if (!ring) return "Every ring is open";
       if (ring.stuck) return `Ring ${at + 1} of ${rings.length}: the gate cannot be met, a person must decide`;
       const moving = sum(ring.phases, IN_HAND);
       if (moving) return `Ring ${at + 1} of ${rings.length}: ${counted(moving, "device")} at it now`;

@@ -1,0 +1,104 @@
+/** The one panel that shows what a change sets off, and takes the agreement to its numbers. */
+import { AlertDialog } from "radix-ui";
+import { useEffect, useRef, useState } from "react";
+import { answersWith, type Consequences } from "@/api/agreement";
+import { Button } from "@/parts/controls";
+import { count, counted } from "@/parts/format";
+
+/** What becomes of devices that come under something, by its kind. */
+export const JOINS: Record<string, string> = {
+  rollout: "would get its install, as soon as their ring, window and caps allow",
+  schedule: "would carry it out at each firing",
+  freeze: "would be held by it",
+};
+const LEAVES: Record<string, string> = {
+  rollout: "would leave it, unless they have begun",
+  schedule: "would no longer carry it out",
+  freeze: "would no longer be held by it",
+};
+
+export function AgreementDialog() {
+  const [shown, setShown] = useState<Consequences | null>(null);
+  const answer = useRef<(agreed: boolean) => void>(() => {});
+  useEffect(() => {
+    answersWith((consequences) => {
+      answer.current(false); // one question at a time: an earlier one counts as not agreed to
+      setShown(consequences);
+      return new Promise((resolve) => {
+        answer.current = resolve;
+      });
+    });
+    return () => answersWith(null);
+  }, []);
+  const close = (agreed: boolean) => {
+    setShown(null);
+    answer.current(agreed);
+    answer.current = () => {};
+  };
+  return (
+    <AlertDialog.Root open={shown !== null} onOpenChange={(open) => !open && close(false)}>
+      <AlertDialog.Portal>
+        <AlertDialog.Overlay className="fixed inset-0 z-40 bg-ink/30 dark:bg-black/50" />
+        <AlertDialog.Content className="fixed top-[14%] left-1/2 z-50 max-h-[72vh] w-[36rem] max-w-[92vw] -translate-x-1/2 overflow-auto rounded-md border border-rule bg-card p-5 shadow-xl">
+          <AlertDialog.Title className="text-lg">This changes whom something running reaches</AlertDialog.Title>
+          <AlertDialog.Description asChild>
+            <div className="mt-2">{shown && <ConsequenceList consequences={shown} />}</div>
+          </AlertDialog.Description>
+          <div className="mt-5 flex justify-end gap-2">
+            <AlertDialog.Cancel asChild>
+              <Button>Cancel</Button>
+            </AlertDialog.Cancel>
+            <AlertDialog.Action asChild>
+              <Button kind="main" onClick={() => close(true)}>
+                {shown ? agreeWords(shown) : "Agree"}
+              </Button>
+            </AlertDialog.Action>
+          </div>
+        </AlertDialog.Content>
+      </AlertDialog.Portal>
+    </AlertDialog.Root>
+  );
+}
+
+/** "Agree: 2 join, 1 leaves": the largest numbers among what is reached. */
+export function agreeWords({ uses }: Consequences): string {
+  const joins = Math.max(0, ...uses.map((u) => u.joins));
+  const leaves = Math.max(0, ...uses.map((u) => u.leaves));
+  const parts = [joins && `${count(joins)} join`, leaves && `${count(leaves)} leave`].filter(Boolean);
+  return `Agree: ${parts.join(", ")}`;
+}
+
+/** Each thing that runs with its devices, then the groups through which that comes. */
+export function ConsequenceList({ consequences }: { consequences: Consequences }) {
+  return (
+    <>
+      <ul className="space-y-2">
+        {consequences.uses.map((u) => (
+          <li key={u.kind + u.id}>
+            <strong>{u.sentence}</strong>
+            {u.joins > 0 && (
+              <span className="block">
+                {counted(u.joins, "device")} {JOINS[u.kind] ?? "would join"}.
+              </span>
+            )}
+            {u.leaves > 0 && (
+              <span className="block">
+                {counted(u.leaves, "device")} {LEAVES[u.kind] ?? "would leave"}.
+              </span>
+            )}
+          </li>
+        ))}
+      </ul>
+      <p className="mt-3 text-soft">
+        By way of{" "}
+        {consequences.groups
+          .map((g) => {
+            const parts = [g.joins && `${count(g.joins)} join`, g.leaves && `${count(g.leaves)} leave`];
+            return `“${g.name}” (${parts.filter(Boolean).join(", ")})`;
+          })
+          .join(" and ")}
+        .
+      </p>
+    </>
+  );
+}

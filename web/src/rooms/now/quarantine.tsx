@@ -1,0 +1,100 @@
+/** What the system leaves alone because work on it fails, why, and when it tries again. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { toast } from "sonner";
+import { api, body, type Schemas } from "@/api/client";
+import { quarantine as quarantineQuery } from "@/api/queries";
+import { useClock } from "@/app/clock";
+import { Button, Empty, Problem } from "@/parts/controls";
+import { counted, instant, relative } from "@/parts/format";
+
+type Row = Schemas["QuarantineRow"];
+
+export function QuarantinePage() {
+  const { data, error } = useQuery(quarantineQuery);
+  return (
+    <div className="h-full overflow-auto px-5 py-4">
+      <h1 className="text-2xl">Quarantine</h1>
+      <p className="mb-3 max-w-[70ch] text-soft">
+        Each turn of the clock works on rollouts, schedules, groups and devices one by one. What fails is set aside here
+        and tried again after a pause that doubles; everything else goes on.
+      </p>
+      <Problem error={error} />
+      {!data && !error && <div className="h-16 animate-pulse rounded-md bg-side" aria-hidden />}
+      {data?.length === 0 && <Empty title="Nothing is in quarantine">Work on every object succeeds.</Empty>}
+      <ul className="space-y-3">
+        {data?.map((row) => (
+          <Quarantined key={row.id} row={row} />
+        ))}
+      </ul>
+    </div>
+  );
+}
+
+function Quarantined({ row }: { row: Row }) {
+  const client = useQueryClient();
+  const { now, zone } = useClock();
+  const again = useMutation({
+    mutationFn: () =>
+      body(api.POST("/api/v1/quarantine/{quarantine_id}/try", { params: { path: { quarantine_id: row.id } } })),
+    onSuccess: () => {
+      client.invalidateQueries({ queryKey: ["attention"] });
+      toast("It is tried again within seconds.");
+    },
+  });
+  return (
+    <li className="rounded-md border border-rule bg-card p-4">
+      <div className="flex items-start justify-between gap-4">
+        <div className="min-w-0">
+          <h2 className="text-[1.05rem]">
+            <About row={row} />
+          </h2>
+          <p className="text-brick">{row.cause}</p>
+          <p className="text-soft">
+            Since {instant(row.since, zone, now)} · {counted(row.failures, "try", "tries")} failed · next try{" "}
+            {relative(row.retry_at, now)}
+          </p>
+        </div>
+        <Button onClick={() => again.mutate()} disabled={again.isPending}>
+          Try now
+        </Button>
+      </div>
+      <Problem error={again.error} />
+      {row.trace && (
+        <details className="mt-2">
+          <summary className="cursor-pointer text-soft">Where it failed</summary>
+          <pre className="mt-1 overflow-auto rounded-sm bg-side p-2 font-mono text-xs">{row.trace}</pre>
+        </details>
+      )}
+    </li>
+  );
+}
+
+function About({ row }: { row: Row }) {
+  const id = String(row.object_id);
+  if (row.part === "rollout")
+    return (
+      <Link to="/rollouts/$id" params={{ id }} search={{}} className="slot">
+        Rollout {id}
+      </Link>
+    );
+  if (row.part === "schedule")
+    return (
+      <Link to="/commands/$id" params={{ id }} search={{}} className="slot">
+        Schedule {id}
+      </Link>
+    );
+  if (row.part === "group")
+    return (
+      <Link to="/groups/$id" params={{ id }} search={{}} className="slot">
+        Group {id}
+      </Link>
+    );
+  if (row.part === "device")
+    return (
+      <Link to="/devices/$name" params={{ name: id }} className="slot">
+        Device {id}
+      </Link>
+    );
+  return <>Delivery {id}</>;
+}
