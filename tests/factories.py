@@ -21,7 +21,7 @@ NOW = datetime(2026, 11, 23, 2, 0, tzinfo=UTC)
 _number = itertools.count(1)
 
 
-def make_user(role: str = "engineer") -> User:
+def make_user(role: str = "operator") -> User:
     return User.objects.create_user(f"u{next(_number)}@example.com", "a-long-password", name="U. Ser", role=role)
 
 

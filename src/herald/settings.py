@@ -34,6 +34,8 @@ SIGNING_KEY_FILE = Path(env.str("HERALD_SIGNING_KEY_FILE", str(DATA_DIR / "signi
 DEMO = env.bool("HERALD_DEMO", False)
 #: Built front end.
 WEB_DIST = Path(env.str("HERALD_WEB_DIST", str(ROOT / "web" / "dist")))
+#: Addresses of proxies whose X-Forwarded-For is believed, separated by commas.
+TRUSTED_PROXIES = env.list("HERALD_TRUSTED_PROXIES", [])
 #: Check-ins a gateway process holds at most before it asks devices to slow down.
 GATEWAY_QUEUE = env.int("HERALD_GATEWAY_QUEUE", 5000)
 
@@ -90,9 +92,11 @@ INSTALLED_APPS = [
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "herald.api.security.ContentSecurityPolicy",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
-    "herald.api.queries.WithoutNul",
+    "herald.api.queries.BoundedAddress",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
@@ -119,6 +123,8 @@ WHITENOISE_IMMUTABLE_FILE_TEST = r"^/assets/.+-[\w-]{8}\.\w+$"
 SESSION_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = CSRF_COOKIE_SAMESITE = "Lax"
 SESSION_COOKIE_AGE = 14 * 24 * 3600  # seconds
+#: Seconds for which browsers are told to come by HTTPS only; 0 tells them nothing.
+SECURE_HSTS_SECONDS = env.int("HERALD_HSTS_SECONDS", 0)
 SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"
 X_FRAME_OPTIONS = "DENY"
@@ -130,14 +136,14 @@ REST_FRAMEWORK = {
         "rest_framework.authentication.SessionAuthentication",
         "knox.auth.TokenAuthentication",
     ],
-    "DEFAULT_PERMISSION_CLASSES": ["herald.access.permissions.ReadersReadEngineersWrite"],
+    "DEFAULT_PERMISSION_CLASSES": ["herald.access.permissions.RolePermission"],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
-    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
+    "DEFAULT_PARSER_CLASSES": ["herald.api.parsing.BoundedJSONParser"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
     "EXCEPTION_HANDLER": "herald.api.problems.exception_handler",
-    "DEFAULT_THROTTLE_RATES": {"sign-in": env.str("HERALD_SIGN_IN_RATE", "20/min")},
     "UNAUTHENTICATED_USER": "django.contrib.auth.models.AnonymousUser",
 }
+KNOX_TOKEN_MODEL = "knox.AuthToken"
 REST_KNOX = {"TOKEN_TTL": None, "AUTH_HEADER_PREFIX": "Bearer", "AUTO_REFRESH": False}
 SPECTACULAR_SETTINGS = {
     "TITLE": "Brisk Herald",
@@ -145,7 +151,7 @@ SPECTACULAR_SETTINGS = {
     "VERSION": "1",
     "OAS_VERSION": "3.1.0",
     "SERVE_INCLUDE_SCHEMA": False,
-    "SERVE_PERMISSIONS": ["herald.access.permissions.ReadersReadEngineersWrite"],
+    "SERVE_PERMISSIONS": ["herald.access.permissions.RolePermission"],
     "SWAGGER_UI_DIST": "SIDECAR",
     "SWAGGER_UI_FAVICON_HREF": "SIDECAR",
     "SCHEMA_PATH_PREFIX": "/api/v1",

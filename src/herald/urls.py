@@ -8,7 +8,7 @@ from django.urls import path, re_path
 from django.views.decorators.csrf import ensure_csrf_cookie
 from drf_spectacular.views import SpectacularJSONAPIView, SpectacularSwaggerView
 
-from herald.access.api.views import HealthView, SessionView, TokenListView
+from herald.access.api.views import HealthView, SessionView, TokenListView, TokenView
 from herald.attention.api.views import QuarantineListView, QuarantineTryAction
 from herald.calendar.api import views as calendar
 from herald.commands.api import views as commands
@@ -61,6 +61,7 @@ urlpatterns = [
     _call("quarantine/<int:quarantine_id>/try", QuarantineTryAction),
     _call("session", SessionView),
     _call("tokens", TokenListView),
+    _call("tokens/<str:token_id>", TokenView),
     _call("now", NowApiView),
     _call("devices", find.DeviceListView),
     _call("devices/export", find.DeviceExportView),
@@ -147,6 +148,7 @@ urlpatterns = [
     _call("rollouts/<int:rollout_id>/open-gate", acts.OpenGateAction),
     _call("rollouts/rank", acts.RankAction),
     _call("rollouts/<int:rollout_id>/approve-gate", acts.ApproveGateAction),
+    _call("rollouts/<int:rollout_id>/approve-override", acts.ApproveOverrideAction),
     _call("rollouts/<int:rollout_id>/put-back", acts.PutBackAction),
     _call("rollouts/<int:rollout_id>/extend", acts.ExtendAction),
     _call("rollouts/<int:rollout_id>/extend/preview", acts.ExtendPreviewView),

@@ -4,6 +4,7 @@ import sys
 import unicodedata
 from collections.abc import Iterable
 from difflib import SequenceMatcher
+from itertools import islice
 
 #: One-to-one lower-case mapping of every storable character; characters whose lower case is longer
 #: than one character keep themselves. The database holds the same table (function herald_fold).
@@ -12,6 +13,10 @@ FOLD_TABLE: dict[int, int] = {
     for code in range(1, sys.maxunicode + 1)
     if not 0xD800 <= code <= 0xDFFF and len(lower := chr(code).lower()) == 1 and ord(lower) != code
 }
+
+
+#: words that are compared to find the nearest: how long, and how many
+LONGEST_WORD, MOST_COMPARED = 200, 5000
 
 
 def fold(text: str) -> str:
@@ -41,10 +46,15 @@ def edit_distance(a: str, b: str) -> int:
 
 
 def closest(wanted: str, known: Iterable[str]) -> str | None:
-    """The known word nearest to `wanted`, ignoring case, or None where nothing is near."""
+    """The known word nearest to `wanted`, ignoring case, or None where nothing is near.
+
+    Only words of about its length are compared, for at most `MOST_COMPARED` of them: what is far longer is not near.
+    """
+    if len(wanted) > LONGEST_WORD:
+        return None
     folded, best, best_score = fold(wanted), None, 0.0
-    for word in known:
-        other = fold(word)
+    for word in islice(known, MOST_COMPARED):
+        other = fold(word[:LONGEST_WORD])
         score = SequenceMatcher(None, folded, other).ratio()
         if other.startswith(folded) and folded:
             score = max(score, 0.75)

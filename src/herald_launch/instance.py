@@ -86,18 +86,15 @@ class Instance:
 def serve(host: str, port: int) -> list[str]:
     """The web server. Open event streams would keep it from ending, hence the two seconds."""
     # longer than browsers keep an idle connection: one that closes as a browser sends is an answer that never comes
-    return [*_uvicorn("herald.asgi:app", host, port), "--timeout-keep-alive", "620"]
+    return [*_serving("herald.asgi:app", host, port), "--keep-alive", "620"]
 
 
 def gateway(host: str, port: int) -> list[str]:
-    return _uvicorn("herald.gateway.asgi:app", host, port)
+    return _serving("herald.gateway.asgi:app", host, port)
 
 
-def _uvicorn(app: str, host: str, port: int) -> list[str]:
-    return [
-        PYTHON, "-m", "uvicorn", app, "--host", host, "--port", str(port), "--no-access-log",
-        "--log-level", "warning", "--timeout-graceful-shutdown", "2", "--proxy-headers", "--backlog", "4096",
-    ]  # fmt: skip
+def _serving(app: str, host: str, port: int) -> list[str]:
+    return [PYTHON, "-m", "herald.serving", app, "--host", host, "--port", str(port)]
 
 
 def work() -> list[str]:

@@ -108,7 +108,6 @@ def _database() -> dict[str, str]:
         "HERALD_SECRET_KEY": "tests",
         "HERALD_DATA_DIR": str(TEST_FOLDER / "data"),
         "HERALD_DEMO": "1",
-        "HERALD_SIGN_IN_RATE": "1000/min",
     }
 
 

@@ -17,7 +17,8 @@ from herald.fleet.secrets import hash_secret
 from herald.gateway import asgi, batch
 from herald.gateway.messages import MAX_BODY_BYTES
 from herald.images.models import Image
-from tests.factories import make_device, make_image, make_model
+from herald.rollouts.turn import turn_rollouts
+from tests.factories import NOW, launched, make_device, make_draft, make_image, make_model, make_static
 
 pytestmark = pytest.mark.django_db(transaction=True)
 CONTENT = bytes(range(256)) * 40
@@ -53,12 +54,21 @@ def talk(story: Any) -> Any:
     return async_to_sync(run)()
 
 
+def ordered(device: Device, **fields: Any) -> Image:
+    """An image for which the device has an order in hand."""
+    image = make_image(**fields)
+    launched(make_draft(make_static(f"for {device.name}", [device]), image))
+    turn_rollouts(now=NOW)
+    return image
+
+
 def secret(device: Device) -> dict[str, str]:
     return {"Authorization": f"Bearer secret-{device.uid}"}
 
 
 def test_a_file_comes_whole_in_parts_and_resumed() -> None:
-    device, image = make_device(), make_image(content=CONTENT)
+    device = make_device()
+    image = ordered(device, content=CONTENT)
 
     async def story(session: ClientSession, url: str) -> None:
         path = f"{url}/images/{image.sha256}"
@@ -210,3 +220,115 @@ def test_the_protocol_is_described() -> None:
     document = talk(story)
     assert document["openapi"] == "3.1.0"
     assert set(document["paths"]) >= {"/device/v1/check-in", "/device/v1/enrol", "/device/v1/images/{sha256}"}
+
+
+def test_a_file_comes_only_to_a_device_with_an_order_for_it() -> None:
+    device, other = make_device(), make_device()
+    image = ordered(device, content=CONTENT)
+
+    async def story(session: ClientSession, url: str) -> list[int]:
+        found = []
+        for who in (device, other):
+            async with session.get(f"{url}/images/{image.sha256}", headers=secret(who)) as answer:
+                found.append(answer.status)
+        return found
+
+    assert talk(story) == [200, 404]
+
+
+def test_ranges_and_conditions_are_as_rfc_9110_has_them() -> None:
+    device = make_device()
+    image = ordered(device, content=CONTENT)
+    size, tag = len(CONTENT), f'"{image.sha256}"'
+    wanted = [
+        ({"Range": "bytes=-100"}, 206, f"bytes {size - 100}-{size - 1}/{size}"),
+        ({"Range": f"bytes=-{size * 2}"}, 206, f"bytes 0-{size - 1}/{size}"),
+        ({"Range": "bytes=5-2"}, 200, None),
+        ({"Range": "bytes=-"}, 200, None),
+        ({"Range": f"bytes={size}-"}, 416, f"bytes */{size}"),
+        ({"Range": "bytes=-0"}, 416, f"bytes */{size}"),
+        ({"Range": "bytes=0-9", "If-Range": tag}, 206, f"bytes 0-9/{size}"),
+        ({"Range": "bytes=0-9", "If-Range": '"another"'}, 200, None),
+        ({"Range": "bytes=0-9", "If-Range": f"W/{tag}"}, 200, None),
+        ({"If-None-Match": tag}, 304, None),
+        ({"If-None-Match": f'"x", W/{tag}'}, 304, None),
+        ({"If-None-Match": "*"}, 304, None),
+        ({"If-None-Match": '"x"'}, 200, None),
+    ]
+
+    async def story(session: ClientSession, url: str) -> None:
+        for headers, status, content_range in wanted:
+            async with session.get(f"{url}/images/{image.sha256}", headers={**secret(device), **headers}) as answer:
+                await answer.read()
+                assert (answer.status, answer.headers.get("Content-Range")) == (status, content_range), headers
+
+    talk(story)
+
+
+def test_a_body_nested_without_end_is_refused_before_anything_is_looked_up() -> None:
+    make_device()
+    deep = "[" * 30_000
+
+    async def story(session: ClientSession, url: str) -> list[int]:
+        found = []
+        for path, body in (("check-in", deep), ("enrol", deep), ("check-in", '{"facts": ' + '{"a":' * 9000)):
+            headers = {"Authorization": "Bearer x"}
+            async with session.post(f"{url}/{path}", data=body, headers=headers) as answer:
+                found.append(answer.status)
+        return found
+
+    assert talk(story) == [422, 422, 422]
+
+
+def test_health_says_no_without_a_database(monkeypatch: pytest.MonkeyPatch) -> None:
+    from django.db.utils import OperationalError
+
+    def away(*args: Any, **kwargs: Any) -> None:
+        raise OperationalError("away")
+
+    async def story(session: ClientSession, url: str) -> tuple[int, bool]:
+        async with session.get(f"{url}/health") as answer:
+            return answer.status, (await answer.json())["ok"]
+
+    assert talk(story) == (200, True)
+    monkeypatch.setattr(batch, "beat", away)
+    assert talk(story) == (503, False)
+
+
+def test_a_batch_that_meets_a_deadlock_is_tried_once_more(monkeypatch: pytest.MonkeyPatch) -> None:
+    from django.db.utils import OperationalError
+
+    device, tries = make_device(), []
+    whole = batch.flush
+
+    def deadlock(*args: Any, **kwargs: Any) -> Any:
+        tries.append(1)
+        if len(tries) == 1:
+            cause = Exception("deadlock detected")
+            cause.sqlstate = "40P01"  # type: ignore[attr-defined]
+            raise OperationalError("deadlock detected") from cause
+        return whole(*args, **kwargs)
+
+    monkeypatch.setattr(batch, "flush", deadlock)
+
+    async def story(session: ClientSession, url: str) -> int:
+        async with session.post(f"{url}/check-in", json={}, headers=secret(device)) as answer:
+            return answer.status
+
+    assert talk(story) == 200
+    assert len(tries) == 2
+
+
+def test_a_body_that_never_comes_is_given_up(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(asgi, "BODY_SECONDS", 0.05)
+
+    async def story(session: ClientSession, url: str) -> bytes:
+        host, port = url.split("/")[2].split(":")
+        reader, writer = await asyncio.open_connection(host, int(port))
+        writer.write(b"POST /device/v1/enrol HTTP/1.1\r\nHost: x\r\nContent-Length: 9\r\n\r\n")
+        await writer.drain()
+        line = await reader.readline()
+        writer.close()
+        return line
+
+    assert b"408" in talk(story)

@@ -27,7 +27,7 @@ def fixed_time() -> Any:
 @pytest.fixture
 def api() -> APIClient:
     """An engineer's script, with a token."""
-    return with_token("engineer")
+    return with_token("operator")
 
 
 def with_token(role: str) -> APIClient:
@@ -60,7 +60,7 @@ def test_health_needs_no_sign_in() -> None:
 
 
 def test_a_reader_looks_and_tries_but_changes_nothing() -> None:
-    reader = with_token("reader")
+    reader = with_token("viewer")
     assert reader.get(f"{V1}/groups").status_code == 200
     assert reader.post(f"{V1}/rules/preview", {"rule": "everything"}, format="json").status_code == 200
     problem(reader.post(f"{V1}/groups", {"name": "X", "kind": "static"}, format="json"), 403)

@@ -183,7 +183,7 @@ def test_the_calls_preview_apply_and_undo() -> None:
     assert client.post(f"/api/v1/edits/{done['id']}/undo").json()["state"] == "undone"
     assert [e["state"] for e in client.get("/api/v1/edits").json()] == ["undone"]
     assert client.post("/api/v1/edits", {"add_tags": ["x"]}, format="json").status_code == 422
-    client.force_authenticate(make_user("reader"))
+    client.force_authenticate(make_user("viewer"))
     assert client.post("/api/v1/edits", body, format="json").status_code == 403
 
 

@@ -103,7 +103,7 @@ def test_any_query_is_answered(world: tuple[APIClient, Group, Rollout], path: st
 def test_a_reader_stays_a_reader(world: tuple[APIClient, Group, Rollout]) -> None:
     _, group, rollout = world
     reader = APIClient()
-    reader.force_authenticate(make_user("reader"))
+    reader.force_authenticate(make_user("viewer"))
     paths = (
         f"groups/{group.pk}/members",
         f"rollouts/{rollout.pk}/launch",

@@ -243,7 +243,7 @@ def test_the_calls_take_a_file_from_check_to_done() -> None:
     assert refused.status_code == 409
     accepted = client.post(f"/api/v1/imports/{made['id']}/accept", {"all_or_nothing": False}, format="json")
     assert accepted.json()["state"] == "applying"
-    client.force_authenticate(make_user("reader"))
+    client.force_authenticate(make_user("viewer"))
     assert client.post("/api/v1/imports", {"file": file}, format="multipart").status_code == 403
 
 

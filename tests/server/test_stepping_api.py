@@ -88,7 +88,7 @@ def waiting_of(rollout: Rollout, names: list[str]) -> list[str]:
 
 def test_a_reader_may_look_but_not_step_in() -> None:
     rollout = two_rings(make_devices(2))
-    reader = client(make_user("reader"))
+    reader = client(make_user("viewer"))
     for call, body in (("push", {"devices": ["x"]}), ("put-back", None), ("extend", {"groups": []})):
         assert ask(rollout, call, body, by=reader, expect=403)["type"].endswith(":permission-denied")
     assert reader.get(f"/api/v1/rollouts/{rollout.pk}/forecast").status_code == 200

@@ -15,7 +15,7 @@ pytestmark = pytest.mark.django_db
 
 def paths() -> dict[str, Any]:
     client = APIClient()
-    client.force_authenticate(make_user("reader"))
+    client.force_authenticate(make_user("viewer"))
     with clock.fixed(NOW):
         answer = client.get(f"/api/v1/models/{make_model().pk}/upgrades")
     assert answer.status_code == 200

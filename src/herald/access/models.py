@@ -1,17 +1,39 @@
 """People who use Brisk Herald, known by their e-mail address."""
 
+from collections.abc import Mapping
 from typing import Any, ClassVar
 
+from django.conf import settings
 from django.contrib.auth.models import AbstractBaseUser, BaseUserManager
 from django.db import models
 
 
 class Role(models.TextChoices):
-    """What a person may do."""
+    """What a person is to do. Those who act and those who agree to it are different people, by role."""
 
-    READER = "reader", "Reader"
-    ENGINEER = "engineer", "Engineer"
+    VIEWER = "viewer", "Viewer"
+    OPERATOR = "operator", "Operator"
     APPROVER = "approver", "Approver"
+    ADMINISTRATOR = "administrator", "Administrator"
+
+
+class Ability(models.TextChoices):
+    """What a call that changes something asks of whoever sends it."""
+
+    OPERATE = "operate", "Operate: groups, devices, images, rollouts, commands"
+    STOP = "stop", "Pause and stop what runs"
+    APPROVE = "approve", "Approve images, gates and overrides, and open gates"
+    ADMINISTER = "administer", "Set approval policies, keys and enrolment codes"
+    OWN = "own", "One’s own session and tokens"
+
+
+#: the whole of who may do what; docs/roles.md shows it call by call
+ABILITIES: Mapping[Role, frozenset[Ability]] = {
+    Role.VIEWER: frozenset({Ability.OWN}),
+    Role.OPERATOR: frozenset({Ability.OWN, Ability.OPERATE, Ability.STOP}),
+    Role.APPROVER: frozenset({Ability.OWN, Ability.APPROVE, Ability.STOP}),
+    Role.ADMINISTRATOR: frozenset({Ability.OWN, Ability.ADMINISTER, Ability.STOP}),
+}
 
 
 class UserManager(BaseUserManager["User"]):
@@ -22,7 +44,7 @@ class UserManager(BaseUserManager["User"]):
         return user
 
     def create_superuser(self, email: str, password: str | None = None, **fields: Any) -> "User":
-        return self.create_user(email, password, **{"role": Role.APPROVER, **fields})
+        return self.create_user(email, password, **{"role": Role.ADMINISTRATOR, **fields})
 
 
 class User(AbstractBaseUser):
@@ -30,7 +52,7 @@ class User(AbstractBaseUser):
 
     email = models.EmailField(unique=True)
     name = models.CharField(max_length=100)
-    role = models.CharField(max_length=10, choices=Role, default=Role.READER)
+    role = models.CharField(max_length=20, choices=Role, default=Role.VIEWER)
     time_zone = models.CharField(max_length=64, default="UTC")
     is_active = models.BooleanField(default=True)
 
@@ -43,3 +65,23 @@ class User(AbstractBaseUser):
 
     def __str__(self) -> str:
         return self.name or self.email
+
+    def may(self, ability: Ability) -> bool:
+        """Whether this person's role has the ability."""
+        return self.is_active and ability in ABILITIES[Role(self.role)]
+
+
+class TokenName(models.Model):
+    """What a token is for: tokens themselves are kept by their digest only."""
+
+    token = models.OneToOneField(settings.KNOX_TOKEN_MODEL, on_delete=models.CASCADE, related_name="named")
+    name = models.CharField(max_length=80)
+
+
+class FailedSignIn(models.Model):
+    """Sign-ins that failed, counted for all server processes together: by account and address, and by address."""
+
+    key = models.CharField(max_length=400, primary_key=True)
+    failures = models.PositiveIntegerField()
+    #: real time
+    last_at = models.DateTimeField()

@@ -35,12 +35,13 @@ FREE_CALLS = frozenset(
     groups_create groups_delete images_approve images_create images_withdraw import_mappings_delete imports_cancel
     imports_create imports_keep_mapping imports_map keys_revoke keys_rotate models_create models_delete models_preview
     plans_drop plans_keep quarantine_try releases_set rollouts_ahead_preview rollouts_approve_gate rollouts_change
+    rollouts_approve_override
     rollouts_change_ahead rollouts_create rollouts_delete rollouts_extend rollouts_extend_preview rollouts_hold
     rollouts_hold_preview rollouts_launch rollouts_open_gate rollouts_pause rollouts_preflight rollouts_push
     rollouts_put_back rollouts_rank rollouts_release rollouts_resume rollouts_retry rollouts_skip rollouts_stop
     rollouts_take_back_in rollouts_take_out rules_compare rules_explain rules_preview rules_sieve schedules_create
     schedules_end schedules_pause schedules_preview schedules_resume schedules_run session_sign_in session_sign_out
-    sites_create sites_delete sites_preview tags_describe tags_rename_preview tokens_create uploads_append
+    sites_create sites_delete sites_preview tags_describe tags_rename_preview tokens_create tokens_revoke uploads_append
     uploads_create uploads_delete views_forget views_keep
     """.split()  # noqa: SIM905  a hundred names read better so
 )

@@ -1,23 +1,32 @@
-"""What no query string may hold, refused before any view reads it."""
+"""What no address may hold, refused before any view reads it."""
 
 from collections.abc import Callable
+from urllib.parse import unquote
 
 from django.http import HttpRequest, HttpResponseBase, JsonResponse
 
+from herald_core.text import is_storable
 
-class WithoutNul:
-    """Refuses addresses with a NUL character, which the database cannot hold, as a problem (RFC 9457)."""
+#: an address is read by people and logs; a rule of ten thousand characters fits
+MAX_QUERY = 65_536
+
+
+class BoundedAddress:
+    """Refuses addresses that are too long or hold what the database cannot, as a problem (RFC 9457)."""
 
     def __init__(self, answer: Callable[[HttpRequest], HttpResponseBase]) -> None:
         self._answer = answer
 
     def __call__(self, request: HttpRequest) -> HttpResponseBase:
-        if "\x00" not in request.path and "%00" not in request.META.get("QUERY_STRING", ""):
-            return self._answer(request)
-        body = {
-            "type": "urn:brisk-herald:problem:invalid",
-            "title": "Something in the request does not fit",
-            "status": 422,
-            "detail": "The address holds a NUL character; leave it out.",
-        }
-        return JsonResponse(body, status=422, content_type="application/problem+json")
+        query = request.META.get("QUERY_STRING", "")
+        if len(query) > MAX_QUERY:
+            return _refuse(414, "too-long", f"The address is too long; at most {MAX_QUERY} characters are taken.")
+        if not is_storable(request.path) or not is_storable(unquote(query, errors="surrogateescape")):
+            return _refuse(422, "invalid", "The address holds a character that cannot be stored; leave it out.")
+        return self._answer(request)
+
+
+def _refuse(status: int, code: str, detail: str) -> HttpResponseBase:
+    title = "Something in the request does not fit"
+    body = {"type": f"urn:brisk-herald:problem:{code}", "title": title, "status": status, "detail": detail}
+    return JsonResponse(body, status=status, content_type="application/problem+json")

@@ -11,7 +11,10 @@ from django.http import HttpResponse, StreamingHttpResponse
 from django.http.response import HttpResponseBase
 from openpyxl import Workbook
 from openpyxl.cell import WriteOnlyCell
+from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 
+#: a cell that begins so may be run as a formula by a spreadsheet
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")
 _XLSX = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
 
 
@@ -62,7 +65,7 @@ def _csv(table: Table) -> Iterator[bytes]:
     buffer.write("\ufeff")
     writer.writerow(table.columns)
     for row in table.rows:
-        writer.writerow([_safe(cell) for cell in row])
+        writer.writerow([safe_cell(cell) for cell in row])
         if buffer.tell() > 64_000:
             yield buffer.getvalue().encode()
             buffer.seek(0)
@@ -71,14 +74,17 @@ def _csv(table: Table) -> Iterator[bytes]:
 
 
 def _as_text(sheet: Any, cell: Any) -> Any:
-    """Text that looks like a formula, marked as the text that it is."""
-    if not isinstance(cell, str) or not cell.startswith("="):
+    """Text that looks like a formula, marked as the text that it is; characters that no sheet can hold are replaced."""
+    if not isinstance(cell, str):
+        return cell
+    cell = ILLEGAL_CHARACTERS_RE.sub("\ufffd", cell)
+    if not cell.startswith("="):
         return cell
     text = WriteOnlyCell(sheet, cell)
     text.data_type = "s"
     return text
 
 
-def _safe(cell: Any) -> Any:
-    """Text that a spreadsheet would run as a formula is kept text by a leading apostrophe."""
-    return f"'{cell}" if isinstance(cell, str) and cell[:1] in ("=", "+", "@", "\t", "\r") else cell
+def safe_cell(cell: Any) -> Any:
+    """Text that a spreadsheet would run as a formula is kept text by a leading apostrophe; numbers are none."""
+    return f"'{cell}" if isinstance(cell, str) and cell[:1] in _FORMULA else cell

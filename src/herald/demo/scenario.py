@@ -19,9 +19,10 @@ class Account:
 
 
 ACCOUNTS = (
-    Account(email="engineer@larkfield.example", name="M. Okafor", role="engineer"),
+    Account(email="engineer@larkfield.example", name="M. Okafor", role="operator"),
     Account(email="approver@larkfield.example", name="T. Brandt", role="approver"),
-    Account(email="reader@larkfield.example", name="S. Iyer", role="reader", time_zone="Asia/Kolkata"),
+    Account(email="admin@larkfield.example", name="R. Nasser", role="administrator"),
+    Account(email="reader@larkfield.example", name="S. Iyer", role="viewer", time_zone="Asia/Kolkata"),
 )
 
 

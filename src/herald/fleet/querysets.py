@@ -22,6 +22,11 @@ class DeviceQuerySet(models.QuerySet["Device"]):
     def by_ids(self, ids: Collection[int]) -> Self:
         return self.filter(id__any=ids)
 
+    def lock_by_secrets(self, hashes: Iterable[str]) -> None:
+        """Lock the devices of these secrets in the order of their ids, until the transaction ends."""
+        rows = self.filter(secret_hash__any=list(hashes)).order_by("id").select_for_update(no_key=True)
+        list(rows.values_list("id", flat=True))
+
     def called_any_of(self, words: Sequence[str]) -> Self:
         """Devices whose name or uid is one of the words."""
         return self.filter(Q(name__any=words) | Q(uid__any=words))

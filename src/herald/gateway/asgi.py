@@ -29,6 +29,8 @@ Send = Callable[[MutableMapping[str, Any]], Awaitable[None]]
 _encode = msgspec.json.Encoder().encode
 _JSON = (b"content-type", b"application/json")
 RETRY_AFTER_SECONDS = b"30"
+#: how long a body may take to come; 64 KB come over the slowest line in that time
+BODY_SECONDS = 20.0
 batcher = Batcher()
 log = structlog.get_logger()
 
@@ -87,7 +89,17 @@ async def _image(scope: Scope, send: Send, sha256: str) -> None:
     loop = asyncio.get_running_loop()
     path = await loop.run_in_executor(None, files.find_file, sha256, _secret_hash(scope))
     size = path.stat().st_size
-    span = files.read_range(_header(scope, b"range"), size)
+    if files.is_known(_header(scope, b"if-none-match"), sha256):
+        headers = [(b"etag", f'"{sha256}"'.encode())]
+        await send({"type": "http.response.start", "status": 304, "headers": headers})
+        await send({"type": "http.response.body", "body": b""})
+        return
+    wanted = _header(scope, b"range") if files.still_holds(_header(scope, b"if-range"), sha256) else ""
+    try:
+        span = files.read_range(wanted, size)
+    except Refused as refusal:
+        await _problem(send, refusal, ((b"content-range", f"bytes */{size}".encode()),))
+        return
     headers = files.file_headers(sha256, size, span)
     await send({"type": "http.response.start", "status": 206 if span else 200, "headers": headers})
     if scope["method"] == "GET":
@@ -118,15 +130,19 @@ async def _read(scope: Scope, receive: Receive) -> bytes:
     if length.isdigit() and int(length) > MAX_BODY_BYTES:
         raise too_long
     body = b""
-    while True:
-        message = await receive()
-        if message["type"] == "http.disconnect":
-            raise ConnectionError
-        body += message.get("body", b"")
-        if len(body) > MAX_BODY_BYTES:
-            raise too_long
-        if not message.get("more_body"):
-            return body
+    try:
+        async with asyncio.timeout(BODY_SECONDS):
+            while True:
+                message = await receive()
+                if message["type"] == "http.disconnect":
+                    raise ConnectionError
+                body += message.get("body", b"")
+                if len(body) > MAX_BODY_BYTES:
+                    raise too_long
+                if not message.get("more_body"):
+                    return body
+    except TimeoutError:
+        raise Refused(408, "too-slow", f"The body must come within {BODY_SECONDS:g} s.") from None
 
 
 async def _send(send: Send, status: int, body: bytes, headers: tuple[tuple[bytes, bytes], ...] = (_JSON,)) -> None:
@@ -135,7 +151,7 @@ async def _send(send: Send, status: int, body: bytes, headers: tuple[tuple[bytes
     await send({"type": "http.response.body", "body": body})
 
 
-async def _problem(send: Send, refusal: Refused) -> None:
+async def _problem(send: Send, refusal: Refused, more: tuple[tuple[bytes, bytes], ...] = ()) -> None:
     body = _encode(
         {
             "type": f"urn:brisk-herald:problem:{refusal.code}",
@@ -144,7 +160,7 @@ async def _problem(send: Send, refusal: Refused) -> None:
             "detail": refusal.detail,
         }
     )
-    headers: tuple[tuple[bytes, bytes], ...] = ((b"content-type", b"application/problem+json"),)
+    headers: tuple[tuple[bytes, bytes], ...] = ((b"content-type", b"application/problem+json"), *more)
     if refusal.status in (429, 503):
         headers += ((b"retry-after", RETRY_AFTER_SECONDS),)
     if refusal.status == 401:
@@ -161,4 +177,5 @@ async def _lifespan(receive: Receive, send: Send) -> None:
             batcher.start_beating()
         await send({"type": message["type"] + ".complete"})
         if message["type"] == "lifespan.shutdown":
+            batcher.stop_beating()
             return

@@ -20,6 +20,8 @@ BUSY_BATCH = 24
 MAX_BATCH = 500
 #: how long a health check waits for the database
 HEALTH_SECONDS = 5.0
+#: SQLSTATE of a serialisation failure, a deadlock and a lock not had in time: the batch is tried once more
+_PASSING = frozenset({"40001", "40P01", "55P03"})
 log = structlog.get_logger()
 SLOW_DOWN = Refused(429, "busy", "Too many devices are calling; try again later.")
 UNAVAILABLE = Refused(503, "unavailable", "The database cannot be reached; nothing was stored. Try again later.")
@@ -50,6 +52,11 @@ class Batcher:
     def start_beating(self) -> None:
         """Give a sign of life now and then, for as long as the process runs."""
         self._heart = asyncio.create_task(self._beat())
+
+    def stop_beating(self) -> None:
+        """Give no more signs of life, as the process ends."""
+        if self._heart is not None:
+            self._heart.cancel()
 
     async def _beat(self) -> None:
         loop = asyncio.get_running_loop()
@@ -94,7 +101,13 @@ def _flush(arrivals: list[Arrival]) -> list[Answer | Refused]:
     """Flush; a database that cannot be reached is said to every device of the batch, and nothing is stored."""
     try:
         close_old_connections()
-        return flush(arrivals, now=clock.now())
+        try:
+            return flush(arrivals, now=clock.now())
+        except OperationalError as error:
+            if getattr(error.__cause__, "sqlstate", None) not in _PASSING:
+                raise
+            log.warning("flush_tried_again", devices=len(arrivals), error=str(error).strip())
+            return flush(arrivals, now=clock.now())
     except (OperationalError, InterfaceError) as error:
         log.warning("flush_failed", devices=len(arrivals), error=str(error).strip())
         return [UNAVAILABLE] * len(arrivals)

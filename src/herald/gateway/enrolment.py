@@ -14,6 +14,7 @@ from herald.fleet.secrets import hash_secret
 from herald.fleet.vocabulary import attribute_defaults, load_vocabulary
 from herald.gateway.messages import Refused
 from herald.images.signing import published_keys
+from herald.record.services import record
 from herald_core.text import is_storable, nfc
 
 
@@ -37,7 +38,9 @@ def enrol(body: bytes) -> dict[str, Any]:
     close_old_connections()
     try:
         message = _decoder.decode(body)
-    except (msgspec.ValidationError, msgspec.DecodeError) as error:
+    except RecursionError:
+        raise Refused(422, "malformed", "The body does not fit: it is nested too deeply") from None
+    except (msgspec.ValidationError, msgspec.DecodeError, UnicodeDecodeError) as error:
         raise Refused(422, "malformed", f"The body does not fit: {error}") from error
     texts = (message.uid, message.serial, message.hardware_revision)
     if not message.uid.strip() or not all(is_storable(t) and len(t) <= 80 for t in texts):
@@ -50,6 +53,8 @@ def enrol(body: bytes) -> dict[str, Any]:
         secret = secrets.token_urlsafe(32)
         device = _taken_in(message, model, code, secret)
         DeviceChange.objects.note([device.pk], clock.now())
+        sentence = f"{device.name} enrolled with the code “{code.label}”; it is {device.admission}"
+        record(now=clock.now(), actor=None, kind="device", object_id=device.pk, sentence=sentence)
     return {"admission": device.admission, "secret": secret}
 
 

@@ -62,6 +62,8 @@ def flush(arrivals: Sequence[Arrival], *, now: datetime) -> list[Answer | Refuse
     """Store the check-ins and answer each, in their order; committed when this returns."""
     latest = {a.secret_hash: a for a in arrivals}
     with transaction.atomic():
+        # every gateway locks the devices of its batch in the same order, so that no two wait for each other
+        Device.objects.lock_by_secrets(latest)
         rows = _known_devices(latest, now)
         changed = _store(rows, latest, now)
         matters = [

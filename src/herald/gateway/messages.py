@@ -105,6 +105,8 @@ def read_check_in(body: bytes) -> CheckIn:
     """
     try:
         message = _decoder.decode(body)
+    except RecursionError:
+        raise Refused(422, "malformed", "The body does not fit: it is nested too deeply") from None
     except (msgspec.ValidationError, msgspec.DecodeError, UnicodeDecodeError) as error:
         raise Refused(422, "malformed", f"The body does not fit: {error}") from error
     if message.firmware is not None:

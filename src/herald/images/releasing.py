@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
+import jwt
 from django.db import transaction
 
 from herald.access.models import User
@@ -76,18 +77,29 @@ def rotate_key(*, actor: User | None, now: datetime) -> Rotation:
     return Rotation(kid=kid, signed=len(images))
 
 
+def signed_by(kid: str) -> list[Image]:
+    """The approved images whose signature was made with a key."""
+    return [i for i in Image.objects.approved() if jwt.get_unverified_header(i.signature).get("kid") == kid]
+
+
 def revoke_key(kid: str, *, actor: User | None, now: datetime) -> SigningKey:
     """Publish an old key no more: devices refuse what it signed.
 
     Raises:
-        Conflict: it is the one that signs, or is taken back already.
+        Conflict: it is the one that signs, it is revoked already, or images that may be sent are signed with it.
     """
     with transaction.atomic():
         key = SigningKey.objects.select_for_update().get(pk=kid)
         if key.retired_at is None:
             raise Conflict("This key signs images now. Change the key first, then take the old one back.")
         if key.revoked_at is not None:
-            raise Conflict("This key is taken back already.")
+            raise Conflict("This key is revoked already.")
+        if images := signed_by(kid):
+            names = ", ".join(map(str, images[:5]))
+            message = (
+                f"It signs {len(images)} images: {names}. Devices would refuse them; sign them with the new key first."
+            )
+            raise Conflict(message, images=[i.pk for i in images])
         key.revoked_at = now
         key.save(update_fields=["revoked_at"])
         record(now=now, actor=actor, kind="key", object_id=0, sentence=f"Took back the signing key {kid[:12]}…")

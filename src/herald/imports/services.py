@@ -185,7 +185,7 @@ def _write_chunks(found: Import, now: datetime) -> None:
         notify("fleet")
 
 
-def cancel(import_id: int) -> Import:
+def cancel(import_id: int, *, actor: User | None, now: datetime) -> Import:
     """Stop an import. What good-rows-only has written stays; all or nothing leaves nothing.
 
     Raises:
@@ -195,7 +195,10 @@ def cancel(import_id: int) -> Import:
         found = Import.objects.select_for_update().get(pk=import_id)
         if found.state not in (ImportState.CHECKING, ImportState.CHECKED, ImportState.APPLYING):
             raise Conflict(f"This import is {found.get_state_display().lower()}.")
+        written = found.written_count
         _end(found, ImportState.CANCELLED, "")
+        sentence = f"Cancelled the import of {found.file_name}; {written} devices of it were written"
+        record(now=now, actor=actor, kind="import", object_id=found.pk, sentence=sentence[:300])
     return found
 
 

@@ -99,6 +99,8 @@ def change_ahead(
         told = differences(rollout, changes, rings)
         if not told:
             raise Conflict("Nothing would change.")
+        if changes.get("freeze_override", rollout.freeze_override) != rollout.freeze_override:
+            rollout.override_approved_by, rollout.overridden_by = None, None
         for name, value in changes.items():
             setattr(rollout, name, value)
         rollout.overridden_by = (actor if rollout.freeze_override else None) or rollout.overridden_by

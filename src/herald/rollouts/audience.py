@@ -232,7 +232,7 @@ def planned(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> It
 
 def _around(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> _Around:
     starts = max(now, rollout.starts_at or now)
-    freezes = [] if rollout.freeze_override else freezes_between(starts, starts + timedelta(seconds=1))
+    freezes = [] if rollout.ignores_freezes else freezes_between(starts, starts + timedelta(seconds=1))
     coming: dict[int, str] = {}
     outranked = set()
     others = Delivery.objects.open_in_others(rollout.pk).filter(device__in=audience.order_by().values("pk"))

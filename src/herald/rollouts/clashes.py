@@ -54,6 +54,6 @@ def _freezes(rollout: Rollout, devices: "QuerySet[Device]", now: datetime) -> li
     for freeze in freezes_between(starts, until):
         if count := devices.filter(held_by(freeze)).count():
             held = f"nothing is installed from {freeze.starts_at:%-d %b %H:%M} to {freeze.ends_at:%-d %b %H:%M} UTC"
-            what = f"gone on in, as said: {rollout.freeze_override}" if rollout.freeze_override else held
+            what = f"gone on in, as said: {rollout.freeze_override}" if rollout.ignores_freezes else held
             found.append(Clash(kind="freeze", id=freeze.pk, name=f"Freeze “{freeze.name}”", devices=count, what=what))
     return found

@@ -16,8 +16,10 @@ from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.models import Group
 from herald.groups.rules import read_rule
 from herald.images.models import Image
+from herald.record.services import record
 from herald.rollouts.audience import Plan, plan
 from herald.rollouts.models import ChangeRow, Ring, RingPlanVersion, Rollout, RolloutState, TakenOut
+from herald.rollouts.sentence import rollout_sentence
 from herald.rollouts.services import locked
 from herald_core.changes import Choice
 from herald_core.rings.assignment import RingKind
@@ -129,6 +131,8 @@ def save_draft(draft: RolloutDraft, *, actor: User | None, now: datetime, rollou
             rollout = Rollout(seed=random.SystemRandom().randrange(2**62), created_at=now, created_by=actor)
         else:
             rollout = locked(rollout, RolloutState.DRAFT, doing="changed")
+        if rollout.freeze_override != draft.freeze_override:
+            rollout.override_approved_by = None
         for name in COLUMNS:
             setattr(rollout, name, getattr(draft, name))
         rollout.window_days = list(draft.window_days)
@@ -143,6 +147,8 @@ def save_draft(draft: RolloutDraft, *, actor: User | None, now: datetime, rollou
             [ChangeRow(rollout=rollout, position=i, **c.__dict__) for i, c in enumerate(draft.changes, 1)]
         )
         write_rings(rollout, draft.rings)
+        sentence = f"Saved the draft: {rollout_sentence(Rollout.objects.get(pk=rollout.pk))}"
+        record(now=now, actor=actor, kind="rollout", object_id=rollout.pk, sentence=sentence)
     return rollout
 
 
@@ -253,7 +259,7 @@ def preflight(rollout: Rollout, *, now: datetime) -> Plan:
     return plan(rollout, list(rollout.rings.select_related("group")), now=now)
 
 
-def take_out(rollout: Rollout, devices: Sequence[int], reason: str) -> int:
+def take_out(rollout: Rollout, devices: Sequence[int], reason: str, *, actor: User | None, now: datetime) -> int:
     """Take devices, by their ids, out of a draft; how many are out now.
 
     Raises:
@@ -267,10 +273,12 @@ def take_out(rollout: Rollout, devices: Sequence[int], reason: str) -> int:
         TakenOut.objects.bulk_create(
             rows, update_conflicts=True, unique_fields=["rollout", "device"], update_fields=["reason"]
         )
+        sentence = f"Excluded {len(rows)} devices: {reason.strip()}"
+        record(now=now, actor=actor, kind="rollout", object_id=rollout.pk, sentence=sentence[:300])
     return rollout.taken_out.count()
 
 
-def take_back_in(rollout: Rollout, devices: Sequence[int]) -> int:
+def take_back_in(rollout: Rollout, devices: Sequence[int], *, actor: User | None, now: datetime) -> int:
     """Let devices that were taken out of a draft take part again; how many are still out.
 
     Raises:
@@ -278,15 +286,20 @@ def take_back_in(rollout: Rollout, devices: Sequence[int]) -> int:
     """
     with transaction.atomic():
         locked(rollout, RolloutState.DRAFT, doing="changed")
-        rollout.taken_out.filter(device__in=list(devices)).delete()
+        count, _ = rollout.taken_out.filter(device__in=list(devices)).delete()
+        sentence = f"Included {count} excluded devices again"
+        record(now=now, actor=actor, kind="rollout", object_id=rollout.pk, sentence=sentence)
     return rollout.taken_out.count()
 
 
-def delete_draft(rollout: Rollout) -> None:
-    """Throw a draft away.
+def delete_draft(rollout: Rollout, *, actor: User | None, now: datetime) -> None:
+    """Discard a draft.
 
     Raises:
         Conflict: it was launched; then it is part of the record.
     """
     with transaction.atomic():
-        locked(rollout, RolloutState.DRAFT, doing="thrown away").delete()
+        draft = locked(rollout, RolloutState.DRAFT, doing="discarded")
+        sentence = f"Discarded the draft {draft.pk}: {rollout_sentence(draft)}"
+        record(now=now, actor=actor, kind="rollout", object_id=draft.pk, sentence=sentence)
+        draft.delete()

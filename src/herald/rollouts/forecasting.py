@@ -67,7 +67,7 @@ def tell(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) 
         pk: (zone, interval, silent, site or 0)
         for pk, zone, interval, silent, site in Device.objects.forecast_rows([r.id for r in rows], now)
     }
-    freezes = [] if rollout.freeze_override else freezes_between(now, now + horizon)
+    freezes = [] if rollout.ignores_freezes else freezes_between(now, now + horizon)
     held = {f.pk: devices_held([f]) for f in freezes}
     kinds: dict[tuple[str, tuple[int, ...]], int] = {}
     hours_of = []

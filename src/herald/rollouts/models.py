@@ -81,6 +81,10 @@ class Rollout(models.Model):
     #: why installs go on in a freeze; empty where freezes hold them
     freeze_override = models.CharField(max_length=300, blank=True)
     overridden_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+    #: who agreed to the override; until then freezes hold
+    override_approved_by = models.ForeignKey(
+        settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+"
+    )
     #: the kept rings that these were taken from
     plan_version = models.ForeignKey("RingPlanVersion", null=True, on_delete=models.SET_NULL, related_name="rollouts")
     #: shown on the device before the install
@@ -131,6 +135,13 @@ class Rollout(models.Model):
                 condition=Q(freeze_override="") | Q(overridden_by__isnull=False), name="rollout_override_has_person"
             ),
             models.CheckConstraint(
+                condition=Q(override_approved_by=None) | ~Q(freeze_override=""), name="rollout_approval_of_override"
+            ),
+            models.CheckConstraint(
+                condition=Q(override_approved_by=None) | ~Q(override_approved_by=F("overridden_by")),
+                name="rollout_override_by_two",
+            ),
+            models.CheckConstraint(
                 condition=Q(state__in=["draft", "launching"]) | Q(launched_at__isnull=False),
                 name="rollout_launched_has_time",
             ),
@@ -146,6 +157,11 @@ class Rollout(models.Model):
                 name="rollout_start_plannable",
             ),
         )
+
+    @property
+    def ignores_freezes(self) -> bool:
+        """Whether installs go on in freezes: somebody said why, and somebody else agreed."""
+        return bool(self.freeze_override) and self.override_approved_by_id is not None
 
     @property
     def window(self) -> Window | None:

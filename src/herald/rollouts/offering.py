@@ -156,7 +156,7 @@ def offer(
     if waiting == 0 or in_hand >= rollout.at_once:
         return
     room = room_of(rollout, in_hand, now)
-    binding = [] if rollout.freeze_override else around.freezes
+    binding = [] if rollout.ignores_freezes else around.freezes
     whose = Q(ring__in=[r.pk for r in rings])
     mine = Delivery.objects.of_rollout(rollout.pk).filter(whose | Q(pushed=True) if waits.some_pushed else whose)
     if outranked := around.outranked(rollout.rank):

@@ -98,6 +98,7 @@ def detail(rollout: Rollout, now: datetime) -> dict[str, Any]:
         "exclude": [{"id": g.pk, "name": g.name} for g in rollout.exclude.all()],
         **{name: getattr(rollout, name) for name in SETTINGS},
         "plan": f"{plan.plan.name}, version {plan.number}" if plan else "",
+        "override_approved_by": str(rollout.override_approved_by) if rollout.override_approved_by else None,
         "overridden_by": str(rollout.overridden_by) if rollout.overridden_by else None,
         "put_back_by": [r.pk for r in rollout.put_back_by.order_by("id")],
         "left_out": left_out,

@@ -11,11 +11,16 @@ if TYPE_CHECKING:
     pass
 
 
+_PEOPLE = ("created_by", "launched_by", "overridden_by", "override_approved_by")
+
+
 class RolloutQuerySet(models.QuerySet["Rollout"]):
     def listed(self) -> Self:
         """Newest first, with what the list shows."""
         return (
-            self.select_related("created_by", "launched_by", "overridden_by", "plan_version__plan")
+            self.select_related(
+                "created_by", "launched_by", "overridden_by", "override_approved_by", "plan_version__plan"
+            )
             .prefetch_related(
                 "rings__group", "rings__approved_by", "include", "exclude", "changes__image", "changes__model"
             )

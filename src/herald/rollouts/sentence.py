@@ -53,10 +53,15 @@ def _choices(rollout: Rollout) -> list[tuple[str, str]]:
         ("change", "downgrading where that is needed", rollout.downgrades),
         ("limit", f"at most {site} at once per site", site is not None),
         ("limit", f"at most {hour} starts per hour", hour is not None),
-        ("limit", f"through freezes ({rollout.freeze_override})", bool(rollout.freeze_override)),
+        ("limit", _override(rollout), bool(rollout.freeze_override)),
         ("limit", f"showing “{rollout.notice}” first", bool(rollout.notice)),
     ]
     return [(slot, text) for slot, text, is_chosen in chosen if is_chosen]
+
+
+def _override(rollout: Rollout) -> str:
+    waits = "" if rollout.ignores_freezes else "; not in force before somebody approves"
+    return f"through freezes ({rollout.freeze_override}{waits})"
 
 
 def target_words(rollout: Rollout) -> str:

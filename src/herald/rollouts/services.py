@@ -127,10 +127,12 @@ def open_gate(rollout: Rollout, *, actor: User | None, now: datetime) -> Ring:
     """Open the next ring although its gate is not met; the ring whose gate was opened.
 
     Raises:
-        Conflict: the rollout is not running, or every gate is open already.
+        Conflict: the rollout is not running, every gate is open already, or the same person launched it.
     """
     with transaction.atomic():
         rollout = locked(rollout, RolloutState.RUNNING, doing="taken further by hand")
+        if actor is not None and actor.pk == rollout.launched_by_id:
+            raise Conflict("You launched this rollout; somebody else must open its gate.")
         ring = rollout.rings.filter(opened_at__isnull=False, gate_met_at__isnull=True).first()
         if ring is None or not rollout.rings.filter(position__gt=ring.position).exists():
             raise Conflict("There is no closed gate before a further ring.")
@@ -160,6 +162,23 @@ def approve_gate(rollout: Rollout, *, position: int, actor: User | None, now: da
         ring.save(update_fields=["approved_by", "approved_at"])
         note(rollout, f"Approved the gate after ring {ring.position}, {ring.name}", actor=actor, now=now)
     return ring
+
+
+def approve_override(rollout: Rollout, *, actor: User | None, now: datetime) -> None:
+    """Agree that a rollout goes on in freezes; from now on it does.
+
+    Raises:
+        Conflict: it overrides none, it is approved, or the same person set it or launched the rollout.
+    """
+    with transaction.atomic():
+        rollout = locked(rollout, RolloutState.DRAFT, *OPEN_STATES, doing="approved")
+        if not rollout.freeze_override or rollout.override_approved_by_id is not None:
+            raise Conflict("There is no override of freezes that waits for an approval.")
+        if actor is None or actor.pk in (rollout.overridden_by_id, rollout.launched_by_id, rollout.created_by_id):
+            raise Conflict("You set this override or launched the rollout; somebody else must approve it.")
+        rollout.override_approved_by = actor
+        rollout.save(update_fields=["override_approved_by"])
+        note(rollout, f"Approved going on in freezes: {rollout.freeze_override}", actor=actor, now=now)
 
 
 def order_by_rank(ids: Sequence[int], *, actor: User | None, now: datetime) -> None:

@@ -74,7 +74,7 @@ def _of_rollout(
                 next_call=called + timedelta(seconds=device.check_in_interval_seconds) if called else None,
                 busy=delivery.device_id in busy,
                 outranked_by=outranked.get(delivery.device_id),
-                freezes=() if rollout.freeze_override else freezes.get(delivery.device_id, ()),
+                freezes=() if rollout.ignores_freezes else freezes.get(delivery.device_id, ()),
                 uplink_left=sites.left(device.site_id) if limited and image else None,
                 site_left=room.at(device.site_id) if room and room.per_site else None,
             ),

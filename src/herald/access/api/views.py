@@ -1,5 +1,6 @@
 """Signing in and out, and API tokens."""
 
+from datetime import timedelta
 from typing import Any
 
 from django.conf import settings
@@ -13,12 +14,15 @@ from rest_framework.authentication import SessionAuthentication
 from rest_framework.permissions import AllowAny
 from rest_framework.request import Request
 from rest_framework.response import Response
-from rest_framework.throttling import ScopedRateThrottle
 from rest_framework.views import APIView
 
-from herald.access.models import User
+from herald.access import tokens
+from herald.access.addresses import client_address
+from herald.access.models import ABILITIES, Ability, Role, User
+from herald.access.throttling import note_failure, note_success, wait_before
 from herald.api.fields import Strict, valid
 from herald.clock.source import clock
+from herald.record.services import record
 
 
 class CsrfAlways(SessionAuthentication):
@@ -35,11 +39,16 @@ class CsrfAlwaysScheme(SessionScheme):  # type: ignore[no-untyped-call]  # found
 
 
 class Me(serializers.ModelSerializer[User]):
-    """Who is signed in."""
+    """Who is signed in, and what the role may change."""
+
+    abilities = serializers.SerializerMethodField()
 
     class Meta:
         model = User
-        fields = ("id", "email", "name", "role", "time_zone")
+        fields = ("id", "email", "name", "role", "time_zone", "abilities")
+
+    def get_abilities(self, user: User) -> list[str]:
+        return sorted(a.value for a in ABILITIES[Role(user.role)])
 
 
 class SignInBody(Strict):
@@ -59,15 +68,12 @@ class SessionView(APIView):
     """The session: who is signed in, signing in, signing out."""
 
     permission_classes = (AllowAny,)
-    throttle_scope = "sign-in"
+    needs = Ability.OWN
 
     def get_authenticators(self) -> Any:
         return (
             [CsrfAlways()] if self.request and self.request.method in ("POST", "DELETE") else [SessionAuthentication()]
         )
-
-    def get_throttles(self) -> Any:
-        return [ScopedRateThrottle()] if self.request.method == "POST" else []
 
     @extend_schema(operation_id="session_retrieve", responses=SessionState)
     def get(self, request: Request) -> Response:
@@ -76,14 +82,25 @@ class SessionView(APIView):
     @extend_schema(operation_id="session_sign_in", request=SignInBody, responses=SessionState)
     def post(self, request: Request) -> Response:
         body = valid(SignInBody(data=request.data))
-        user = authenticate(request, username=body["email"].lower(), password=body["password"])
+        email, address = body["email"].lower(), client_address(request._request)
+        wait = wait_before(email, address)
+        if wait > timedelta(0):
+            raise exceptions.Throttled(wait.total_seconds(), "Too many sign-ins failed; wait a moment.")
+        user = authenticate(request, username=email, password=body["password"])
         if user is None:
+            note_failure(email, address)
             raise exceptions.AuthenticationFailed("No account has this e-mail address and password.")
+        note_success(email, address)
         login(request, user)
+        if isinstance(user, User):
+            record(now=clock.now(), actor=user, kind="user", object_id=user.pk, sentence=f"Signed in from {address}")
         return Response(_state(request, user))
 
     @extend_schema(operation_id="session_sign_out", request=None, responses=SessionState)
     def delete(self, request: Request) -> Response:
+        user = request.user
+        if isinstance(user, User):
+            record(now=clock.now(), actor=user, kind="user", object_id=user.pk, sentence="Signed out")
         logout(request)
         return Response(_state(request, None))
 
@@ -94,6 +111,26 @@ def _state(request: Request, user: Any) -> Any:
     return SessionState(state).data
 
 
+class TokenRow(serializers.Serializer[Any]):
+    """A token of one's own: what it is for, since when and until when. The letters are shown once, as it is made."""
+
+    id = serializers.CharField(source="digest")
+    name = serializers.SerializerMethodField()
+    created_at = serializers.DateTimeField(source="created")
+    expires_at = serializers.DateTimeField(source="expiry", allow_null=True)
+
+    def get_name(self, token: AuthToken) -> str:
+        named = getattr(token, "named", None)
+        return named.name if named else ""
+
+
+class NewTokenBody(Strict):
+    """What a token is for, and after how many days it expires; no number is never."""
+
+    name = serializers.CharField(max_length=80)
+    days = serializers.IntegerField(min_value=1, max_value=3650, allow_null=True, default=90)
+
+
 class NewToken(serializers.Serializer[Any]):
     """A token, shown this once."""
 
@@ -101,14 +138,30 @@ class NewToken(serializers.Serializer[Any]):
 
 
 class TokenListView(APIView):
-    """API tokens for scripts."""
+    """API tokens for scripts, one's own: a viewer's token may only read."""
 
-    changes_nothing = True  # a reader's token may only read
+    needs = Ability.OWN
 
-    @extend_schema(operation_id="tokens_create", request=None, responses={201: NewToken})
+    @extend_schema(operation_id="tokens_list", responses=TokenRow(many=True))
+    def get(self, request: Request) -> Response:
+        return Response(TokenRow(tokens.tokens_of(request.user), many=True).data)
+
+    @extend_schema(operation_id="tokens_create", request=NewTokenBody, responses={201: NewToken})
     def post(self, request: Request) -> Response:
-        _, token = AuthToken.objects.create(request.user)
+        body = valid(NewTokenBody(data=request.data))
+        token = tokens.make_token(request.user, name=body["name"], days=body["days"], now=clock.now())
         return Response(NewToken({"token": token}).data, status=201)
+
+
+class TokenView(APIView):
+    """One token of one's own."""
+
+    needs = Ability.OWN
+
+    @extend_schema(operation_id="tokens_revoke", responses={204: None})
+    def delete(self, request: Request, token_id: str) -> Response:
+        tokens.revoke_token(request.user, token_id, now=clock.now())
+        return Response(status=204)
 
 
 class Health(serializers.Serializer[Any]):

@@ -8,6 +8,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.models import Ability
 from herald.api.fields import read_limit, read_number, valid
 from herald.clock.source import clock
 from herald.commands import overview, services
@@ -90,6 +91,8 @@ class _StateAction(APIView):
 class SchedulePauseAction(_StateAction):
     """Fire no more for now."""
 
+    needs = Ability.STOP
+
     state = ScheduleState.PAUSED
 
     @extend_schema(operation_id="schedules_pause", request=None, responses=ScheduleRow)
@@ -109,6 +112,8 @@ class ScheduleResumeAction(_StateAction):
 
 class ScheduleEndAction(_StateAction):
     """End it for good."""
+
+    needs = Ability.STOP
 
     state = ScheduleState.ENDED
 

@@ -9,6 +9,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.models import Ability
 from herald.api.fields import Strict, valid
 from herald.clock.source import clock
 from herald.edits import codes
@@ -63,6 +64,8 @@ class CodeDraftBody(Strict):
 class CodeListView(APIView):
     """The codes that new devices may show."""
 
+    needs = Ability.ADMINISTER
+
     @extend_schema(operation_id="codes_list", responses=CodeRow(many=True))
     def get(self, request: Request) -> Response:
         found = EnrolmentCode.objects.select_related("site", "custodian").order_by("label")
@@ -79,6 +82,8 @@ class CodeListView(APIView):
 
 class CodeView(APIView):
     """One code."""
+
+    needs = Ability.ADMINISTER
 
     @extend_schema(operation_id="codes_revoke", responses={204: None})
     def delete(self, request: Request, code_id: int) -> Response:

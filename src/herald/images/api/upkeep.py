@@ -9,6 +9,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.models import Ability
 from herald.api.fields import Strict, valid
 from herald.clock.source import clock
 from herald.fleet.models import DeviceModel
@@ -131,6 +132,8 @@ class ReleaseListView(APIView):
 class ReleaseView(APIView):
     """How images for one model are released."""
 
+    needs = Ability.ADMINISTER
+
     @extend_schema(operation_id="releases_set", request=ReleaseBody, responses=ReleaseMode(many=True))
     def put(self, request: Request, pk: int) -> Response:
         asked = valid(ReleaseBody(data=request.data))
@@ -157,6 +160,8 @@ class RotationView(serializers.Serializer[Any]):
 class KeyListView(APIView):
     """The keys that sign images, the latest first."""
 
+    needs = Ability.ADMINISTER
+
     @extend_schema(operation_id="keys_list", responses=KeyRow(many=True))
     def get(self, request: Request) -> Response:
         return Response(KeyRow(SigningKey.objects.order_by("-created_at"), many=True).data)
@@ -169,6 +174,8 @@ class KeyListView(APIView):
 
 class KeyView(APIView):
     """One key; taking it back means that devices refuse what it signed."""
+
+    needs = Ability.ADMINISTER
 
     @extend_schema(operation_id="keys_revoke", responses=KeyRow)
     def delete(self, request: Request, kid: str) -> Response:

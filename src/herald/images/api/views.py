@@ -12,8 +12,9 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.models import Ability
 from herald.api.errors import Invalid
-from herald.api.fields import Strict, valid
+from herald.api.fields import Strict, read_number, valid
 from herald.clock.source import clock
 from herald.fleet.models import DeviceModel
 from herald.images import services, uploads
@@ -173,10 +174,10 @@ class UploadView(APIView):
     )
     def put(self, request: Request, upload_id: UUID) -> Response:
         get_object_or_404(Upload, pk=upload_id)
-        offset = request.query_params.get("offset", "")
-        if not offset.isdigit():
+        offset = read_number(request.query_params.get("offset"))
+        if offset is None:
             raise Invalid("/offset", "Say where the piece begins, in bytes.")
-        return Response(UploadRow(uploads.append(upload_id, int(offset), request.data, now=clock.now())).data)
+        return Response(UploadRow(uploads.append(upload_id, offset, request.data, now=clock.now())).data)
 
     @extend_schema(operation_id="uploads_delete", responses={204: None})
     def delete(self, request: Request, upload_id: UUID) -> Response:
@@ -200,6 +201,8 @@ class ImageListView(APIView):
 
 class ImageApproveAction(APIView):
     """Sign an image, by another person than added it."""
+
+    needs = Ability.APPROVE
 
     @extend_schema(operation_id="images_approve", request=None, responses=ImageRow)
     def post(self, request: Request, image_id: int) -> Response:

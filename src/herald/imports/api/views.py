@@ -15,6 +15,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.api.fields import Strict, valid
+from herald.api.tables import safe_cell
 from herald.clock.source import clock
 from herald.groups.api.agreement import agreement_of
 from herald.imports import mappings, services
@@ -170,7 +171,7 @@ class ImportCancelAction(APIView):
     @extend_schema(operation_id="imports_cancel", request=None, responses=ImportRow)
     def post(self, request: Request, import_id: int) -> Response:
         get_object_or_404(Import, pk=import_id)
-        return Response(ImportRow(services.cancel(import_id)).data)
+        return Response(ImportRow(services.cancel(import_id, actor=request.user, now=clock.now())).data)
 
 
 class ImportWrongView(APIView):
@@ -183,7 +184,7 @@ class ImportWrongView(APIView):
         writer = csv.writer(out)
         writer.writerow(["row", "column", "value", "reason"])
         for cell in found.wrong.order_by("row", "id"):
-            writer.writerow([cell.row, cell.column, cell.value, cell.reason])
+            writer.writerow(map(safe_cell, (cell.row, cell.column, cell.value, cell.reason)))
         response = HttpResponse("\ufeff" + out.getvalue(), content_type="text/csv; charset=utf-8")
         response["Content-Disposition"] = 'attachment; filename="wrong-rows.csv"'
         return response

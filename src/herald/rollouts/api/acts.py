@@ -7,6 +7,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.models import Ability
 from herald.api.fields import valid
 from herald.clock.source import clock
 from herald.deliveries.models import Delivery
@@ -29,6 +30,8 @@ from herald.rollouts.api.stepping_serializers import (
 class PauseAction(APIView):
     """Offer nothing new for now."""
 
+    needs = Ability.STOP
+
     @extend_schema(operation_id="rollouts_pause", request=None, responses=Effect)
     def post(self, request: Request, rollout_id: int) -> Response:
         finishing = services.pause(find_rollout(rollout_id), actor=request.user, now=clock.now())
@@ -47,6 +50,8 @@ class ResumeAction(APIView):
 class StopAction(APIView):
     """End it for good."""
 
+    needs = Ability.STOP
+
     @extend_schema(operation_id="rollouts_stop", request=None, responses=Effect)
     def post(self, request: Request, rollout_id: int) -> Response:
         withdrawn, finishing = services.stop(find_rollout(rollout_id), actor=request.user, now=clock.now())
@@ -55,6 +60,8 @@ class StopAction(APIView):
 
 class OpenGateAction(APIView):
     """Open the next ring although its gate is not met."""
+
+    needs = Ability.APPROVE
 
     @extend_schema(operation_id="rollouts_open_gate", request=None, responses=Effect)
     def post(self, request: Request, rollout_id: int) -> Response:
@@ -65,10 +72,23 @@ class OpenGateAction(APIView):
 class ApproveGateAction(APIView):
     """Agree that the ring after a gate may open; not for whom launched the rollout."""
 
+    needs = Ability.APPROVE
+
     @extend_schema(operation_id="rollouts_approve_gate", request=GateBody, responses=RolloutDetail)
     def post(self, request: Request, rollout_id: int) -> Response:
         position = valid(GateBody(data=request.data))["ring"]
         services.approve_gate(find_rollout(rollout_id), position=position, actor=request.user, now=clock.now())
+        return Response(detail_of(rollout_id))
+
+
+class ApproveOverrideAction(APIView):
+    """Agree that a rollout goes on in freezes; not for whom set that, or launched it."""
+
+    needs = Ability.APPROVE
+
+    @extend_schema(operation_id="rollouts_approve_override", request=None, responses=RolloutDetail)
+    def post(self, request: Request, rollout_id: int) -> Response:
+        services.approve_override(find_rollout(rollout_id), actor=request.user, now=clock.now())
         return Response(detail_of(rollout_id))
 
 

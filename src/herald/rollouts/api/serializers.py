@@ -200,6 +200,7 @@ class RolloutDetail(RolloutRow):
     with_file = serializers.IntegerField()
     freeze_override = serializers.CharField()
     overridden_by = serializers.CharField(allow_null=True)
+    override_approved_by = serializers.CharField(allow_null=True)
     notice = serializers.CharField()
     plan_version_id = serializers.IntegerField(allow_null=True)
     plan = serializers.CharField()

@@ -62,7 +62,7 @@ class RolloutView(APIView):
 
     @extend_schema(operation_id="rollouts_delete", responses={204: None})
     def delete(self, request: Request, rollout_id: int) -> Response:
-        drafting.delete_draft(find_rollout(rollout_id))
+        drafting.delete_draft(find_rollout(rollout_id), actor=request.user, now=clock.now())
         return Response(status=204)
 
 
@@ -127,7 +127,7 @@ class TakeOutAction(APIView):
     def post(self, request: Request, rollout_id: int) -> Response:
         asked = valid(DevicesReasonBody(data=request.data))
         devices = device_ids(asked["devices"], "/devices")
-        out = drafting.take_out(find_rollout(rollout_id), devices, asked["reason"])
+        out = drafting.take_out(find_rollout(rollout_id), devices, asked["reason"], actor=request.user, now=clock.now())
         return Response(Touched({"devices": out}).data)
 
 
@@ -137,7 +137,8 @@ class TakeBackInAction(APIView):
     @extend_schema(operation_id="rollouts_take_back_in", request=DevicesBody, responses=Touched)
     def post(self, request: Request, rollout_id: int) -> Response:
         devices = device_ids(valid(DevicesBody(data=request.data))["devices"], "/devices")
-        return Response(Touched({"devices": drafting.take_back_in(find_rollout(rollout_id), devices)}).data)
+        out = drafting.take_back_in(find_rollout(rollout_id), devices, actor=request.user, now=clock.now())
+        return Response(Touched({"devices": out}).data)
 
 
 def read_rings(rings: list[dict[str, Any]]) -> list[drafting.RingDraft]:

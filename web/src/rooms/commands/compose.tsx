@@ -208,7 +208,7 @@ export function NewCommand() {
               {counted(reached, "device")} would restart now. Type the number of devices to run it.
             </span>
             <input
-              className="field mt-1 w-28"
+              className="field mt-1 block w-28"
               inputMode="numeric"
               aria-label="Number of devices"
               placeholder={String(reached)}
