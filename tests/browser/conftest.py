@@ -29,12 +29,23 @@ def browser_context_args(browser_context_args: dict[str, Any]) -> dict[str, Any]
     return {**browser_context_args, "viewport": {"width": 1280, "height": 800}, "reduced_motion": "reduce"}
 
 
-@pytest.fixture
-def signed_in(page: Page, running: Running) -> Page:
-    """A page of an engineer who has signed in."""
+def sign_in(page: Page, running: Running, email: str) -> Page:
+    """The page, with somebody signed in."""
     page.goto(running.url)
-    page.get_by_label("E-mail address").fill(ENGINEER)
+    page.get_by_label("E-mail address").fill(email)
     page.get_by_label("Password").fill(PASSWORD)
     page.get_by_role("button", name="Sign in").click()
     expect(page.get_by_role("navigation", name="Rooms")).to_be_visible()
     return page
+
+
+@pytest.fixture
+def signed_in(page: Page, running: Running) -> Page:
+    """A page of an operator who has signed in."""
+    return sign_in(page, running, ENGINEER)
+
+
+@pytest.fixture
+def administrator(page: Page, running: Running) -> Page:
+    """A page of an administrator who has signed in."""
+    return sign_in(page, running, "admin@larkfield.example")

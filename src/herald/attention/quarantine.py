@@ -86,7 +86,7 @@ class Isolation:
         doubtful = [i for i in ready if (part.value, i) in self._known]
         self._halve(part, [i for i in ready if (part.value, i) not in self._known], work)
         for one in doubtful:
-            self.run(part, one, lambda one=one: work([one]))  # type: ignore[misc]  # bound at once
+            self.run(part, one, lambda one=one: work([one]))
 
     def _halve(self, part: Part, ids: Sequence[int], work: Callable[[Sequence[int]], object]) -> None:
         if len(ids) <= 1:

@@ -250,7 +250,7 @@ def _time_out_silent(isolation: Isolation) -> None:
         isolation.run_batch(
             Part.DELIVERY,
             ids,
-            lambda ids, rows=rows, cause=cause: deliveries.time_out(  # type: ignore[misc]  # bound at once
+            lambda ids, rows=rows, cause=cause: deliveries.time_out(
                 rows.filter(id__any=list(ids)), now=now, cause=cause
             ),
         )

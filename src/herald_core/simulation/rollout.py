@@ -309,7 +309,7 @@ class SimRollout:
                 self._fail(index, delivery, "no-progress" if delivery.phase is Phase.INSTALLING else "not-fetched", now)
 
     def _ring_counts(self, ring: int) -> RingCounts:
-        return RingCounts.of_phases(self.counts[ring])
+        return RingCounts.of_phases({p.value: n for p, n in self.counts[ring].items()})
 
     def _halting(self) -> str | None:
         rings = [self._ring_counts(i) for i in range(len(self.plan.rings))]

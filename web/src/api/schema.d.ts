@@ -1234,6 +1234,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rollouts/{rollout_id}/approve-override": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Agree that a rollout goes on in freezes; not for whom set that, or launched it. */
+        post: operations["rollouts_approve_override"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rollouts/{rollout_id}/breakdown": {
         parameters: {
             query?: never;
@@ -2149,11 +2166,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** @description API tokens for scripts, one's own: a viewer's token may only read. */
+        get: operations["tokens_list"];
         put?: never;
-        /** @description API tokens for scripts. */
+        /** @description API tokens for scripts, one's own: a viewer's token may only read. */
         post: operations["tokens_create"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{token_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description One token of one's own. */
+        delete: operations["tokens_revoke"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3154,7 +3189,7 @@ export interface components {
             phase: components["schemas"]["PhaseEnum"];
             held: boolean;
         };
-        /** @description Who is signed in. */
+        /** @description Who is signed in, and what the role may change. */
         Me: {
             readonly id: number;
             /** Format: email */
@@ -3162,6 +3197,7 @@ export interface components {
             name: string;
             role: components["schemas"]["RoleEnum"];
             time_zone: string;
+            readonly abilities: string[];
         };
         /** @description Devices, by name or uid, to put in and to take out. */
         MemberChangeRequest: {
@@ -3290,6 +3326,12 @@ export interface components {
         /** @description A token, shown this once. */
         NewToken: {
             token: string;
+        };
+        /** @description What a token is for, and after how many days it expires; no number is never. */
+        NewTokenBodyRequest: {
+            name: string;
+            /** @default 90 */
+            days?: number | null;
         };
         /** @description The state of everything, in brief. */
         NowView: {
@@ -3646,7 +3688,7 @@ export interface components {
             stuck: boolean;
         };
         /** @enum {string} */
-        RoleEnum: "reader" | "engineer" | "approver";
+        RoleEnum: "viewer" | "operator" | "approver" | "administrator";
         /** @description A rollout with its settings, as they can be edited while it is a draft. */
         RolloutDetail: {
             id: number;
@@ -3706,6 +3748,7 @@ export interface components {
             with_file: number;
             freeze_override: string;
             overridden_by: string | null;
+            override_approved_by: string | null;
             notice: string;
             plan_version_id: number | null;
             plan: string;
@@ -4043,6 +4086,15 @@ export interface components {
             device: string;
             rollout: number | null;
             schedule: number | null;
+        };
+        /** @description A token of one's own: what it is for, since when and until when. The letters are shown once, as it is made. */
+        TokenRow: {
+            id: string;
+            readonly name: string;
+            /** Format: date-time */
+            created_at: string;
+            /** Format: date-time */
+            expires_at: string | null;
         };
         /** @description How many devices an action touched. */
         Touched: {
@@ -6293,6 +6345,27 @@ export interface operations {
             };
         };
     };
+    rollouts_approve_override: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutDetail"];
+                };
+            };
+        };
+    };
     rollouts_breakdown: {
         parameters: {
             query?: {
@@ -7677,7 +7750,7 @@ export interface operations {
             };
         };
     };
-    tokens_create: {
+    tokens_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -7686,6 +7759,29 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenRow"][];
+                };
+            };
+        };
+    };
+    tokens_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTokenBodyRequest"];
+            };
+        };
+        responses: {
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -7693,6 +7789,26 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["NewToken"];
                 };
+            };
+        };
+    };
+    tokens_revoke: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

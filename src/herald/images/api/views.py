@@ -224,6 +224,8 @@ class ImageWithdrawPreview(APIView):
 class ImageWithdrawAction(APIView):
     """Let an image be sent no more."""
 
+    needs = Ability.STOP
+
     @extend_schema(operation_id="images_withdraw", request=WithdrawalReason, responses=ImageRow)
     def post(self, request: Request, image_id: int) -> Response:
         reason = valid(WithdrawalReason(data=request.data))["reason"]

@@ -3,6 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
+import { useMay } from "@/api/use-may";
 import { Button, Confirm, Problem } from "@/parts/controls";
 import { counted } from "@/parts/format";
 import { IN_HAND, sum } from "@/parts/phases";
@@ -39,6 +40,7 @@ export function Actions({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
       toast(words[verb]);
     },
   });
+  const mayApprove = useMay("approve");
   const inHand = sum(rollout.phases, IN_HAND);
   const waiting = rollout.phases.waiting ?? 0;
   const finish = inHand
@@ -89,7 +91,10 @@ export function Actions({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
             undone; a new rollout can be launched.
           </Confirm>
         )}
-        {stuck && next && (
+        {stuck && next && !mayApprove && (
+          <p className="self-center text-soft">An approver may open ring {next.position}.</p>
+        )}
+        {stuck && next && mayApprove && (
           <Confirm
             trigger={<Button kind="main">Open ring {next.position} anyway…</Button>}
             title={`Open ring ${next.position}, ${next.name}, although the gate is not met?`}
@@ -121,7 +126,40 @@ export function Actions({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
         )}
         {rollout.launched_at && (rollout.phases.confirmed ?? 0) > 0 && <PutBack rollout={rollout} />}
       </div>
+      {rollout.freeze_override && !rollout.override_approved_by && <Override rollout={rollout} />}
       <Problem error={act.error} />
+    </div>
+  );
+}
+
+/** Going on in freezes is not in force before somebody else has agreed. */
+function Override({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
+  const client = useQueryClient();
+  const mayApprove = useMay("approve");
+  const approve = useMutation({
+    mutationFn: () =>
+      body(
+        api.POST("/api/v1/rollouts/{rollout_id}/approve-override", { params: { path: { rollout_id: rollout.id } } }),
+      ),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["rollout"] }),
+  });
+  return (
+    <div className="text-right">
+      <p className="text-plum">
+        <span aria-hidden>◐ </span>Freezes hold: going on in them ({rollout.freeze_override}) waits for an approver.
+      </p>
+      {mayApprove && (
+        <Confirm
+          trigger={<Button>Approve the override…</Button>}
+          title="Go on in freezes?"
+          action="Approve the override"
+          onConfirm={() => approve.mutate()}
+        >
+          {counted(rollout.phases.waiting ?? 0, "waiting device")} may be offered it in any freeze from now on. The
+          reason given: {rollout.freeze_override}.
+        </Confirm>
+      )}
+      <Problem error={approve.error} />
     </div>
   );
 }

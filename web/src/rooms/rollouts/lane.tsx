@@ -3,6 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import clsx from "clsx";
 import { api, body, type Schemas } from "@/api/client";
+import { useMay } from "@/api/use-may";
 import { useClock } from "@/app/clock";
 import { Bar, Button, Confirm, Problem } from "@/parts/controls";
 import { DialField } from "@/parts/dial";
@@ -158,9 +159,11 @@ function Approval({ ring, rollout }: { ring: Schemas["RingView"]; rollout: Schem
       ),
     onSuccess: () => client.invalidateQueries({ queryKey: ["rollout"] }),
   });
+  const mayApprove = useMay("approve");
   if (ring.approved_by) return <p className="text-soft">approved by {ring.approved_by}</p>;
   if (!ring.needs_approval || !ring.opened_at || ring.gate_met_at || rollout.ended_at) return null;
   const next = rollout.rings.find((r) => r.position === ring.position + 1);
+  if (!mayApprove) return <p className="text-soft">An approver must agree.</p>;
   return (
     <>
       <Confirm
