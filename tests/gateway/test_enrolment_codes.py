@@ -96,7 +96,7 @@ def test_a_revoked_code_opens_nothing_and_what_does_not_fit_is_refused() -> None
 
 def test_the_letters_are_told_once() -> None:
     client = APIClient()
-    client.force_authenticate(make_user())
+    client.force_authenticate(make_user("administrator"))
     made = client.post("/api/v1/enrolment-codes", {"label": "c", "site": "Hill", "uses": 3}, format="json").json()
     assert call(made["code"])["admission"] == "waiting"
     (row,) = client.get("/api/v1/enrolment-codes").json()

@@ -68,7 +68,7 @@ def test_a_reader_looks_and_tries_but_changes_nothing() -> None:
 
 
 def test_a_token_is_stored_hashed_and_a_wrong_one_is_refused(api: APIClient) -> None:
-    token = api.post(f"{V1}/tokens").json()["token"]
+    token = api.post(f"{V1}/tokens", {"name": "nightly export"}, format="json").json()["token"]
     assert not AuthToken.objects.filter(digest=token).exists()
     other = APIClient()
     other.credentials(HTTP_AUTHORIZATION=f"Bearer {token}")

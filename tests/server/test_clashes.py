@@ -39,6 +39,8 @@ def test_everything_that_wants_the_same_devices_is_named_with_what_will_happen()
     late = make_draft(some, image, starts_at=NOW + timedelta(days=30))
     assert "freeze" not in [c.kind for c in clashes(late, now=NOW)]
     draft.freeze_override = "frost tonight"
+    assert "nothing is installed" in next(c.what for c in clashes(draft, now=NOW) if c.kind == "freeze"), "unapproved"
+    draft.override_approved_by = make_user("approver")
     assert "gone on in, as said: frost tonight" in [c.what for c in clashes(draft, now=NOW) if c.kind == "freeze"]
 
 

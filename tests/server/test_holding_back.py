@@ -105,10 +105,16 @@ def test_a_freeze_is_overridden_by_a_person_with_a_reason() -> None:
     changes = {"freeze_override": "frost tonight"}
     with pytest.raises(Invalid, match="overridden by a person"):
         ahead.change_ahead(rollout, changes, {}, actor=None, now=NOW)
-    ahead.change_ahead(rollout, changes, {}, actor=make_user(), now=NOW)
+    asked = make_user()
+    ahead.change_ahead(rollout, changes, {}, actor=asked, now=NOW)
+    assert "goes on in freezes none → frost tonight" in RecordEntry.objects.latest("id").sentence
+    turn_rollouts(now=NOW)
+    assert phases(rollout) == {"waiting": 2}, "nobody approved it"
+    with pytest.raises(Conflict, match="somebody else"):
+        services.approve_override(rollout, actor=asked, now=NOW)
+    services.approve_override(rollout, actor=make_user("approver"), now=NOW)
     turn_rollouts(now=NOW)
     assert phases(rollout) == {"offered": 2}
-    assert "goes on in freezes none → frost tonight" in RecordEntry.objects.latest("id").sentence
 
 
 @settings(max_examples=40)

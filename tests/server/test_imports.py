@@ -218,7 +218,7 @@ def test_a_cancelled_import_keeps_what_was_written_and_no_more(monkeypatch: pyte
         real(*args, **kwargs)
         calls.append(1)
         if len(calls) == 2:
-            services.cancel(made.pk)
+            services.cancel(made.pk, actor=None, now=NOW)
 
     monkeypatch.setattr(services, "make_devices", cancelling)
     services.write(made.pk, now=NOW)
@@ -226,7 +226,7 @@ def test_a_cancelled_import_keeps_what_was_written_and_no_more(monkeypatch: pyte
     made.refresh_from_db()
     assert (made.state, Device.objects.count()) == (ImportState.CANCELLED, 4)
     with pytest.raises(Conflict):
-        services.cancel(made.pk)
+        services.cancel(made.pk, actor=None, now=NOW)
 
 
 def test_the_calls_take_a_file_from_check_to_done() -> None:

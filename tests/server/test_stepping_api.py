@@ -111,6 +111,8 @@ def test_an_approval_is_given_by_another_and_shown() -> None:
     turn_rollouts(now=NOW)
     now_page = client().get("/api/v1/now").json()
     assert [d["kind"] for d in now_page["decisions"]] == ["approval"]
+    launcher.role = "approver"  # whose role changed meanwhile still launched it
+    launcher.save()
     assert "somebody else" in ask(draft, "approve-gate", {"ring": 1}, by=by_launcher, expect=409)["detail"]
     shown = ask(draft, "approve-gate", {"ring": 1}, by=client(other))
     assert shown["rings"][0]["approved_by"] == str(other)

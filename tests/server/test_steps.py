@@ -197,10 +197,10 @@ def test_taken_out_by_hand_with_a_reason_and_back_in() -> None:
     devices = make_devices(3)
     draft = make_draft(make_static("G", devices))
     with pytest.raises(Invalid, match="Say why"):
-        drafting.take_out(draft, [devices[0].pk], " ")
-    assert drafting.take_out(draft, [d.pk for d in devices[:2]], "on the bench") == 2
+        drafting.take_out(draft, [devices[0].pk], " ", actor=None, now=NOW)
+    assert drafting.take_out(draft, [d.pk for d in devices[:2]], "on the bench", actor=None, now=NOW) == 2
     assert drafting.preflight(draft, now=NOW).outcomes == {Outcome.TAKEN_OUT: 2, Outcome.STRAIGHT: 1}
-    assert drafting.take_back_in(draft, [devices[1].pk]) == 1
+    assert drafting.take_back_in(draft, [devices[1].pk], actor=None, now=NOW) == 1
     launched(draft)
     assert LeftOut.objects.get().reason == "on the bench"
 

@@ -165,8 +165,9 @@ def test_the_calls_bring_an_image_in() -> None:
     ensure_key(now=NOW)
     make_model()
     adder, other = APIClient(), APIClient()
-    adder.force_authenticate(make_user())
-    other.force_authenticate(make_user())
+    person = make_user()
+    adder.force_authenticate(person)
+    other.force_authenticate(make_user("approver"))
     content = b"firmware by call"
     upload = adder.post("/api/v1/uploads", {"file_name": "f.bin", "size_bytes": len(content)}, format="json").data
     url = f"/api/v1/uploads/{upload['id']}"
@@ -180,6 +181,7 @@ def test_the_calls_bring_an_image_in() -> None:
     image = adder.post("/api/v1/images", draft, format="json").data
     assert (image["status"], image["models"], image["expected_minutes"]) == ("new", ["Sill 400"], 4)
     assert adder.get(url).status_code == 404
+    person.role = "approver"  # whose role changed meanwhile still added it
     assert adder.post(f"/api/v1/images/{image['id']}/approve").status_code == 409
     assert other.post(f"/api/v1/images/{image['id']}/approve").data["status"] == "approved"
     assert other.get(f"/api/v1/images/{image['id']}/withdraw/preview").data == {

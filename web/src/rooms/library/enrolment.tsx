@@ -4,6 +4,7 @@ import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, body, type Schemas } from "@/api/client";
 import { codes as codesQuery, valuesAmong } from "@/api/queries";
+import { useMay } from "@/api/use-may";
 import { useClock } from "@/app/clock";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { count, counted, instant } from "@/parts/format";
@@ -13,6 +14,7 @@ export function Enrolment() {
   const { data, error } = useQuery(codesQuery);
   const { data: admissions } = useQuery(valuesAmong("admission", {}));
   const [making, setMaking] = useState(false);
+  const may = useMay("administer");
   const waiting = admissions?.find((v) => v.value === "waiting")?.count ?? 0;
   return (
     <>
@@ -30,7 +32,8 @@ export function Enrolment() {
             "No device waits to be admitted."
           )}
         </p>
-        <Button className="ml-auto" onClick={() => setMaking(true)}>
+        {!may && <span className="ml-auto text-soft">An administrator makes and revokes codes.</span>}
+        <Button className={may ? "ml-auto" : ""} disabled={!may} onClick={() => setMaking(true)}>
           Make a code
         </Button>
       </div>
@@ -48,6 +51,7 @@ export function Enrolment() {
 function Row({ code }: { code: Schemas["CodeRow"] }) {
   const client = useQueryClient();
   const { now, zone } = useClock();
+  const may = useMay("administer");
   const revoke = useMutation({
     mutationFn: () => body(api.DELETE("/api/v1/enrolment-codes/{code_id}", { params: { path: { code_id: code.id } } })),
     onSuccess: () => client.invalidateQueries({ queryKey: codesQuery.queryKey }),
@@ -71,6 +75,7 @@ function Row({ code }: { code: Schemas["CodeRow"] }) {
       <td className="px-3 py-1 text-right">
         <Removal
           word="Revoke…"
+          disabled={!may}
           title={`Revoke “${code.label}”?`}
           action="Revoke the code"
           onConfirm={() => revoke.mutate()}

@@ -5,6 +5,7 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { imageWithdrawal, session } from "@/api/queries";
+import { useMay } from "@/api/use-may";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { counted } from "@/parts/format";
 
@@ -13,6 +14,7 @@ type Image = Schemas["ImageRow"];
 export function ImageActs({ image }: { image: Image }) {
   const client = useQueryClient();
   const { data: me } = useQuery(session);
+  const mayApprove = useMay("approve");
   const [withdrawing, setWithdrawing] = useState(false);
   const approve = useMutation({
     mutationFn: () => body(api.POST("/api/v1/images/{image_id}/approve", { params: { path: { image_id: image.id } } })),
@@ -26,8 +28,14 @@ export function ImageActs({ image }: { image: Image }) {
     <>
       {image.status === "new" && (
         <Button
-          disabled={mine || approve.isPending}
-          title={mine ? "You added it; somebody else must approve it." : undefined}
+          disabled={mine || !mayApprove || approve.isPending}
+          title={
+            mine
+              ? "You added it; somebody else must approve it."
+              : mayApprove
+                ? undefined
+                : "Somebody with the role approver approves it."
+          }
           onClick={() => approve.mutate()}
         >
           Approve

@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { toast } from "sonner";
 import { api, body } from "@/api/client";
 import { images as imagesQuery, releases as releasesQuery, signingKeys } from "@/api/queries";
+import { useMay } from "@/api/use-may";
 import { useClock } from "@/app/clock";
 import { Button, Confirm, Problem } from "@/parts/controls";
 import { counted, instant } from "@/parts/format";
@@ -20,6 +21,7 @@ export function Releasing() {
 function Modes() {
   const client = useQueryClient();
   const { now, zone } = useClock();
+  const may = useMay("administer");
   const { data, error } = useQuery(releasesQuery);
   const set = useMutation({
     mutationFn: ({ pk, on_arrival }: { pk: number; on_arrival: boolean }) =>
@@ -31,6 +33,7 @@ function Modes() {
       <p className="mb-2 text-soft">
         By hand, somebody other than who adds an image approves it. On arrival, it is approved and signed as it comes
         in; it is sent to nobody before a rollout says so. An image for several models needs all of them set so.
+        {!may && " An administrator sets this."}
       </p>
       <Problem error={error ?? set.error} />
       <ShelfTable heads={["Model", "Released", "Set by"]}>
@@ -43,10 +46,12 @@ function Modes() {
             <td className="px-3 py-1.5 text-soft">{m.set_at && `${m.set_by}, ${instant(m.set_at, zone, now)}`}</td>
             <td className="px-3 py-1 text-right">
               {m.on_arrival ? (
-                <Button onClick={() => set.mutate({ pk: m.model_id, on_arrival: false })}>By hand again</Button>
+                <Button disabled={!may} onClick={() => set.mutate({ pk: m.model_id, on_arrival: false })}>
+                  By hand again
+                </Button>
               ) : (
                 <Confirm
-                  trigger={<Button>On arrival…</Button>}
+                  trigger={<Button disabled={!may}>On arrival…</Button>}
                   title={`Approve images for ${m.model} as they arrive?`}
                   action="Approve on arrival"
                   onConfirm={() => set.mutate({ pk: m.model_id, on_arrival: true })}
@@ -66,6 +71,7 @@ function Modes() {
 function Keys() {
   const client = useQueryClient();
   const { now, zone } = useClock();
+  const may = useMay("administer");
   const { data, error } = useQuery(signingKeys);
   const { data: images } = useQuery(imagesQuery);
   const again = () => client.invalidateQueries({ queryKey: ["images"] });
@@ -85,14 +91,19 @@ function Keys() {
     <section>
       <div className="mb-2 flex items-baseline">
         <h2 className="text-[1.05rem]">Keys that sign images</h2>
+        {!may && <span className="ml-3 text-soft">An administrator changes and revokes them.</span>}
         <Confirm
-          trigger={<Button className="ml-auto">Change the key…</Button>}
+          trigger={
+            <Button className="ml-auto" disabled={!may}>
+              Change the key…
+            </Button>
+          }
           title="Sign with a new key from now on?"
           action="Change the key"
           onConfirm={() => rotate.mutate()}
         >
           {counted(approved, "approved image is", "approved images are")} signed anew. The old public key stays
-          published, so that devices in the middle of a fetch can verify what they have, until it is taken back.
+          published, so that devices in the middle of a fetch can verify what they have, until it is revoked.
         </Confirm>
       </div>
       <Problem error={error ?? rotate.error ?? revoke.error} />
@@ -103,7 +114,7 @@ function Keys() {
             <td className="px-3 py-1.5 text-soft">{instant(k.created_at, zone, now)}</td>
             <td className="px-3 py-1.5">
               {k.revoked_at
-                ? `taken back ${instant(k.revoked_at, zone, now)}`
+                ? `revoked ${instant(k.revoked_at, zone, now)}`
                 : k.retired_at
                   ? "signs nothing more, still published"
                   : "signs now"}
@@ -111,9 +122,13 @@ function Keys() {
             <td className="px-3 py-1 text-right">
               {k.retired_at && !k.revoked_at && (
                 <Confirm
-                  trigger={<Button kind="danger">Take it back…</Button>}
+                  trigger={
+                    <Button kind="danger" disabled={!may}>
+                      Revoke…
+                    </Button>
+                  }
                   title="Publish this key no more?"
-                  action="Take the key back"
+                  action="Revoke the key"
                   danger
                   onConfirm={() => revoke.mutate(k.kid)}
                 >

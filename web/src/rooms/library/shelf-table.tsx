@@ -44,10 +44,12 @@ export function Removal({
   word,
   title,
   action,
+  disabled,
   onConfirm,
   children,
 }: {
   word: string;
+  disabled?: boolean;
   title: string;
   action: string;
   onConfirm: () => void;
@@ -56,7 +58,7 @@ export function Removal({
   return (
     <Confirm
       trigger={
-        <Button kind="quiet" className="text-brick!">
+        <Button kind="quiet" className="text-brick!" disabled={disabled}>
           {word}
         </Button>
       }
