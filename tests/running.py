@@ -153,8 +153,8 @@ class Running:
         open_ones = [r["id"] for r in self.ask("rollouts") if r["state"] in ("running", "paused", "halted")]
         self.api("POST", "rollouts/rank", {"order": [rollout, *(r for r in open_ones if r != rollout)]})
 
-    def launch(self, body: dict[str, Any]) -> int:
-        """Compose and launch a rollout; its id.
+    def launch(self, body: dict[str, Any], *, reason: str = "") -> int:
+        """Compose and launch a rollout; its id. An image that failed before needs a reason.
 
         The fleet goes on meanwhile, so a device may have joined since the preflight; the number is then asked again.
         """
@@ -163,7 +163,7 @@ class Running:
         while True:
             reached = self.api("POST", f"rollouts/{rollout}/preflight")["reached"]
             try:
-                self.api("POST", f"rollouts/{rollout}/launch", {"devices": reached})
+                self.api("POST", f"rollouts/{rollout}/launch", {"devices": reached, "reason": reason})
                 return int(rollout)
             except Refused as refused:
                 if refused.code != "count-mismatch" or time.monotonic() > deadline:

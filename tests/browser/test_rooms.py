@@ -110,7 +110,7 @@ def test_pausing_says_its_consequence_and_resuming_goes_on(signed_in: Page, runn
     expect(page.get_by_role("alertdialog")).to_contain_text("keep waiting")
     page.get_by_role("alertdialog").get_by_role("button", name="Pause").click()
     expect(page.get_by_text("Paused: paused by hand")).to_be_visible()
-    expect(page.get_by_role("gridcell", name="the rollout is paused").first).to_be_visible()
+    expect(page.get_by_role("gridcell", name="somebody to resume it: it is paused").first).to_be_visible()
     page.get_by_role("button", name="Resume").click()
     page.get_by_role("alertdialog").get_by_role("button", name="Resume").click()
     expect(page.get_by_role("button", name="Pause")).to_be_visible()

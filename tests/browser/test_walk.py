@@ -88,7 +88,8 @@ def test_a_failing_image_halts_itself_and_waits_for_a_decision(signed_in: Page, 
             "rings": [{"name": "Everyone", "kind": "rest"}],
             "max_attempts": 1,
             "at_once": 12,
-        }
+        },
+        reason="to see it caught",
     )
     running.rank_first(rollout)  # the demo's own rollout of this image, halted, holds some of the same devices
     page.goto(f"{running.url}/rollouts/{rollout}")
@@ -122,6 +123,8 @@ def test_a_group_is_restarted_and_each_device_comes_back(signed_in: Page, runnin
     page.get_by_role("button", name=re.compile("spread over")).click()
     page.get_by_label("Minutes").fill("2")
     run = page.get_by_role("button", name=re.compile(r"Restart \d+ devices? now"))
+    expect(run).to_be_disabled()  # until somebody has read how many
+    page.get_by_label("Number of devices").fill(re.findall(r"\d+", run.inner_text())[0])
     expect(run).to_be_enabled()
     run.click()
     expect(page.get_by_role("grid", name="Deliveries")).to_be_visible()

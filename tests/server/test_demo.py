@@ -12,6 +12,7 @@ from herald.fleet.models import Device
 from herald.groups.models import Group, GroupMembership
 from herald.images.models import Image
 from herald.rollouts.models import Rollout
+from herald.rollouts.past_failures import past_failures
 from tests.factories import NOW
 
 pytestmark = pytest.mark.django_db
@@ -36,3 +37,6 @@ def test_the_demo_loads_and_is_the_same_every_time(settings: Any, tmp_path: Path
     for image in Image.objects.all():
         assert (Path(settings.IMAGES_DIR) / image.sha256).stat().st_size == image.size_bytes
     assert Image.objects.filter(status="withdrawn").exists()
+    drum = Image.objects.get(version="3.0.4")
+    (before,) = past_failures(Rollout(failure_limit_pct=2), [drum.pk])
+    assert before.halted and before.failed * 2 > before.tried > 0

@@ -22,6 +22,8 @@ from herald_core.deliveries import Phase
 from herald_core.rings.assignment import RingKind
 from herald_core.timing.firings import daily_firings
 
+#: from the offer to the last word of a device
+_TAKES = timedelta(minutes=12)
 _STEPS = (Phase.OFFERED, Phase.ACCEPTED, Phase.FETCHING, Phase.STAGED, Phase.INSTALLING, Phase.CONFIRMING)
 
 
@@ -212,6 +214,8 @@ def _write(
             target=image,
             phase=phase.value,
             phase_since=at,
+            offered_at=at - _TAKES if phase in (Phase.CONFIRMED, Phase.FAILED) else None,
+            heard_at=at if phase in (Phase.CONFIRMED, Phase.FAILED) else None,
             created_at=launched,
             not_before=launched,
             not_after=launched + timedelta(days=14),

@@ -26,7 +26,7 @@ export function useFollowRule(group: Schemas["GroupDetail"]) {
 
 export function ProposedRule({ group }: { group: Schemas["GroupDetail"] }) {
   const [asked, setAsked] = useState(false);
-  const { data, error, isFetching } = useQuery({ ...proposedRule(group.id), enabled: asked });
+  const { data, error, isPending } = useQuery({ ...proposedRule(group.id), enabled: asked });
   const follow = useFollowRule(group);
   const useless = data !== undefined && data.leaves * 2 > group.member_count;
   if (!asked)
@@ -38,9 +38,9 @@ export function ProposedRule({ group }: { group: Schemas["GroupDetail"] }) {
   return (
     <div aria-live="polite">
       <h2 className="mb-1 text-[1.05rem]">A rule for these devices</h2>
-      {isFetching && <p className="text-soft">Being looked for among what the devices have in common…</p>}
+      {isPending && !error && <p className="text-soft">Being looked for among what the devices have in common…</p>}
       <Problem error={error ?? follow.error} />
-      {data && !isFetching && (
+      {data && (
         <>
           <code className="block whitespace-pre-wrap rounded-sm border border-rule bg-card p-2 font-mono text-xs">
             {data.rule}

@@ -46,6 +46,12 @@ export function Consequences({
       <Problem error={error} />
       {data && (
         <>
+          {data.past_failures.map((f) => (
+            <p key={f} className="my-1 font-semibold text-brick">
+              <span aria-hidden>■ </span>
+              {f}.
+            </p>
+          ))}
           <p className="text-soft" aria-live="polite">
             {count(data.audience)} matched · <strong className="text-ink">{count(data.reached)} will take part</strong>{" "}
             · {count(data.audience - data.reached)} not
@@ -194,14 +200,8 @@ function Launch({
       )}
       {failedBefore && (
         <div className="mt-2 rounded-sm border border-brick p-2">
-          {data.past_failures.map((f) => (
-            <p key={f} className="text-brick">
-              <span aria-hidden>■ </span>
-              {f}.
-            </p>
-          ))}
-          <label className="mt-1 block">
-            <span className="font-semibold text-soft">Why send it all the same?</span>
+          <label className="block">
+            <span className="font-semibold text-soft">It failed before. Why send it all the same?</span>
             <input
               className="field mt-1 w-full"
               maxLength={300}

@@ -74,6 +74,24 @@ function GroupsSlot({ slot, draft, onChange, groups, problems }: Props) {
           begun
         </label>
       )}
+      {slot === "audience" && draft.standing && (
+        <div className="mt-2 max-w-md">
+          <Labelled
+            label="Joining later within 24 hours, at most"
+            hint="the others wait until somebody lets them in; empty: a twentieth of the audience, and 10 at least"
+          >
+            <input
+              type="number"
+              className="field w-28"
+              min={0}
+              value={draft.late_limit ?? ""}
+              onChange={(e) =>
+                onChange({ ...draft, late_limit: e.target.value === "" ? null : Math.trunc(Number(e.target.value)) })
+              }
+            />
+          </Labelled>
+        </div>
+      )}
     </>
   );
 }
