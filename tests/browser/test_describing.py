@@ -19,7 +19,7 @@ def test_a_value_is_changed_where_it_stands_and_undone(signed_in: Page, running:
     box.fill("Z9-place")
     expect(page.get_by_text("Z9 in place gains 1")).to_be_visible()
     box.press("Enter")
-    expect(page.get_by_text("Set block to Z9-place on 1 device")).to_be_visible()
+    expect(page.get_by_text("Set block to Z9-place on 1 device", exact=True)).to_be_visible()  # the notice
     expect(page.get_by_role("button", name="Change Block")).to_contain_text("Z9-place")
     running.until(f"devices/{device}", lambda d: "Z9 in place" in [g["name"] for g in d["groups"]])
     why = page.get_by_role("listitem").filter(has_text="Z9 in place").first
