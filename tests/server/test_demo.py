@@ -6,6 +6,7 @@ from typing import Any
 
 import pytest
 
+from herald.deliveries.models import Delivery
 from herald.demo.fleet import make_devices
 from herald.demo.load import is_loaded, load
 from herald.fleet.models import Device
@@ -39,4 +40,9 @@ def test_the_demo_loads_and_is_the_same_every_time(settings: Any, tmp_path: Path
     assert Image.objects.filter(status="withdrawn").exists()
     drum = Image.objects.get(version="3.0.4")
     (before,) = past_failures(Rollout(failure_limit_pct=2), [drum.pk])
+    plays = {d["uid"]: d["firmware"] for d in manifest["devices"]}
+    first_and_halted = Delivery.objects.filter(rollout__in=[before.rollout, Rollout.objects.earliest("id").pk])
+    for phase, runs_it in (("confirmed", {True}), ("failed", {False})):
+        ended = first_and_halted.filter(phase=phase).values_list("device__uid", "image__version")
+        assert {plays[uid] == version for uid, version in ended} == runs_it, "the fleet plays what history says"
     assert before.halted and before.failed * 2 > before.tried > 0

@@ -9,6 +9,7 @@ from herald.calendar.services import FreezeDraft, save_freeze
 from herald.commands.models import Occurrence, Schedule
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.demo.scenario import SEED
+from herald.fleet.models import Device
 from herald.groups.audience import members_of
 from herald.groups.models import Group
 from herald.images.models import Image
@@ -128,13 +129,13 @@ def _finished(engineer: User, now: datetime) -> None:
     image = _image("Vane", "1.13.0")
     launched = now - timedelta(days=23)
     rollout = _past(engineer, image, "Weather masts", launched)
-    devices = list(
-        _group("Weather masts").memberships.filter(device__firmware=image.version).values_list("device_id", flat=True)
-    )
-    _write(rollout, image, devices, launched, failed=2, last=Phase.CONFIRMED, before="1.12.0")
+    masts = _group("Weather masts").memberships.order_by("device__name")
+    devices = list(masts.filter(device__firmware=image.version).values_list("device_id", flat=True))
+    failed = list(masts.filter(device__firmware="1.12.0").values_list("device_id", flat=True)[:2])
+    _write(rollout, image, devices + failed, launched, failed=len(failed), last=Phase.CONFIRMED, before="1.12.0")
     rollout.state, rollout.ended_at = RolloutState.FINISHED, launched + timedelta(days=3, hours=4)
     rollout.save(update_fields=["state", "ended_at"])
-    _sentence(rollout, rollout.ended_at, None, f"Finished: {len(devices) - 2} confirmed, 2 failed")
+    _sentence(rollout, rollout.ended_at, None, f"Finished: {len(devices)} confirmed, {len(failed)} failed")
 
 
 def _halted(engineer: User, now: datetime) -> None:
@@ -143,11 +144,16 @@ def _halted(engineer: User, now: datetime) -> None:
     launched = now - timedelta(days=5, hours=3)
     rollout = _past(engineer, image, "Pump drives", launched)
     devices = list(
-        _group("Pump drives").memberships.filter(device__firmware="3.0.3").values_list("device_id", flat=True)
+        _group("Pump drives")
+        .memberships.filter(device__firmware="3.0.3")
+        .order_by("device__name")
+        .values_list("device_id", flat=True)
     )
-    first = devices[: max(1, len(devices) // 20)]  # the first ring
+    first = devices[: _pilots(devices)]
     failed = -(-len(first) * 2 // 3)
     _write(rollout, image, devices, launched, failed=failed, last=Phase.WAITING, tried=len(first))
+    confirmed = Device.objects.filter(pk__in=first[failed:])
+    confirmed.update(firmware=image.version, firmware_key=image.version_key)
     rollout.state = RolloutState.HALTED
     rollout.reason = f"{failed} of {len(first)} tried failed; over 99.9% sure that the rate is above 2%"
     rollout.halted_at = launched + timedelta(hours=2)
@@ -175,6 +181,11 @@ def _past(engineer: User, image: Image, audience: str, launched: datetime) -> Ro
     return rollout
 
 
+def _pilots(devices: list[int]) -> int:
+    """How many are in the first ring."""
+    return max(3, len(devices) // 20)
+
+
 def _sentence(rollout: Rollout, at: datetime | None, actor: User | None, sentence: str) -> None:
     record(now=at or rollout.created_at, actor=actor, kind="rollout", object_id=rollout.pk, sentence=sentence)
 
@@ -193,7 +204,7 @@ def _write(
     """Deliveries with their events, ring by ring and night by night. Those after `tried` end as `last`."""
     rings = list(rollout.rings.all())
     rng = random.Random(f"{SEED} {rollout.pk}")
-    sizes = [max(1, len(devices) // 20), max(1, len(devices) // 10), len(devices) // 3]
+    sizes = [_pilots(devices), max(1, len(devices) // 10), len(devices) // 3]
     tried = len(devices) if tried is None else tried
     rows, events = [], []
     for index, device in enumerate(devices):

@@ -42,6 +42,9 @@ def load(*, devices: int, now: datetime) -> None:
         _load_groups(engineer, now)
         load_history(engineer, now)
         _load_schedule(engineer, now)
+    installed = dict(Device.objects.values_list("uid", "firmware"))  # history has updated some
+    for device in simulated:
+        device["firmware"] = installed[str(device["uid"])]
     path = Path(settings.DATA_DIR) / MANIFEST
     path.parent.mkdir(parents=True, exist_ok=True)
     path.write_text(json.dumps({"devices": simulated, "faults": s.FAULTS}))

@@ -40,7 +40,7 @@ export function AgreementDialog() {
       <AlertDialog.Portal>
         <AlertDialog.Overlay className="fixed inset-0 z-40 bg-ink/30 dark:bg-black/50" />
         <AlertDialog.Content className="fixed top-[14%] left-1/2 z-50 max-h-[72vh] w-[36rem] max-w-[92vw] -translate-x-1/2 overflow-auto rounded-md border border-rule bg-card p-5 shadow-xl">
-          <AlertDialog.Title className="text-lg">This changes whom something running reaches</AlertDialog.Title>
+          <AlertDialog.Title className="text-lg">This changes which devices are reached</AlertDialog.Title>
           <AlertDialog.Description asChild>
             <div className="mt-2">{shown && <ConsequenceList consequences={shown} />}</div>
           </AlertDialog.Description>

@@ -7,7 +7,7 @@ import { useMay } from "@/api/use-may";
 import { useClock } from "@/app/clock";
 import { Bar, Button, Confirm, Problem } from "@/parts/controls";
 import { DialField } from "@/parts/dial";
-import { counted, instant, percent, span } from "@/parts/format";
+import { count, counted, instant, percent, span } from "@/parts/format";
 import { PhaseBar } from "@/parts/phase-bar";
 import { IN_HAND, sum, summary } from "@/parts/phases";
 
@@ -61,6 +61,12 @@ export function Lane({ ring, rollout, marks, last, onPick }: Props) {
             >
               {summary(ring.phases)}
             </Link>
+            {ring.lost > 0 && (
+              <span className="text-brick">
+                {" "}
+                · {count(ring.lost)} of the confirmed are lost since: they count as failed
+              </span>
+            )}
           </p>
         )}
       </div>
