@@ -6,7 +6,7 @@ import { Button } from "@/parts/controls";
 import { count, counted } from "@/parts/format";
 
 /** What becomes of devices that come under something, by its kind. */
-export const JOINS: Record<string, string> = {
+const JOINS: Record<string, string> = {
   rollout: "would get its install, as soon as their ring, window and caps allow",
   schedule: "would carry it out at each firing",
   freeze: "would be held by it",

@@ -7,9 +7,11 @@ import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { groups as groupsQuery } from "@/api/queries";
 import { useClock } from "@/app/clock";
+import { Conflicts } from "@/parts/conflicts";
 import { Button, Card, Labelled, Picker, Problem } from "@/parts/controls";
 import { city, count, counted } from "@/parts/format";
 import { Sentence } from "@/parts/sentence";
+import { isCount, TypedCount } from "@/parts/typed-count";
 import { useDebounced } from "@/parts/use-debounced";
 import { ZoneRows } from "@/parts/zone-rows";
 import { minutesWords } from "./minutes";
@@ -73,10 +75,11 @@ export function NewCommand() {
   const options = groups?.map((g) => ({ id: g.id, name: g.name, note: count(g.member_count) })) ?? [];
   const reached = preview.data?.reached_now ?? 0;
   const asksForCount = !daily && preview.data?.harm !== "gentle";
-  const isTyped = /^\d+$/.test(typed.trim()) && Number(typed) === reached;
   const settledNow = settled === draft && preview.data !== undefined && !preview.isPlaceholderData;
   const ready =
-    draft.include.length > 0 && !preview.error && (daily || (settledNow && reached > 0 && (!asksForCount || isTyped)));
+    draft.include.length > 0 &&
+    !preview.error &&
+    (daily || (settledNow && reached > 0 && (!asksForCount || isCount(typed, reached))));
   return (
     <div className="grid h-full grid-cols-[1fr_380px] max-lg:grid-cols-1">
       <div className="overflow-auto px-5 py-4">
@@ -203,19 +206,12 @@ export function NewCommand() {
         )}
         <hr className="my-4 border-rule" />
         {asksForCount && reached > 0 && (
-          <label className="mb-2 block">
+          <div className="mb-2">
             <span className="text-soft">
               {counted(reached, "device")} would restart now. Type the number of devices to run it.
             </span>
-            <input
-              className="field mt-1 block w-28"
-              inputMode="numeric"
-              aria-label="Number of devices"
-              placeholder={String(reached)}
-              value={typed}
-              onChange={(e) => setTyped(e.target.value)}
-            />
-          </label>
+            <TypedCount className="mt-1 block" reached={reached} value={typed} onChange={setTyped} />
+          </div>
         )}
         <Button kind="main" disabled={!ready || save.isPending} onClick={() => save.mutate()}>
           {daily ? "Save the schedule" : settledNow ? `Restart ${counted(reached, "device")} now` : "Restart now"}
@@ -257,14 +253,7 @@ function Firings({
       {data.conflicts.length > 0 && (
         <section className="mt-2">
           <h3 className="font-sans font-semibold">Conflicts</h3>
-          <ul>
-            {data.conflicts.map((c) => (
-              <li key={`${c.kind}${c.id}`} className="border-rule border-b border-dashed py-1 last:border-0">
-                {c.name} <strong>{counted(c.devices, "device")}</strong>
-                <span className="block text-soft text-xs">{c.what}</span>
-              </li>
-            ))}
-          </ul>
+          <Conflicts rows={data.conflicts} />
         </section>
       )}
       {data.unable > 0 && (

@@ -13,6 +13,7 @@ import { city, count, counted, instant } from "@/parts/format";
 import { IN_HAND, OUT, sum, summary } from "@/parts/phases";
 import { Sentence } from "@/parts/sentence";
 import { Table } from "@/parts/table";
+import { isCount, TypedCount } from "@/parts/typed-count";
 
 type Row = Schemas["ScheduleRow"];
 
@@ -182,7 +183,7 @@ function RunOnce({ schedule, onRun }: { schedule: Row; onRun: () => void }) {
   const [open, setOpen] = useState(false);
   const [typed, setTyped] = useState("");
   const reached = schedule.reached_now;
-  const isTyped = schedule.harm === "gentle" || (/^\d+$/.test(typed.trim()) && Number(typed) === reached);
+  const isTyped = schedule.harm === "gentle" || isCount(typed, reached);
   const close = () => {
     setOpen(false);
     setTyped("");
@@ -201,17 +202,10 @@ function RunOnce({ schedule, onRun }: { schedule: Row; onRun: () => void }) {
         >
           <p>It runs on {counted(reached, "device")} now, besides its own times. Each is silent for a minute or two.</p>
           {schedule.harm !== "gentle" && reached > 0 && (
-            <label className="mt-3 block">
+            <div className="mt-3">
               <span className="text-soft">Type the number of devices to run it.</span>
-              <input
-                className="field mt-1 block w-28"
-                inputMode="numeric"
-                aria-label="Number of devices"
-                placeholder={String(reached)}
-                value={typed}
-                onChange={(e) => setTyped(e.target.value)}
-              />
-            </label>
+              <TypedCount className="mt-1 block" reached={reached} value={typed} onChange={setTyped} />
+            </div>
           )}
           <div className="mt-4 flex justify-end gap-2">
             <Button onClick={close}>Cancel</Button>

@@ -6,6 +6,7 @@ import { now as nowQuery } from "@/api/queries";
 import { useClock } from "@/app/clock";
 import { Empty, Problem } from "@/parts/controls";
 import { city, count, counted, instant } from "@/parts/format";
+import { ObjectLink } from "@/parts/object-link";
 import { ZoneRows } from "@/parts/zone-rows";
 import { Strip } from "@/rooms/rollouts/strip";
 
@@ -144,47 +145,30 @@ export function Now() {
 
 type Item = Schemas["Attention"];
 
-/** An item leads to what it is about: the devices that its rule lists, or its object. */
+/** An item leads to what it is about: the quarantine, its object, or the devices that its rule lists. */
 function AttentionRow({ item }: { item: Item }) {
-  const words = <span>{item.text}</span>;
-  const row = "flex min-h-[28px] items-start justify-between gap-2 py-1";
-  if (item.kind === "quarantined")
-    return (
-      <li>
-        <Link to="/quarantine" className={`${row} text-brick hover:underline`}>
-          {words}
-        </Link>
-      </li>
-    );
-  if (item.object_kind === "rollout")
-    return (
-      <li>
-        <Link
-          to="/rollouts/$id"
-          params={{ id: String(item.object_id) }}
-          search={{}}
-          className={`${row} hover:underline`}
-        >
-          {words}
-          {item.count !== null && <strong>{count(item.count)}</strong>}
-        </Link>
-      </li>
-    );
-  if (item.object_kind === "group")
-    return (
-      <li>
-        <Link to="/groups/$id" params={{ id: String(item.object_id) }} search={{}} className={`${row} hover:underline`}>
-          {words}
-          {item.count !== null && <strong>{count(item.count)}</strong>}
-        </Link>
-      </li>
-    );
+  const row = "flex min-h-[28px] items-start justify-between gap-2 py-1 hover:underline";
+  const words = (
+    <>
+      <span>{item.text}</span>
+      {item.count !== null && <strong>{count(item.count)}</strong>}
+    </>
+  );
   return (
     <li>
-      <Link to="/fleet" search={{ rule: item.rule }} className={`${row} hover:underline`}>
-        {words}
-        {item.count !== null && <strong>{count(item.count)}</strong>}
-      </Link>
+      {item.kind === "quarantined" ? (
+        <Link to="/quarantine" className={`${row} text-brick`}>
+          {words}
+        </Link>
+      ) : item.object_kind ? (
+        <ObjectLink kind={item.object_kind} id={item.object_id} className={row}>
+          {words}
+        </ObjectLink>
+      ) : (
+        <Link to="/fleet" search={{ rule: item.rule }} className={row}>
+          {words}
+        </Link>
+      )}
     </li>
   );
 }

@@ -1,14 +1,22 @@
 /** What the system leaves alone because work on it fails, why, and when it tries again. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { quarantine as quarantineQuery } from "@/api/queries";
 import { useClock } from "@/app/clock";
 import { Button, Empty, Problem } from "@/parts/controls";
 import { counted, instant, relative } from "@/parts/format";
+import { ObjectLink } from "@/parts/object-link";
 
 type Row = Schemas["QuarantineRow"];
+
+const KIND: Record<Row["part"], string> = {
+  rollout: "Rollout",
+  schedule: "Schedule",
+  group: "Group",
+  device: "Device",
+  delivery: "Delivery",
+};
 
 export function QuarantinePage() {
   const { data, error } = useQuery(quarantineQuery);
@@ -47,7 +55,9 @@ function Quarantined({ row }: { row: Row }) {
       <div className="flex items-start justify-between gap-4">
         <div className="min-w-0">
           <h2 className="text-[1.05rem]">
-            <About row={row} />
+            <ObjectLink kind={row.part} id={row.object_id} className="slot">
+              {KIND[row.part]} {row.object_id}
+            </ObjectLink>
           </h2>
           <p className="text-brick">{row.cause}</p>
           <p className="text-soft">
@@ -68,33 +78,4 @@ function Quarantined({ row }: { row: Row }) {
       )}
     </li>
   );
-}
-
-function About({ row }: { row: Row }) {
-  const id = String(row.object_id);
-  if (row.part === "rollout")
-    return (
-      <Link to="/rollouts/$id" params={{ id }} search={{}} className="slot">
-        Rollout {id}
-      </Link>
-    );
-  if (row.part === "schedule")
-    return (
-      <Link to="/commands/$id" params={{ id }} search={{}} className="slot">
-        Schedule {id}
-      </Link>
-    );
-  if (row.part === "group")
-    return (
-      <Link to="/groups/$id" params={{ id }} search={{}} className="slot">
-        Group {id}
-      </Link>
-    );
-  if (row.part === "device")
-    return (
-      <Link to="/devices/$name" params={{ name: id }} className="slot">
-        Device {id}
-      </Link>
-    );
-  return <>Delivery {id}</>;
 }

@@ -3,8 +3,10 @@ import { queryOptions, useMutation, useQuery, useQueryClient } from "@tanstack/r
 import { useState } from "react";
 import { api, body, type Schemas } from "@/api/client";
 import { rollout as rolloutQuery } from "@/api/queries";
+import { Conflicts } from "@/parts/conflicts";
 import { Button, Problem } from "@/parts/controls";
 import { count, counted } from "@/parts/format";
+import { isCount, TypedCount } from "@/parts/typed-count";
 import { Behind } from "./behind";
 import { Rehearsal } from "./forecast";
 
@@ -140,14 +142,7 @@ function Clashes({ id }: { id: number }) {
     <section className="mt-3">
       <h2 className="text-[1.1rem]">Conflicts</h2>
       <Problem error={error} />
-      <ul>
-        {data?.map((c) => (
-          <li key={`${c.kind}${c.id}`} className="border-rule border-b border-dashed py-1 last:border-0">
-            {c.name} <strong>{counted(c.devices, "device")}</strong>
-            <span className="block text-soft text-xs">{c.what}</span>
-          </li>
-        ))}
-      </ul>
+      <Conflicts rows={data ?? []} />
     </section>
   );
 }
@@ -179,10 +174,9 @@ function Launch({
     onError: () => client.invalidateQueries({ queryKey: ["preflight", rollout?.id] }),
   });
   const unset = data.outcomes.find((o) => o.outcome === "no_target")?.count ?? 0;
-  const isNumber = /^\d+$/.test(typed.trim());
   const failedBefore = data.past_failures.length > 0;
   const isSaid = !failedBefore || reason.trim() !== "";
-  const matches = isNumber && data.reached > 0 && Math.abs(Number(typed) - data.reached) <= data.leeway;
+  const matches = isCount(typed, data.reached, data.leeway);
   return (
     <section>
       <h2 className="text-[1.1rem]">Launch</h2>
@@ -218,14 +212,7 @@ function Launch({
           if (matches && isReady && isSaid) launch.mutate();
         }}
       >
-        <input
-          className="field w-28"
-          inputMode="numeric"
-          aria-label="Number of devices"
-          placeholder={String(data.reached)}
-          value={typed}
-          onChange={(e) => setTyped(e.target.value)}
-        />
+        <TypedCount reached={data.reached} value={typed} onChange={setTyped} />
         <Button kind="main" type="submit" disabled={!matches || !isReady || !isSaid || unset > 0 || launch.isPending}>
           Launch
         </Button>

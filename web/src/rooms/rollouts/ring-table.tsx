@@ -132,6 +132,26 @@ function RingEditor({
       />
     </label>
   );
+  /** One that may be left empty, which asks for the usual. */
+  const optional = (
+    label: string,
+    usual: string,
+    value: number | null | undefined,
+    set: (n: number | null) => void,
+    min: number,
+  ) => (
+    <label className="flex items-center gap-1.5 text-soft">
+      {label}
+      <input
+        type="number"
+        min={min}
+        className="field w-20"
+        placeholder={usual}
+        value={value ?? ""}
+        onChange={(e) => set(e.target.value === "" ? null : Math.max(min, Math.round(Number(e.target.value))))}
+      />
+    </label>
+  );
   return (
     <div className="flex flex-wrap items-center gap-2">
       <input
@@ -173,32 +193,8 @@ function RingEditor({
         <>
           {number("confirmed %", ring.confirmed_pct, (n) => onChange({ confirmed_pct: n }), 1)}
           {number("soak, min", ring.soak_minutes, (n) => onChange({ soak_minutes: Math.round(n) }))}
-          <label className="flex items-center gap-1.5 text-soft">
-            tried, at least
-            <input
-              type="number"
-              min={1}
-              className="field w-20"
-              placeholder="half"
-              value={ring.min_tried ?? ""}
-              onChange={(e) =>
-                onChange({ min_tried: e.target.value === "" ? null : Math.max(1, Math.round(Number(e.target.value))) })
-              }
-            />
-          </label>
-          <label className="flex items-center gap-1.5 text-soft">
-            not tried, at most
-            <input
-              type="number"
-              min={0}
-              className="field w-20"
-              placeholder="any"
-              value={ring.most_unheard ?? ""}
-              onChange={(e) =>
-                onChange({ most_unheard: e.target.value === "" ? null : Math.round(Number(e.target.value)) })
-              }
-            />
-          </label>
+          {optional("tried, at least", "half", ring.min_tried, (n) => onChange({ min_tried: n }), 1)}
+          {optional("not tried, at most", "any", ring.most_unheard, (n) => onChange({ most_unheard: n }), 0)}
           <label className="flex items-center gap-1.5 text-soft">
             <input
               type="checkbox"
