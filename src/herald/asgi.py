@@ -32,6 +32,8 @@ from django.urls import set_script_prefix  # noqa: E402
 from knox.auth import TokenAuthentication  # noqa: E402
 from rest_framework.exceptions import AuthenticationFailed  # noqa: E402
 
+from herald.api.errors import problem_body  # noqa: E402
+from herald.api.problems import RETRY_AFTER_SECONDS  # noqa: E402
 from herald.live.events import Receive, Send, hub, serve_events  # noqa: E402
 
 #: most calls are short; those that look at whole fleets must not keep them waiting
@@ -244,18 +246,12 @@ def _is_signed_in(scope: MutableMapping[str, Any]) -> bool:
 
 async def refuse(send: Send, refusal: Refused) -> None:
     """Answer with problem details, without Django."""
-    problem = {
-        "type": f"urn:brisk-herald:problem:{refusal.code}",
-        "title": refusal.title,
-        "status": refusal.status,
-        "detail": refusal.detail,
-    }
-    body = json.dumps(problem).encode()
+    body = json.dumps(problem_body(refusal.status, refusal.code, refusal.title, refusal.detail)).encode()
     headers = [(b"content-type", b"application/problem+json"), (b"content-length", str(len(body)).encode())]
     if refusal.status in (413, 408):
         headers.append((b"connection", b"close"))  # what is left of the body is not read
     if refusal.status == 503:
-        headers.append((b"retry-after", b"2"))
+        headers.append((b"retry-after", str(RETRY_AFTER_SECONDS).encode()))
     await send({"type": "http.response.start", "status": refusal.status, "headers": headers})
     await send({"type": "http.response.body", "body": body})
 

@@ -154,10 +154,10 @@ def test_a_command_says_what_it_waits_for_and_never_for_a_file() -> None:
     schedule = create_schedule(draft, actor=None, now=NOW)
     later = NOW + timedelta(minutes=19, seconds=59)
     turn_schedules(now=NOW)
-    codes = {w.code for w in waits_of(Delivery.objects.about_schedule(schedule.pk), NOW).values()}
+    codes = {w.code for w in waits_of(Delivery.objects.of_schedule(schedule.pk).listed(), NOW).values()}
     assert codes == {"not-begun"}
     turn_schedules(now=later)
-    codes_later = sorted(w.code for w in waits_of(Delivery.objects.about_schedule(schedule.pk), later).values())
+    codes_later = sorted(w.code for w in waits_of(Delivery.objects.of_schedule(schedule.pk).listed(), later).values())
     assert codes_later == ["cap", "cap", "check-in"]
     deliveries.move(Delivery.objects.filter(phase="offered"), Event.ACCEPT, now=later, cause="reported accepted")
     assert reason(one(phase="accepted")).code == "carry-out"

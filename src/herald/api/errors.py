@@ -6,6 +6,11 @@ from typing import Any
 from herald_core.rules import RuleProblem
 
 
+def problem_body(status: int, code: str, title: str, detail: str, **extra: Any) -> dict[str, Any]:
+    """The members of problem details (RFC 9457)."""
+    return {"type": f"urn:brisk-herald:problem:{code}", "title": title, "status": status, "detail": detail, **extra}
+
+
 class DomainError(Exception):
     """Something in the domain refused the request."""
 

@@ -23,9 +23,7 @@ class BoundedJSONParser(JSONParser):
         try:
             body = super().parse(stream, media_type, parser_context)
         except RecursionError:
-            raise exceptions.ParseError(
-                f"The body is nested too deeply; at most {MAX_DEPTH} levels are taken."
-            ) from None
+            raise exceptions.ParseError(_TOO_DEEP) from None
         check_value(body)
         return body
 

@@ -11,12 +11,11 @@ from rest_framework import exceptions
 from rest_framework.response import Response
 from rest_framework.views import set_rollback
 
-from herald.api.errors import Conflict, DomainError, DryRun, NotFound
+from herald.api.errors import Conflict, DomainError, DryRun, NotFound, problem_body
+from herald.passing import CANCELLED, is_passing, sqlstate
 
 #: when to ask again after an answer of 503
 RETRY_AFTER_SECONDS = 2
-#: SQLSTATE of a serialisation failure, a deadlock, and a lock or statement that took too long
-_PASSING = frozenset({"40001", "40P01", "55P03", "57014"})
 _TITLES = {
     exceptions.NotAuthenticated: "Sign in first",
     exceptions.AuthenticationFailed: "The sign-in does not hold",
@@ -77,9 +76,7 @@ def server_error(request: HttpRequest) -> HttpResponse:
         status, words = 503, _unavailable(error)
     else:
         status, words = 500, ("internal", "Something failed here", "The reason is in the server's log.")
-    code, title, detail = words
-    body = {"type": f"urn:brisk-herald:problem:{code}", "title": title, "status": status, "detail": detail}
-    response = JsonResponse(body, status=status, content_type="application/problem+json")
+    response = JsonResponse(problem_body(status, *words), status=status, content_type="application/problem+json")
     if status == 503:
         response["Retry-After"] = str(RETRY_AFTER_SECONDS)
     return response
@@ -87,14 +84,14 @@ def server_error(request: HttpRequest) -> HttpResponse:
 
 def _unavailable(error: Exception) -> tuple[str, str, str]:
     """Code, title and detail of an answer that may be asked for again in a moment."""
-    if getattr(error.__cause__, "sqlstate", None) in _PASSING:
+    if is_passing(error) or sqlstate(error) == CANCELLED:
         return "busy", "Too much at once", "Others are changing the same things. Nothing was changed; try again."
     return "unavailable", "The database does not answer", "Nothing was changed. Try again in a moment."
 
 
 def problem(status: int, code: str, title: str, detail: str, **extra: Any) -> Response:
     """A response with problem details."""
-    body = {"type": f"urn:brisk-herald:problem:{code}", "title": title, "status": status, "detail": detail, **extra}
+    body = problem_body(status, code, title, detail, **extra)
     return Response(body, status=status, content_type="application/problem+json")
 
 

@@ -5,6 +5,7 @@ from urllib.parse import unquote
 
 from django.http import HttpRequest, HttpResponseBase, JsonResponse
 
+from herald.api.errors import problem_body
 from herald_core.text import is_storable
 
 #: an address is read by people and logs; a rule of ten thousand characters fits
@@ -27,6 +28,5 @@ class BoundedAddress:
 
 
 def _refuse(status: int, code: str, detail: str) -> HttpResponseBase:
-    title = "Something in the request does not fit"
-    body = {"type": f"urn:brisk-herald:problem:{code}", "title": title, "status": status, "detail": detail}
+    body = problem_body(status, code, "Something in the request does not fit", detail)
     return JsonResponse(body, status=status, content_type="application/problem+json")

@@ -17,12 +17,11 @@ from herald.access.models import User
 from herald.api.errors import DomainError, NotFound
 from herald.attention.models import ItemKind, Part, Quarantine
 from herald.attention.services import close_item, open_item
+from herald.passing import is_passing
 from herald.record.services import record
 
 FIRST_PAUSE = timedelta(minutes=1)
 LONGEST_PAUSE = timedelta(hours=1)
-#: SQLSTATE of a serialisation failure, a deadlock and a lock that was not had in time: the next turn tries again
-_PASSING = frozenset({"40001", "40P01", "55P03"})
 _TRACE_CHARACTERS = 2000
 T = TypeVar("T")
 log = structlog.get_logger()
@@ -64,8 +63,8 @@ class Isolation:
                 result = work()
         except Exception as error:
             _raise_if_database_is_away(error)
-            if _sqlstate(error) in _PASSING:
-                log.warning("work_put_off", part=part.value, object_id=object_id, error=_first_line(error))
+            if is_passing(error):  # the next turn tries again
+                log.warning("work_put_off", part=part.value, object_id=object_id, error=first_line(error))
             else:
                 self._put(part, object_id, error)
             return None
@@ -98,8 +97,8 @@ class Isolation:
                 work(ids)
         except Exception as error:
             _raise_if_database_is_away(error)
-            if _sqlstate(error) in _PASSING:
-                log.warning("work_put_off", part=part.value, objects=len(ids), error=_first_line(error))
+            if is_passing(error):  # the next turn tries again
+                log.warning("work_put_off", part=part.value, objects=len(ids), error=first_line(error))
                 return
             middle = len(ids) // 2
             self._halve(part, ids[:middle], work)
@@ -111,7 +110,7 @@ class Isolation:
             self._put(part, object_id, error)
 
     def _put(self, part: Part, object_id: int, error: Exception) -> None:
-        cause = _first_line(error)
+        cause = first_line(error)
         log.error("quarantined", part=part.value, object_id=object_id, error=cause, exc_info=error)
         with transaction.atomic():
             known = Quarantine.objects.select_for_update().of_object(part, object_id).first()
@@ -170,15 +169,12 @@ def _words(part: Part, row: Quarantine) -> str:
     return f"{part.label} {row.object_id} is paused by the system, as work on it fails: {row.cause}"
 
 
-def _first_line(error: Exception) -> str:
+def first_line(error: Exception) -> str:
+    """An error in one line, for people: what a refusal says, or the kind of the error and its first line."""
     if isinstance(error, DomainError):
         return error.detail[:200]
     text = str(error).strip().split("\n")[0][:200]
     return f"{type(error).__name__}: {text}" if text else type(error).__name__
-
-
-def _sqlstate(error: Exception) -> str:
-    return getattr(error.__cause__, "sqlstate", None) or ""
 
 
 def _raise_if_database_is_away(error: Exception) -> None:

@@ -1,12 +1,9 @@
 """Every query about attention items and quarantine."""
 
 from collections.abc import Collection
-from typing import TYPE_CHECKING, Self
+from typing import Self
 
 from django.db import models
-
-if TYPE_CHECKING:
-    pass
 
 
 class ItemQuerySet(models.QuerySet["Item"]):

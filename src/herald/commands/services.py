@@ -211,10 +211,9 @@ def draft_of(schedule: Schedule) -> ScheduleDraft:
     )
 
 
-def conflicts_of(draft: ScheduleDraft, *, now: datetime, without: int | None = None) -> list[Clash]:
+def conflicts_of(draft: ScheduleDraft, *, now: datetime) -> list[Clash]:
     """What else wants the devices of a command: open rollouts, and other commands; a twin of it among them."""
-    devices = audience_of(draft.recipe, draft.include, draft.exclude).able.order_by()
-    return [c for c in clashes_of_others(devices, now) if (c.kind, c.id) != ("schedule", without)]
+    return clashes_of_others(audience_of(draft.recipe, draft.include, draft.exclude).able.order_by(), now)
 
 
 def set_state(schedule: Schedule, state: ScheduleState, *, actor: User | None, now: datetime) -> Schedule:

@@ -27,7 +27,7 @@ def describe_commands(deliveries: Sequence[Delivery], now: datetime) -> Describe
     for delivery in deliveries:
         assert delivery.occurrence is not None
         schedule, device = delivery.occurrence.schedule, delivery.device
-        called, recipe = device.last_check_in, Recipe(schedule.recipe)
+        recipe = Recipe(schedule.recipe)
         sending = Sending.PAUSED if schedule.state == ScheduleState.PAUSED else Sending.RUNNING
         found[delivery.pk] = (
             WaitingOrder(
@@ -45,7 +45,7 @@ def describe_commands(deliveries: Sequence[Delivery], now: datetime) -> Describe
             WaitingDevice(
                 zone=device.time_zone,
                 admitted=device.admission == "admitted",
-                next_call=called + timedelta(seconds=device.check_in_interval_seconds) if called else None,
+                next_call=device.next_call,
                 busy=delivery.device_id in busy,
                 freezes=() if HARM[recipe] == Harm.GENTLE else freezes.get(delivery.device_id, ()),
             ),

@@ -305,9 +305,6 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         shared = ("rollout", "ring", "image", "device__model", "device__site", "occurrence__schedule")
         return list(rows.prefetch_related(*shared).order_by("id"))
 
-    def about_schedule(self, schedule_id: int) -> Self:
-        return self.of_schedule(schedule_id).listed().order_by("-id")
-
     def about_device(self, device_id: int) -> Self:
         return self.filter(device_id=device_id).listed().order_by("-id")
 

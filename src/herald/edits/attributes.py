@@ -15,7 +15,7 @@ from herald.fleet import editing
 from herald.fleet.models import Device, PropertyDefinition
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.consequences import Agreement, Consequences, consequences_of, require
-from herald.groups.effects import Records, effects_of, groups_reading, rules_naming
+from herald.groups.effects import Records, differences, effects_of, groups_reading, rules_naming
 from herald.groups.membership import lock_membership
 from herald.groups.models import Group
 from herald.groups.rules import check_saved_rules
@@ -217,7 +217,7 @@ def _consequences(definition: Definition, now: datetime) -> Consequences:
         return {pk: {**r, key: read_property(values[pk], spec)} for pk, r in records.items()}
 
     effects = effects_of(ids, after, frozenset({key}), now=now)
-    return consequences_of((e.group, e.joins, e.leaves) for e in effects)
+    return consequences_of(differences(effects))
 
 
 def _convert(definition: Definition, now: datetime) -> None:

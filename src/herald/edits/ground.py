@@ -15,7 +15,7 @@ from herald.fleet import editing
 from herald.fleet.models import Custodian, Device, DeviceModel, Site
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.consequences import Agreement, consequences_of, require
-from herald.groups.effects import GroupEffect, Records, effects_of, groups_reading, rules_naming
+from herald.groups.effects import GroupEffect, Records, differences, effects_of, groups_reading, rules_naming
 from herald.groups.membership import lock_membership
 from herald.groups.models import Group
 from herald.groups.services import replace_in_rules
@@ -138,7 +138,7 @@ def change_thing(
         thing = kind.table._default_manager.select_for_update().get(pk=thing.pk)
         if agreement is not None:
             effects = preview_change(kind, thing, fields, now=now).groups
-            require(consequences_of((e.group, e.joins, e.leaves) for e in effects), agreement)
+            require(consequences_of(differences(effects)), agreement)
         before = {k: getattr(thing, k) for k in fields}
         old = thing.name
         devices = Device.objects.filter(**{kind.word: thing}).count()

@@ -14,7 +14,7 @@ from herald.fleet.editing import Tables, after_edit, ensure_tags, read_states, w
 from herald.fleet.services import device_ids
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.consequences import Agreement, Consequences, admission_differences, consequences_of, require
-from herald.groups.effects import GroupEffect, Records, effects_of
+from herald.groups.effects import GroupEffect, Records, differences, effects_of
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
 from herald.live.notify import notify
@@ -236,22 +236,22 @@ def _effects_of_states(
 
 
 def _consequences(ids: Sequence[int], change: Change, now: datetime) -> Consequences:
-    differences = [(e.group, e.joins, e.leaves) for e in _effects(ids, change, now)]
+    found = differences(_effects(ids, change, now))
     if "admission" in change.replace:
         before = {pk: state["admission"] for pk, state in _states(ids)}
-        differences += admission_differences(before, dict.fromkeys(before, change.replace["admission"]))
-    return consequences_of(differences)
+        found += admission_differences(before, dict.fromkeys(before, change.replace["admission"]))
+    return consequences_of(found)
 
 
 def _consequences_of_undo(edit: Edit, now: datetime) -> Consequences:
     change = from_json(edit.change)
     rows = {r.device_id: r for r in EditedDevice.objects.written(edit.pk)}
     effects = _effects_of_states(list(rows), lambda pk, _: rows[pk].before, fields_touched(change), now)
-    differences = [(e.group, e.joins, e.leaves) for e in effects]
+    found = differences(effects)
     if "admission" in change.replace:
         present = {pk: r.after["admission"] for pk, r in rows.items()}
-        differences += admission_differences(present, {pk: r.before["admission"] for pk, r in rows.items()})
-    return consequences_of(differences)
+        found += admission_differences(present, {pk: r.before["admission"] for pk, r in rows.items()})
+    return consequences_of(found)
 
 
 def _states(ids: Sequence[int]) -> Iterator[tuple[int, State]]:

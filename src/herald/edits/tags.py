@@ -12,7 +12,7 @@ from herald.fleet import editing
 from herald.fleet.models import Device, Tag
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.consequences import Agreement, consequences_of, require
-from herald.groups.effects import GroupEffect, Records, effects_of, groups_reading, rules_naming
+from herald.groups.effects import GroupEffect, Records, differences, effects_of, groups_reading, rules_naming
 from herald.groups.membership import lock_membership
 from herald.groups.models import Group
 from herald.groups.services import replace_in_rules
@@ -102,7 +102,7 @@ def rename_tag(
     with transaction.atomic():
         lock_membership()
         done = preview_renaming(old, new, now=now)
-        require(consequences_of((e.group, e.joins, e.leaves) for e in done.groups), agreement)
+        require(consequences_of(differences(done.groups)), agreement)
         old, new = _checked(old, new)
         editing.rename_tag(old, new)
         _edit_all(Device.objects.with_any_tag([old]).values_list("pk", flat=True), old, new, now)
@@ -142,7 +142,7 @@ def delete_tag(slug: str, *, actor: User | None, now: datetime, agreement: Agree
         ids = list(Device.objects.with_any_tag([slug]).values_list("pk", flat=True))
         if agreement is not None:
             effects = effects_of(ids, lambda rs: _without(rs, slug), frozenset({"tag"}), now=now)
-            require(consequences_of((e.group, e.joins, e.leaves) for e in effects), agreement)
+            require(consequences_of(differences(effects)), agreement)
         _edit_all(ids, slug, None, now)
         editing.forget_tag(slug)
         sentence = f"Deleted the tag {slug}, which {len(ids)} devices had"

@@ -1,5 +1,7 @@
 """Devices and what describes them."""
 
+from datetime import datetime, timedelta
+
 from django.contrib.postgres.fields import ArrayField
 from django.contrib.postgres.indexes import GinIndex
 from django.db import models
@@ -197,6 +199,13 @@ class Device(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+    @property
+    def next_call(self) -> datetime | None:
+        """When it is expected to call again; None where it never called."""
+        if self.last_check_in is None:
+            return None
+        return self.last_check_in + timedelta(seconds=self.check_in_interval_seconds)
 
 
 def announced_uid(serial: str) -> str:

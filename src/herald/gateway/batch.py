@@ -12,6 +12,7 @@ from herald.clock.heartbeat import BEAT_SECONDS, GATEWAY, beat
 from herald.clock.source import clock
 from herald.gateway.flush import Arrival, flush
 from herald.gateway.messages import Answer, Refused
+from herald.passing import is_passing
 
 #: how long check-ins gather: briefly while many come, longer while few do, which spares the database
 BUSY_TICK_SECONDS = 0.005
@@ -20,8 +21,6 @@ BUSY_BATCH = 24
 MAX_BATCH = 500
 #: how long a health check waits for the database
 HEALTH_SECONDS = 5.0
-#: SQLSTATE of a serialisation failure, a deadlock and a lock not had in time: the batch is tried once more
-_PASSING = frozenset({"40001", "40P01", "55P03"})
 log = structlog.get_logger()
 SLOW_DOWN = Refused(429, "busy", "Too many devices are calling; try again later.")
 UNAVAILABLE = Refused(503, "unavailable", "The database cannot be reached; nothing was stored. Try again later.")
@@ -104,7 +103,7 @@ def _flush(arrivals: list[Arrival]) -> list[Answer | Refused]:
         try:
             return flush(arrivals, now=clock.now())
         except OperationalError as error:
-            if getattr(error.__cause__, "sqlstate", None) not in _PASSING:
+            if not is_passing(error):
                 raise
             log.warning("flush_tried_again", devices=len(arrivals), error=str(error).strip())
             return flush(arrivals, now=clock.now())

@@ -28,6 +28,11 @@ class GroupEffect:
     uses: list[Use] = field(default_factory=list)
 
 
+def differences(effects: Iterable[GroupEffect]) -> list[tuple[Group, int, int]]:
+    """Groups, and how many devices would join and leave each."""
+    return [(e.group, e.joins, e.leaves) for e in effects]
+
+
 def effects_of(
     device_ids: Sequence[int],
     after: After,

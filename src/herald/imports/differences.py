@@ -7,7 +7,7 @@ from typing import Any
 from herald.fleet.editing import Tables, after_edit, read_states, with_own_zone
 from herald.fleet.models import DeviceModel
 from herald.groups.consequences import admission_differences
-from herald.groups.effects import Records, effects_of
+from herald.groups.effects import Records, differences, effects_of
 from herald.groups.models import Group
 from herald.imports.planning import Plan
 from herald_core.edits import State
@@ -40,7 +40,7 @@ class Differences:
 
         new = [self._new(uid, state) for uid, state in plan.new.items()]
         effects = effects_of(list(changed), after, self._touched, now=self._now, new=new)
-        found = [(e.group, e.joins, e.leaves) for e in effects]
+        found = differences(effects)
         before = {pk: state["admission"] for pk, state in read_states(list(changed)).items()}
         found += admission_differences(before, {pk: changed[pk]["admission"] for pk in before})
         for group, joins, leaves in found:

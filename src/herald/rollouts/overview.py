@@ -13,7 +13,7 @@ from herald.rollouts.drafting import COLUMNS
 from herald.rollouts.models import ChangeRow, LeftOut, Ring, Rollout
 from herald.rollouts.past_failures import past_failures
 from herald.rollouts.sentence import sentence_parts, short_words
-from herald.rollouts.standing import TOO_MANY_LATE, late_limit
+from herald.rollouts.standing import late_limit, late_waiting
 from herald.rollouts.turn import PhaseCounts, gate_of, phase_counts
 from herald_core.deliveries import OPEN
 from herald_core.functions import WITHOUT
@@ -106,7 +106,7 @@ def detail(rollout: Rollout, now: datetime) -> dict[str, Any]:
         "mid_install": Delivery.objects.mid_install(rollout.pk),
         "errors": [{"error": e, "count": n} for e, n in errors],
         "late_joiners": Delivery.objects.of_rollout(rollout.pk).filter(joined_late=True).count(),
-        "late_joiners_waiting": Delivery.objects.of_rollout(rollout.pk).waiting().filter(held=TOO_MANY_LATE).count(),
+        "late_joiners_waiting": late_waiting(rollout),
         "late_limit_in_force": late_limit(rollout) if rollout.standing and rollout.launched_at else 0,
         "launched_despite": rollout.launched_despite,
         "with_file": Delivery.objects.with_file(rollout.pk) if rollout.stage_ahead else 0,

@@ -11,6 +11,7 @@ if TYPE_CHECKING:
     pass
 
 
+#: whom a row names
 _PEOPLE = ("created_by", "launched_by", "overridden_by", "override_approved_by")
 
 
@@ -18,9 +19,7 @@ class RolloutQuerySet(models.QuerySet["Rollout"]):
     def listed(self) -> Self:
         """Newest first, with what the list shows."""
         return (
-            self.select_related(
-                "created_by", "launched_by", "overridden_by", "override_approved_by", "plan_version__plan"
-            )
+            self.select_related(*_PEOPLE, "plan_version__plan")
             .prefetch_related(
                 "rings__group", "rings__approved_by", "include", "exclude", "changes__image", "changes__model"
             )

@@ -64,14 +64,14 @@ def _of_rollout(
     found = {}
     for delivery in rows:
         device = delivery.device
-        called, image = device.last_check_in, delivery.image
+        image = delivery.image
         limited = device.site_id is not None and device.site_id in sites.limits
         found[delivery.pk] = (
             order_of(rollout, delivery, sending),
             WaitingDevice(
                 zone=device.time_zone,
                 admitted=device.admission == "admitted",
-                next_call=called + timedelta(seconds=device.check_in_interval_seconds) if called else None,
+                next_call=device.next_call,
                 busy=delivery.device_id in busy,
                 outranked_by=outranked.get(delivery.device_id),
                 freezes=() if rollout.ignores_freezes else freezes.get(delivery.device_id, ()),

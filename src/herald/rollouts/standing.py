@@ -105,8 +105,13 @@ def _room_for_late(rollout: Rollout, now: datetime) -> int:
     return max(0, late_limit(rollout) - taken.exclude(held=TOO_MANY_LATE).count())
 
 
+def late_waiting(rollout: Rollout) -> int:
+    """How many late joiners wait for a person."""
+    return Delivery.objects.of_rollout(rollout.pk).waiting().filter(held=TOO_MANY_LATE).count()
+
+
 def _say_who_waits(rollout: Rollout, now: datetime) -> None:
-    waiting = Delivery.objects.of_rollout(rollout.pk).waiting().filter(held=TOO_MANY_LATE).count()
+    waiting = late_waiting(rollout)
     about: dict[str, Any] = {"object_kind": "rollout", "object_id": rollout.pk, "now": now}
     if waiting:
         cause = f"{waiting} devices joined rollout {rollout.pk} beyond its limit of {late_limit(rollout)} in 24 h"

@@ -3,6 +3,7 @@
 from procrastinate import JobContext, RetryStrategy
 from procrastinate.contrib.django import app
 
+from herald.attention.quarantine import first_line
 from herald.clock.source import clock
 from herald.rollouts import launching
 from herald.rollouts.models import Rollout
@@ -20,6 +21,5 @@ def carry_out_launch(context: JobContext | None, rollout_id: int) -> None:
         launching.launch(rollout, now=clock.now())
     except Exception as error:
         if context is not None and context.job is not None and context.job.attempts >= ATTEMPTS:
-            reason = f"{type(error).__name__}: {str(error).strip().splitlines()[0] if str(error).strip() else ''}"
-            launching.fail_launch(rollout_id, reason, now=clock.now())
+            launching.fail_launch(rollout_id, first_line(error), now=clock.now())
         raise

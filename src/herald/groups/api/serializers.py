@@ -83,7 +83,6 @@ class GroupChange(Strict):
     only_model = serializers.SlugRelatedField(
         slug_field="name", queryset=DeviceModel.objects.all(), allow_null=True, required=False
     )
-    #: what somebody agreed to: needed where something that runs follows the group
 
 
 class MemberChange(Strict):
