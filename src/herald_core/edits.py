@@ -6,7 +6,8 @@ from typing import Any
 
 from herald_core.properties import Stored
 
-#: What can be edited, as it is kept before and after: name, tags, attributes, site and custodian by id, admission.
+#: What can be edited, as it is kept before and after: name, tags, attributes, site and custodian by id, admission, own
+#: time zone (empty for the site's), seconds between check-ins.
 State = Mapping[str, Any]
 
 
@@ -14,7 +15,7 @@ State = Mapping[str, Any]
 class Change:
     """What an edit does to each device. What is left out stays as it is.
 
-    `replace` puts whole fields in place (name, site, custodian, admission, tags); `site` and
+    `replace` puts whole fields in place (name, site, custodian, admission, tags, own_time_zone, interval); `site` and
     `custodian` may be None, which clears them.
     """
 
@@ -56,4 +57,12 @@ _FIELDS_OF: Mapping[str, frozenset[str]] = {
     "site": frozenset({"site", "region", "time_zone"}),
     "custodian": frozenset({"custodian", "custodian_tag"}),
     "admission": frozenset({"admission"}),
+    "own_time_zone": frozenset({"time_zone"}),
+    "interval": frozenset({"presence"}),
 }
+
+
+def holds(state: State | None, kept: State) -> bool:
+    """Whether a device is still in a state that was kept. Parts that states did not have when it was kept do not
+    count; no state is of a device that is no more."""
+    return state is not None and all(state[part] == value for part, value in kept.items())

@@ -6,9 +6,12 @@ from typing import Any
 
 from herald_core.rules.fields import FieldSpec, FieldType
 from herald_core.text import closest, fold, is_storable, nfc
+from herald_core.timing.clocks import is_zone, zone_names
 from herald_core.versions import is_version
 
 MAX_TEXT = 2000
+#: seconds between two check-ins of a device: at least, and at most (a week)
+MIN_INTERVAL, MAX_INTERVAL = 10, 7 * 24 * 3600
 _NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)\Z", re.ASCII)
 _TAG = re.compile(r"[a-z0-9][a-z0-9_-]{0,59}\Z", re.ASCII)
 _YES = frozenset({"yes", "y", "true", "1"})
@@ -55,6 +58,35 @@ def read_tag(given: str) -> str:
     if not _TAG.match(slug):
         raise DoesNotFit(f"“{given[:40]}” is no tag; small letters, digits, dashes and underlines are")
     return slug
+
+
+def read_zone(given: str) -> str:
+    """A time zone by its IANA name.
+
+    Raises:
+        DoesNotFit: there is none of that name; with the nearest.
+    """
+    name = given.strip()
+    if is_zone(name):
+        return name
+    near = closest(name[:64], zone_names())
+    hint = f"; did you mean {near}?" if near else ""
+    raise DoesNotFit(f"“{name[:40]}” is no time zone; a name like Europe/Madrid is expected{hint}")
+
+
+def read_interval(given: Any) -> int:
+    """Seconds between two check-ins, as `MIN_INTERVAL` to `MAX_INTERVAL`.
+
+    Raises:
+        DoesNotFit: it is no whole number of seconds within those bounds.
+    """
+    try:
+        seconds = int(str(given).strip()) if not isinstance(given, float) else int(given)
+    except (ValueError, OverflowError):
+        seconds = 0
+    if isinstance(given, bool) or not MIN_INTERVAL <= seconds <= MAX_INTERVAL:
+        raise DoesNotFit(f"“{str(given)[:40]}” is no interval; {MIN_INTERVAL} to {MAX_INTERVAL} seconds are expected")
+    return seconds
 
 
 def _text(given: Any) -> str:

@@ -16,6 +16,7 @@ from django.db.utils import InterfaceError, OperationalError
 from herald.access.models import User
 from herald.api.errors import DomainError, NotFound
 from herald.attention.models import ItemKind, Part, Quarantine
+from herald.attention.names import words_for
 from herald.attention.services import close_item, open_item
 from herald.passing import is_passing
 from herald.record.services import record
@@ -129,7 +130,7 @@ class Isolation:
                 ItemKind.QUARANTINED, object_kind=part, object_id=object_id, cause=_words(part, row), now=self.now
             )
             if known is None:
-                sentence = f"{part.label} {object_id} was put in quarantine: {cause}"
+                sentence = f"{words_for(part, object_id)} was put in quarantine: {cause}"
                 record(now=self.now, actor=None, kind=part, object_id=object_id, sentence=sentence)
         self._known[part.value, object_id] = row
         self._failed.add((part.value, object_id))
@@ -139,7 +140,7 @@ class Isolation:
         with transaction.atomic():
             Quarantine.objects.of_object(part, object_id).delete()
             close_item(ItemKind.QUARANTINED, object_kind=part, object_id=object_id, now=self.now)
-            sentence = f"{part.label} {object_id} left quarantine after {known.failures} failed tries"
+            sentence = f"{words_for(Part(part), object_id)} left quarantine after {known.failures} failed tries"
             record(now=self.now, actor=None, kind=part, object_id=object_id, sentence=sentence)
 
 
@@ -155,7 +156,8 @@ def try_now(quarantine_id: int, *, actor: User | None, now: datetime) -> None:
             raise NotFound("This is no longer in quarantine.")
         row.retry_at = min(row.retry_at, now)
         row.save(update_fields=["retry_at"])
-        sentence = f"Had {Part(row.part).label.lower()} {row.object_id} tried again out of quarantine"
+        what = words_for(Part(row.part), row.object_id)
+        sentence = f"Had {what[0].lower()}{what[1:]} tried again out of quarantine"
         record(now=now, actor=actor, kind=row.part, object_id=row.object_id, sentence=sentence)
 
 
@@ -166,7 +168,7 @@ def forget(part: Part, object_id: int, *, now: datetime) -> None:
 
 
 def _words(part: Part, row: Quarantine) -> str:
-    return f"{part.label} {row.object_id} is paused by the system, as work on it fails: {row.cause}"
+    return f"{words_for(part, row.object_id)} is paused by the system, as work on it fails: {row.cause}"
 
 
 def first_line(error: Exception) -> str:

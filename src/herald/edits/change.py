@@ -1,13 +1,13 @@
 """A change as people ask for it, checked against the fleet, and in words."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from herald.api.errors import InvalidFields
 from herald.fleet.models import Admission, Custodian, Site
 from herald_core.edits import Change
-from herald_core.properties import DoesNotFit, read_property, read_tag
+from herald_core.properties import DoesNotFit, read_interval, read_property, read_tag, read_zone
 from herald_core.rules import Vocabulary
 from herald_core.text import closest, is_storable, nfc
 
@@ -20,6 +20,10 @@ class Asked:
     site: str | None = None
     custodian: str | None = None
     admission: str | None = None
+    #: empty for the site's
+    own_time_zone: str | None = None
+    #: seconds between check-ins
+    interval: int | None = None
     set_attributes: Mapping[str, Any] = field(default_factory=dict)
     clear_attributes: Sequence[str] = ()
     add_tags: Sequence[str] = ()
@@ -44,6 +48,10 @@ def read_change(asked: Asked, vocabulary: Vocabulary) -> Change:
         replace["admission"] = asked.admission
         if asked.admission not in Admission.values:
             errors.append(("/admission", f"One of {', '.join(Admission.values)} is expected."))
+    if asked.own_time_zone is not None:
+        _read("own_time_zone", asked.own_time_zone, lambda zone: read_zone(zone) if zone else "", replace, errors)
+    if asked.interval is not None:
+        _read("interval", asked.interval, read_interval, replace, errors)
     change = Change(
         replace=replace,
         set_attributes=_attributes(asked.set_attributes, vocabulary, errors),
@@ -56,6 +64,16 @@ def read_change(asked: Asked, vocabulary: Vocabulary) -> Change:
     if errors:
         raise InvalidFields(errors)
     return change
+
+
+def _read(
+    key: str, given: Any, read: Callable[[Any], Any], replace: dict[str, Any], errors: list[tuple[str, str]]
+) -> None:
+    """Put what was given into `replace`, as it is read."""
+    try:
+        replace[key] = read(given)
+    except DoesNotFit as error:
+        errors.append((f"/{key}", f"{error}."))
 
 
 def _named(model: Any, key: str, word: str | None, replace: dict[str, Any], errors: list[tuple[str, str]]) -> None:
@@ -126,6 +144,11 @@ def words_of(asked: Asked, count: int) -> str:
         value = getattr(asked, key)
         if value is not None:
             parts.append(f"set the {key} to {value}" if value else f"clear the {key}")
+    if asked.own_time_zone is not None:
+        zone = asked.own_time_zone
+        parts.append(f"set the time zone to {zone}" if zone else "take the time zone of the site")
+    if asked.interval is not None:
+        parts.append(f"set the check-in interval to {asked.interval} s")
     if asked.admission is not None:
         parts.append({"retired": "retire", "admitted": "admit"}.get(asked.admission, f"set {asked.admission}"))
     text = " and ".join([", ".join(parts[:-1]), parts[-1]] if len(parts) > 1 else parts)

@@ -10,7 +10,7 @@ from herald.access.models import User
 from herald.api.errors import Conflict, Invalid, NobodyThere
 from herald.edits.change import Asked, from_json, read_change, to_json, words_of
 from herald.edits.models import Edit, EditedDevice, EditState
-from herald.fleet.editing import Tables, after_edit, ensure_tags, read_states, with_own_zone, write_states
+from herald.fleet.editing import Tables, after_edit, ensure_tags, read_states, write_states
 from herald.fleet.services import device_ids
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.consequences import Agreement, Consequences, admission_differences, consequences_of, require
@@ -19,7 +19,7 @@ from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
 from herald.live.notify import notify
 from herald.record.services import record
-from herald_core.edits import Change, State, edited, fields_touched
+from herald_core.edits import Change, State, edited, fields_touched, holds
 
 #: Devices written in one transaction of the job; as many are changed at once, without a job.
 CHUNK = 2000
@@ -168,14 +168,15 @@ def undo_edit(edit_id: int, *, now: datetime) -> None:
             return
         rows = list(EditedDevice.objects.written(edit.pk))
         present = read_states([r.device_id for r in rows], lock=True)
-        changed_since = [r for r in rows if present.get(r.device_id) != r.after]
+        changed_since = [r for r in rows if not holds(present.get(r.device_id), r.after)]
         if changed_since:
             n = len(changed_since)
             message = f"{n} of {len(rows)} devices were changed since, so this can no longer be undone as one step."
             raise Conflict(message, devices=n)
         vocabulary = load_vocabulary()
         for start in range(0, len(rows), CHUNK):
-            write_states({r.device_id: r.before for r in rows[start : start + CHUNK]}, vocabulary, now=now)
+            chunk = rows[start : start + CHUNK]
+            write_states({r.device_id: {**present[r.device_id], **r.before} for r in chunk}, vocabulary, now=now)
         edit.state = EditState.UNDONE
         edit.save(update_fields=["state"])
         notify("edit", edit.pk)
@@ -227,10 +228,8 @@ def _effects_of_states(
     tables = Tables(load_vocabulary())
 
     def after(records: Records) -> Records:
-        states, own = read_states(list(records)), with_own_zone(list(records))
-        return {
-            pk: after_edit(records[pk], becomes(pk, state), tables, own_zone=pk in own) for pk, state in states.items()
-        }
+        states = read_states(list(records))
+        return {pk: after_edit(records[pk], becomes(pk, state), tables, now) for pk, state in states.items()}
 
     return effects_of(ids, after, touched, now=now)
 
@@ -246,7 +245,9 @@ def _consequences(ids: Sequence[int], change: Change, now: datetime) -> Conseque
 def _consequences_of_undo(edit: Edit, now: datetime) -> Consequences:
     change = from_json(edit.change)
     rows = {r.device_id: r for r in EditedDevice.objects.written(edit.pk)}
-    effects = _effects_of_states(list(rows), lambda pk, _: rows[pk].before, fields_touched(change), now)
+    effects = _effects_of_states(
+        list(rows), lambda pk, state: {**state, **rows[pk].before}, fields_touched(change), now
+    )
     found = differences(effects)
     if "admission" in change.replace:
         present = {pk: r.after["admission"] for pk, r in rows.items()}

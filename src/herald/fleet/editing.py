@@ -5,8 +5,8 @@ from datetime import datetime
 from typing import Any, TypeVar
 
 from django.contrib.postgres.fields import ArrayField
-from django.db.models import BigIntegerField, F, JSONField, TextField, Value
-from django.db.models.functions import Cast, Coalesce, NullIf
+from django.db.models import BigIntegerField, F, IntegerField, JSONField, TextField, Value
+from django.db.models.functions import Cast
 
 from herald.copying import copy_rows
 from herald.fleet.models import (
@@ -19,6 +19,7 @@ from herald.fleet.models import (
     Site,
     Tag,
 )
+from herald.fleet.presence import presence_of
 from herald.lookups import JsonMember, JsonText, JsonTextArray, JsonWith, JsonWithout
 from herald_core.edits import State
 from herald_core.rules import FieldType, Vocabulary
@@ -48,6 +49,8 @@ _COLUMNS = {
     "site": "site_id",
     "custodian": "custodian_id",
     "admission": "admission",
+    "own_time_zone": "own_time_zone",
+    "interval": "check_in_interval_seconds",
 }
 
 
@@ -62,7 +65,7 @@ def write_states(states: Mapping[int, State], vocabulary: Vocabulary, *, now: da
     def column(name: str) -> Value:
         return Value({str(pk): state[name] for pk, state in states.items()}, JSONField())
 
-    site_zones = Value({str(pk): zones.get(state["site"], "UTC") for pk, state in states.items()}, JSONField())
+    zones_in_force = Value({str(pk): _zone_in_force(state, zones) for pk, state in states.items()}, JSONField())
     new_keys = Value({str(pk): sort_keys(state["attributes"], versions) for pk, state in states.items()}, JSONField())
     Device.objects.by_ids(list(states)).update(
         name=JsonText(column("name"), key),
@@ -74,7 +77,9 @@ def write_states(states: Mapping[int, State], vocabulary: Vocabulary, *, now: da
         site_id=Cast(JsonText(column("site"), key), BigIntegerField()),
         custodian_id=Cast(JsonText(column("custodian"), key), BigIntegerField()),
         admission=JsonText(column("admission"), key),
-        time_zone=Coalesce(NullIf(F("own_time_zone"), Value("")), JsonText(site_zones, key)),
+        own_time_zone=JsonText(column("own_time_zone"), key),
+        check_in_interval_seconds=Cast(JsonText(column("interval"), key), IntegerField()),
+        time_zone=JsonText(zones_in_force, key),
         version_keys=replaced_keys(versions, JsonMember(new_keys, key)),
     )
     DeviceChange.objects.note(list(states), now)
@@ -105,7 +110,7 @@ def make_devices(uids: Mapping[str, State], vocabulary: Vocabulary, *, now: date
             Device(
                 uid=uid,
                 **{column: state[part] for part, column in _COLUMNS.items()},
-                time_zone=zones.get(state["site"], "UTC"),
+                time_zone=_zone_in_force(state, zones),
                 version_keys=sort_keys(state["attributes"], versions),
             )
             for uid, state in uids.items()
@@ -114,14 +119,13 @@ def make_devices(uids: Mapping[str, State], vocabulary: Vocabulary, *, now: date
     DeviceChange.objects.note(Device.objects.filter(uid__any=list(uids)).values_list("pk", flat=True), now)
 
 
-def with_own_zone(device_ids: Collection[int]) -> frozenset[int]:
-    """Those of the devices whose zone is their own, whatever their site's."""
-    own = Device.objects.by_ids(device_ids).exclude(own_time_zone="")
-    return frozenset(own.values_list("pk", flat=True))
+def _zone_in_force(state: State, site_zones: Mapping[int, str]) -> str:
+    """The time zone by which a device goes: its own, else its site's, else UTC."""
+    return str(state["own_time_zone"]) or site_zones.get(state["site"], "UTC")
 
 
-def after_edit(record: Mapping[str, Any], state: State, tables: "Tables", *, own_zone: bool) -> dict[str, Any]:
-    """A device's record as rules would see it once the state were written; `own_zone` says that it has one."""
+def after_edit(record: Mapping[str, Any], state: State, tables: "Tables", now: datetime) -> dict[str, Any]:
+    """A device's record as rules would see it once the state were written."""
     site, custodian = tables.sites.get(state["site"]), tables.custodians.get(state["custodian"])
     result = {k: v for k, v in record.items() if k not in tables.attribute_keys}
     result |= {k: v for k, v in state["attributes"].items() if k in tables.attribute_keys}
@@ -134,8 +138,8 @@ def after_edit(record: Mapping[str, Any], state: State, tables: "Tables", *, own
         "custodian": custodian.name if custodian else None,
         "custodian_tag": frozenset(custodian.tags) if custodian else frozenset(),
     }
-    if not own_zone:
-        result["time_zone"] = site.time_zone if site else "UTC"
+    result["time_zone"] = state["own_time_zone"] or (site.time_zone if site else "UTC")
+    result["presence"] = presence_of(record.get("last_check_in"), state["interval"], now)
     return result
 
 

@@ -21,6 +21,10 @@ class Admission(models.TextChoices):
     RETIRED = "retired", "Retired"
 
 
+#: seconds between check-ins of a device of which nothing else is said
+DEFAULT_INTERVAL_SECONDS = 900
+
+
 class DeviceModel(models.Model):
     """A maker's model; models of one family share their images' names."""
 
@@ -172,7 +176,7 @@ class Device(models.Model):
     healthy = models.BooleanField(default=True)
     fault = models.CharField(max_length=200, blank=True)
     admission = models.CharField(max_length=10, choices=Admission, default=Admission.WAITING)
-    check_in_interval_seconds = models.PositiveIntegerField(default=900)
+    check_in_interval_seconds = models.PositiveIntegerField(default=DEFAULT_INTERVAL_SECONDS)
     last_check_in = models.DateTimeField(null=True)
     first_seen = models.DateTimeField(null=True)
     #: since when it is asked to say everything anew; none when it has answered

@@ -13,16 +13,71 @@ from herald.record.services import record
 
 
 def find_device(word: str) -> Device:
-    """The device with this id, name or uid.
+    """One device: by its id where the word is digits only, else by its name or uid. `id:`, `name:` and `uid:` before
+    the word say which is meant.
 
     Raises:
         NotFound: no device is called so.
+        Ambiguous: one device has it as its name, another as its uid.
     """
-    by_id = Q(pk=int(word)) if word.isascii() and word.isdigit() and len(word) < 18 else Q(pk__in=[])
-    device = Device.objects.with_names().filter(by_id | Q(name=word) | Q(uid=word)).first()
-    if device is None:
-        raise NotFound(f"No device is called {word[:80]}.")
-    return device
+    how, _, rest = word.partition(":")
+    if rest and how in ("id", "name", "uid"):
+        by, what = how, rest
+    else:
+        by, what = ("id" if word.isascii() and word.isdigit() else ""), word
+    if by == "id":
+        number = int(what) if what.isascii() and what.isdigit() and len(what) < 18 else 0
+        condition = Q(pk=number)
+    else:
+        condition = Q(**{by: what}) if by else Q(name=what) | Q(uid=what)
+    found = list(Device.objects.with_names().filter(condition)[:2])
+    if not found:
+        hint = f" To find one that is named so, write name:{what[:80]}." if by == "id" else ""
+        raise NotFound(f"No device has the {by or 'name or uid'} {what[:80]}.{hint}")
+    if len(found) > 1:
+        raise Ambiguous(what)
+    return found[0]
+
+
+class Ambiguous(Conflict):
+    """A word is the name of one device and the uid of another."""
+
+    code = "ambiguous-device"
+    title = "Two devices are meant"
+
+    def __init__(self, word: str) -> None:
+        super().__init__(
+            f"One device is named {word[:80]}, another has it as its uid. Write name:{word[:80]} or uid:{word[:80]}."
+        )
+
+
+def called(words: Sequence[str]) -> dict[str, int]:
+    """Ids of devices by the words that people call them by: a name or uid, with `name:` or `uid:` before it where that
+    must be told apart. Digits are a name or uid as well, never an id. Words that no device is called are left out.
+
+    Raises:
+        Ambiguous: a word is the name of one device and the uid of another.
+    """
+    plain = {w: _told_apart(w) for w in words}
+    by_name: dict[str, int] = {}
+    by_uid: dict[str, int] = {}
+    rows = Device.objects.called_any_of(sorted({text for _, text in plain.values()}))
+    for name, uid, pk in rows.values_list("name", "uid", "id"):
+        by_name[name], by_uid[uid] = pk, pk
+    found: dict[str, int] = {}
+    for word, (by, text) in plain.items():
+        sources = [by_name] * (by != "uid") + [by_uid] * (by != "name")
+        hits = {source[text] for source in sources if text in source}
+        if len(hits) > 1:
+            raise Ambiguous(word)
+        if hits:
+            found[word] = next(iter(hits))
+    return found
+
+
+def _told_apart(word: str) -> tuple[str, str]:
+    how, _, rest = word.partition(":")
+    return (how, rest) if rest and how in ("name", "uid") else ("", word)
 
 
 def ask_to_report(device: Device, *, actor: User | None, now: datetime) -> None:
@@ -41,19 +96,25 @@ def ask_to_report(device: Device, *, actor: User | None, now: datetime) -> None:
 
 
 def find_devices(words: Sequence[str]) -> tuple[list[Device], list[str]]:
-    """Devices by name or uid in the order of the words, and the words that no device is called."""
-    found: dict[str, Device] = {}
-    for device in Device.objects.with_names().called_any_of(words):
-        found |= {device.uid: device, device.name: device}
-    devices = {found[w].pk: found[w] for w in words if w in found}
-    return list(devices.values()), [w for w in words if w not in found]
+    """Devices by name or uid in the order of the words, and the words that no device is called.
+
+    Raises:
+        Ambiguous: a word is the name of one device and the uid of another.
+    """
+    found = called(words)
+    devices = {d.pk: d for d in Device.objects.with_names().by_ids(list(found.values()))}
+    ids = dict.fromkeys(found[w] for w in words if w in found)
+    return [devices[i] for i in ids if i in devices], [w for w in words if w not in found]
 
 
-def device_ids(words: list[str], pointer: str) -> list[int]:
-    """Devices by name or uid; unknown ones are refused by name."""
-    found: dict[str, int] = {}
-    for name, uid, pk in Device.objects.called_any_of(words).values_list("name", "uid", "id"):
-        found |= {name: pk, uid: pk}
+def device_ids(words: Sequence[str], pointer: str) -> list[int]:
+    """The ids of devices by name or uid.
+
+    Raises:
+        Invalid: some are unknown; with their names.
+        Ambiguous: a word is the name of one device and the uid of another.
+    """
+    found = called(words)
     unknown = [w for w in words if w not in found]
     if unknown:
         more = f" and {len(unknown) - 10} more" if len(unknown) > 10 else ""

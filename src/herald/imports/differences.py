@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping
 from datetime import datetime
 from typing import Any
 
-from herald.fleet.editing import Tables, after_edit, read_states, with_own_zone
+from herald.fleet.editing import Tables, after_edit, read_states
 from herald.fleet.models import DeviceModel
 from herald.groups.consequences import admission_differences
 from herald.groups.effects import Records, differences, effects_of
@@ -35,8 +35,7 @@ class Differences:
         changed = plan.changed
 
         def after(records: Records) -> Records:
-            own = with_own_zone(list(records))
-            return {pk: self._seen(r, changed[pk], own_zone=pk in own) for pk, r in records.items()}
+            return {pk: self._seen(r, changed[pk]) for pk, r in records.items()}
 
         new = [self._new(uid, state) for uid, state in plan.new.items()]
         effects = effects_of(list(changed), after, self._touched, now=self._now, new=new)
@@ -52,7 +51,7 @@ class Differences:
         """As they are kept with the import."""
         return [[pk, joins, leaves] for pk, (joins, leaves) in sorted(self._counts.items())]
 
-    def _seen(self, record: Record, state: State, *, own_zone: bool) -> dict[str, Any]:
+    def _seen(self, record: Record, state: State) -> dict[str, Any]:
         model = self._models[state["model"]]
         own: Mapping[str, Any] = {
             "serial": state["serial"] or None,
@@ -60,11 +59,11 @@ class Differences:
             "family": model.family or None,
             "hardware": state["hardware"] or None,
         }
-        return {**after_edit(record, state, self._tables, own_zone=own_zone), **own}
+        return {**after_edit(record, state, self._tables, self._now), **own}
 
     def _new(self, uid: str, state: State) -> dict[str, Any]:
         nothing = {"uid": uid, "firmware": None, "presence": "never seen", "first_seen": None, "last_check_in": None}
-        return self._seen(nothing, state, own_zone=False)
+        return self._seen(nothing, state)
 
 
 def read_differences(kept: Iterable[tuple[int, int, int]]) -> list[tuple[Group, int, int]]:

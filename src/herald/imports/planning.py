@@ -6,16 +6,27 @@ from itertools import islice
 from typing import Any
 
 from herald.fleet.editing import read_states
-from herald.fleet.models import Admission, Custodian, Device, DeviceModel, Site, announced_uid
+from herald.fleet.models import (
+    DEFAULT_INTERVAL_SECONDS,
+    Admission,
+    Custodian,
+    Device,
+    DeviceModel,
+    Site,
+    announced_uid,
+)
 from herald.fleet.vocabulary import attribute_defaults
 from herald.imports.reading import Row
-from herald_core.properties import DoesNotFit, read_property, read_tag
+from herald_core.properties import DoesNotFit, read_interval, read_property, read_tag, read_zone
 from herald_core.rules import FieldSpec, FieldType, Vocabulary
 from herald_core.text import closest, fold, is_storable, nfc
 
 CHUNK = 2000
 #: Fields of a file that are not attributes.
-OWN_FIELDS = ("uid", "name", "serial", "model", "hardware", "site", "custodian", "tag", "admission")
+OWN_FIELDS = (
+    *("uid", "name", "serial", "model", "hardware", "site", "custodian", "tag", "admission"),
+    *("own_time_zone", "check_in_interval"),
+)
 _PART = {"tag": "tags"}
 _NEW: Mapping[str, Any] = {
     "serial": "",
@@ -26,6 +37,8 @@ _NEW: Mapping[str, Any] = {
     "site": None,
     "custodian": None,
     "admission": Admission.ADMITTED.value,
+    "own_time_zone": "",
+    "interval": DEFAULT_INTERVAL_SECONDS,
 }
 
 
@@ -58,6 +71,7 @@ def guess_mapping(headings: Iterable[str], vocabulary: Vocabulary) -> dict[str, 
     for spec in vocabulary.fields.values():
         if spec.key in OWN_FIELDS or spec.source == "attribute":
             names[_plain(spec.key)] = names[_plain(spec.label)] = spec.key
+    names |= {_plain(key): key for key in OWN_FIELDS}
     names |= {"tags": "tag", "hardwarerevision": "hardware", "deviceid": "uid", "id": "uid", "makersid": "uid"}
     found: dict[str, str] = {}
     for heading in headings:
@@ -201,6 +215,10 @@ class Planner:
             values["admission"] = str(cell).strip().lower()
             if values["admission"] not in Admission.values:
                 raise DoesNotFit(f"one of {', '.join(Admission.values)} is expected")
+        elif key == "own_time_zone":
+            values["own_time_zone"] = "" if empty else read_zone(str(cell))
+        elif key == "check_in_interval" and not empty:
+            values["interval"] = read_interval(cell)
 
     def _wrong(self, row: Row, column: str, value: Any, reason: str) -> Wrong:
         heading = next((h for h, key in self.mapping.items() if column in (h, key)), column)

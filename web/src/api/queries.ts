@@ -175,22 +175,24 @@ export const attributes = queryOptions({
   queryKey: ["fleet", "attributes"],
   queryFn: () => body(api.GET("/api/v1/attributes")),
 });
-export const device = (word: string) =>
+/** How a device is called in an address of the API: by its name, also where that is all digits. */
+export const deviceCalled = (name: string) => ({ path: { device: `name:${name}` } });
+export const device = (name: string) =>
   queryOptions({
-    queryKey: ["device", word],
-    queryFn: () => body(api.GET("/api/v1/devices/{device}", { params: { path: { device: word } } })),
+    queryKey: ["device", name],
+    queryFn: () => body(api.GET("/api/v1/devices/{device}", { params: deviceCalled(name) })),
     refetchInterval: 5 * SECOND,
   });
-export const deviceOrders = (word: string) =>
+export const deviceOrders = (name: string) =>
   queryOptions({
-    queryKey: ["device", word, "orders"],
-    queryFn: () => body(api.GET("/api/v1/devices/{device}/orders", { params: { path: { device: word } } })),
+    queryKey: ["device", name, "orders"],
+    queryFn: () => body(api.GET("/api/v1/devices/{device}/orders", { params: deviceCalled(name) })),
     refetchInterval: 5 * SECOND,
   });
-export const deviceTimeline = (word: string) =>
+export const deviceTimeline = (name: string) =>
   queryOptions({
-    queryKey: ["device", word, "timeline"],
-    queryFn: () => body(api.GET("/api/v1/devices/{device}/timeline", { params: { path: { device: word } } })),
+    queryKey: ["device", name, "timeline"],
+    queryFn: () => body(api.GET("/api/v1/devices/{device}/timeline", { params: deviceCalled(name) })),
     refetchInterval: 5 * SECOND,
   });
 export const images = queryOptions({ queryKey: ["images", "list"], queryFn: () => body(api.GET("/api/v1/images")) });

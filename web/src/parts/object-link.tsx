@@ -1,15 +1,17 @@
-/** A link to an object that is known by its kind and id. */
+/** A link to an object that is known by its kind and id; a device also by its name, by which its page goes. */
 import { Link } from "@tanstack/react-router";
 import type { ReactNode } from "react";
 
 export function ObjectLink({
   kind,
   id,
+  name,
   className,
   children,
 }: {
   kind: string;
   id: number;
+  name?: string;
   className?: string;
   children: ReactNode;
 }) {
@@ -34,8 +36,9 @@ export function ObjectLink({
         </Link>
       );
     case "device":
+      if (!name) return <>{children}</>;
       return (
-        <Link to="/devices/$name" params={{ name: String(id) }} className={className}>
+        <Link to="/devices/$name" params={{ name }} className={className}>
           {children}
         </Link>
       );

@@ -9,6 +9,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.attention.models import Part, Quarantine
+from herald.attention.names import names_of
 from herald.attention.quarantine import try_now
 from herald.clock.source import clock
 
@@ -17,10 +18,11 @@ class QuarantineRow(serializers.ModelSerializer[Quarantine]):
     """An object that the system leaves alone until `retry_at`, as work on it fails."""
 
     part = serializers.ChoiceField(choices=Part.choices)
+    name = serializers.CharField(help_text="what people call the object; empty where it has no name")
 
     class Meta:
         model = Quarantine
-        fields = ("id", "part", "object_id", "cause", "trace", "since", "failures", "retry_at")
+        fields = ("id", "part", "object_id", "name", "cause", "trace", "since", "failures", "retry_at")
 
 
 class QuarantineListView(APIView):
@@ -28,7 +30,10 @@ class QuarantineListView(APIView):
 
     @extend_schema(operation_id="quarantine_list", responses=QuarantineRow(many=True))
     def get(self, request: Request) -> Response:
-        rows: Any = Quarantine.objects.listed()
+        rows: list[Any] = list(Quarantine.objects.listed())
+        names = {p: names_of(p, [r.object_id for r in rows if r.part == p]) for p in Part}
+        for row in rows:
+            row.name = names[Part(row.part)].get(row.object_id, "")
         return Response(QuarantineRow(rows, many=True).data)
 
 

@@ -19,13 +19,16 @@ class EditTarget(Strict):
 
 
 class EditRequest(Strict):
-    """What to change. What is left out stays; an empty site or custodian clears it."""
+    """What to change. What is left out stays; an empty site or custodian clears it, an empty `own_time_zone` takes the
+    site's. `interval` is in seconds between check-ins."""
 
     target = EditTarget()
     name = serializers.CharField(allow_null=True, default=None)
     site = serializers.CharField(allow_null=True, allow_blank=True, default=None)
     custodian = serializers.CharField(allow_null=True, allow_blank=True, default=None)
     admission = serializers.CharField(allow_null=True, default=None)
+    own_time_zone = serializers.CharField(allow_null=True, allow_blank=True, default=None, max_length=64)
+    interval = serializers.IntegerField(allow_null=True, default=None)
     set_attributes = serializers.DictField(default=dict)
     clear_attributes = serializers.ListField(child=serializers.CharField(), default=list)
     add_tags = serializers.ListField(child=serializers.CharField(), default=list)

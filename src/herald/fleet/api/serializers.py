@@ -80,6 +80,7 @@ class DeviceDetail(DeviceRow):
             "fault",
             "first_seen",
             "check_in_interval_seconds",
+            "own_time_zone",
             "next_check_in",
             "groups",
         )

@@ -13,7 +13,7 @@ from herald_core.rules.fields import OPERATORS
 
 
 class DeviceView(APIView):
-    """One device, by its id, name or uid."""
+    """One device: by its id where that is digits only, else by its name or uid; `name:` or `uid:` before it tells."""
 
     @extend_schema(operation_id="devices_retrieve", responses=DeviceDetail)
     def get(self, request: Request, device: str) -> Response:
@@ -27,7 +27,7 @@ class DeviceReportAction(APIView):
     def post(self, request: Request, device: str) -> Response:
         found = find_device(device)
         ask_to_report(found, actor=request.user, now=clock.now())
-        return Response(DeviceDetail(find_device(str(found.pk))).data)
+        return Response(DeviceDetail(find_device(f"id:{found.pk}")).data)
 
 
 class FieldListView(APIView):

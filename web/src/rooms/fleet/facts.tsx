@@ -1,7 +1,7 @@
 /** What a device reports of itself, since when each is so, and asking it to say everything anew. */
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { api, body, type Schemas } from "@/api/client";
-import { device as deviceQuery } from "@/api/queries";
+import { deviceCalled, device as deviceQuery } from "@/api/queries";
 import { useClock } from "@/app/clock";
 import { Button, Card, Problem } from "@/parts/controls";
 import { fullInstant, instant, inWords, relative } from "@/parts/format";
@@ -12,7 +12,7 @@ export function Facts({ device: d }: { device: Schemas["DeviceDetail"] }) {
   const { now, zone } = useClock();
   const ask = useMutation({
     mutationFn: () =>
-      body(api.POST("/api/v1/devices/{device}/ask-to-report", { params: { path: { device: d.name } } })),
+      body(api.POST("/api/v1/devices/{device}/ask-to-report", { params: deviceCalled(d.name) })),
     onSuccess: (asked) => client.setQueryData(deviceQuery(d.name).queryKey, asked),
   });
   const since = (d.facts_since ?? {}) as Record<string, string | null>;

@@ -55,8 +55,8 @@ function Quarantined({ row }: { row: Row }) {
       <div className="flex items-start justify-between gap-4">
         <div className="min-w-0">
           <h2 className="text-[1.05rem]">
-            <ObjectLink kind={row.part} id={row.object_id} className="slot">
-              {KIND[row.part]} {row.object_id}
+            <ObjectLink kind={row.part} id={row.object_id} name={row.name} className="slot">
+              {KIND[row.part]} {row.name ? `“${row.name}”` : row.object_id}
             </ObjectLink>
           </h2>
           <p className="text-brick">{row.cause}</p>
