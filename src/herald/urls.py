@@ -22,6 +22,7 @@ from herald.groups.api import views as groups
 from herald.images.api import paths, upkeep
 from herald.images.api import views as images
 from herald.imports.api import views as imports
+from herald.lifecycle.api import views as lifecycle
 from herald.now.views import NowApiView, ReadyView
 from herald.record.api.views import RecordListView
 from herald.rollouts.api import acts, forecasts, holding, plans, reports, watching
@@ -68,7 +69,16 @@ urlpatterns = [
     _call("devices/grid", find.DeviceGridView),
     _call("views", find.ViewListView),
     _call("views/<int:view_id>", find.ViewView),
+    _call("devices/add", lifecycle.DeviceAddAction),
     _call("devices/<str:device>", fleet.DeviceView),
+    _call("devices/<str:device>/removal", lifecycle.DeviceRemovalView),
+    _call("devices/<str:device>/secret/issue", lifecycle.DeviceSecretIssueAction),
+    _call("devices/<str:device>/secret/revoke", lifecycle.DeviceSecretRevokeAction),
+    _call("devices/<str:device>/replace", lifecycle.DeviceReplaceAction),
+    _call("devices/<str:device>/replace/preview", lifecycle.DeviceReplacePreview),
+    _call("admissions", lifecycle.AdmissionQueueView),
+    _call("admissions/attempts/<int:attempt_id>", lifecycle.AttemptView),
+    _call("admissions/let-in-again", lifecycle.LetInAgainAction),
     _call("devices/<str:device>/ask-to-report", fleet.DeviceReportAction),
     _call("devices/<str:device>/orders", deliveries.DeviceOrdersView),
     _call("devices/<str:device>/timeline", deliveries.DeviceTimelineView),
@@ -122,6 +132,7 @@ urlpatterns = [
     _call("imports/<int:import_id>/keep-mapping", imports.ImportKeepMappingAction),
     _call("imports/<int:import_id>/accept", imports.ImportAcceptAction),
     _call("imports/<int:import_id>/cancel", imports.ImportCancelAction),
+    _call("imports/<int:import_id>/undo", imports.ImportUndoView),
     _call("imports/<int:import_id>/wrong", imports.ImportWrongView),
     _call("images", images.ImageListView),
     _call("cleanings", upkeep.CleaningListView),

@@ -11,11 +11,12 @@ from rest_framework.test import APIClient
 from herald.api.errors import Conflict, Invalid, InvalidFields
 from herald.clock.source import clock
 from herald.edits.codes import CodeDraft, make_code, revoke_code
-from herald.fleet.models import Custodian, Device, PropertyDefinition
+from herald.fleet.models import Custodian, Device, EnrolmentAttempt, PropertyDefinition, RemovedDevice
 from herald.gateway import enrolment
 from herald.gateway.enrolment import enrol
 from herald.gateway.messages import Refused
 from herald.groups.membership import follow_changes
+from herald.lifecycle.secrets import revoke_secret
 from tests.factories import NOW, make_device, make_model, make_rule_group, make_site, make_user
 
 pytestmark = pytest.mark.django_db
@@ -56,6 +57,53 @@ def test_a_device_is_in_its_groups_from_its_first_call() -> None:
     device = Device.objects.get(uid="NEW-1")
     assert (device.tags, device.time_zone, str(device.custodian)) == (["fresh"], "Asia/Kolkata", "north")
     assert group.memberships.get().device == device
+
+
+def attempts() -> dict[tuple[str, str], int]:
+    return {(a.uid, a.cause): a.tries for a in EnrolmentAttempt.objects.all()}
+
+
+def test_each_refusal_is_kept_with_its_cause_and_goes_when_the_device_is_in() -> None:
+    letters = code(known_only=True)
+    make_device(uid="HAS-ONE")
+    make_device(uid="OLD", admission="retired")
+    RemovedDevice.objects.create(uid="GONE", name="n", removed_at=NOW)
+    for _ in range(2):
+        assert refused(letters, "NEW-1") == "not-expected"
+    assert [refused(letters, uid) for uid in ("HAS-ONE", "OLD", "GONE")] == ["enrolled", "retired", "removed"]
+    assert refused("nothing", "NEW-2") == "bad-code"
+    with pytest.raises(Refused):
+        enrol(msgspec.json.encode({"uid": "ODD", "model": "No such", "code": letters}), "192.0.2.7")
+    assert attempts() == {
+        ("NEW-1", "not-expected"): 2,
+        ("HAS-ONE", "enrolled"): 1,
+        ("OLD", "retired"): 1,
+        ("GONE", "removed"): 1,
+        ("NEW-2", "bad-code"): 1,
+        ("ODD", "unknown-model"): 1,
+    }
+    odd = EnrolmentAttempt.objects.get(uid="ODD")
+    assert (odd.address, odd.model) == ("192.0.2.7", "No such")
+    call(code(label="open"), "NEW-1")
+    assert ("NEW-1", "not-expected") not in attempts()
+
+
+def test_of_many_refusals_the_newest_are_kept(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(enrolment, "MOST_ATTEMPTS", 3)
+    for n in range(6):
+        with clock.fixed(NOW + timedelta(minutes=n)):
+            refused("nothing", f"U{n}")
+    assert {uid for uid, _ in attempts()} == {"U3", "U4", "U5"}
+
+
+def test_a_device_whose_secret_was_revoked_enrols_again_and_stays_what_it_is() -> None:
+    device = make_device(name="Pump", tags=["lab"])
+    letters = code(known_only=True, tags=["fresh"])
+    assert refused(letters, device.uid) == "enrolled"
+    revoke_secret(device, actor=None, now=NOW)
+    assert call(letters, device.uid)["admission"] == "admitted"
+    device.refresh_from_db()
+    assert (device.name, device.tags, device.secret_hash is None) == ("Pump", ["lab"], False)
 
 
 def test_a_code_is_used_as_often_as_it_may_be_and_until_it_expires() -> None:

@@ -148,6 +148,27 @@ def door_imports_accept(client: APIClient) -> tuple[Group, Ask]:
     )
 
 
+def door_imports_undo(client: APIClient) -> tuple[Group, Ask]:
+    group, device = make_rule_group("G", "tag = lab"), make_device(tags=["lab"])
+    file = SimpleUploadedFile("d.csv", f"uid,tag\n{device.uid},other\n".encode())
+    made = client.post("/api/v1/imports", {"file": file}, format="multipart").json()
+    imports.check(made["id"], now=NOW)
+    client.post(f"/api/v1/imports/{made['id']}/accept", {"all_or_nothing": True}, format="json")
+    settle()
+    return group, lambda **h: client.post(f"/api/v1/imports/{made['id']}/undo", **h)
+
+
+def door_devices_add(client: APIClient) -> tuple[Group, Ask]:
+    group, model = make_rule_group("G", "tag = lab"), make_model()
+    body = {"uid": "NEW", "model": model.name, "tags": ["lab"]}
+    return group, lambda **h: client.post("/api/v1/devices/add", body, format="json", **h)
+
+
+def door_devices_replace(client: APIClient) -> tuple[Group, Ask]:
+    group, old, new = make_rule_group("G", "uid = NEW and tag = lab"), make_device(tags=["lab"]), make_device(uid="NEW")
+    return group, lambda **h: client.post(f"/api/v1/devices/{old.name}/replace", {"by": new.name}, format="json", **h)
+
+
 DOORS = {name.removeprefix("door_"): door for name, door in globals().items() if name.startswith("door_")}
 
 

@@ -47,6 +47,7 @@ class InvalidFields(Invalid):
     """Several fields of the request do not hold what they must."""
 
     def __init__(self, problems: Sequence[tuple[str, str]]) -> None:
+        self.problems = list(problems)
         errors = [{"pointer": pointer, "code": "invalid", "message": message} for pointer, message in problems]
         DomainError.__init__(self, " ".join(message for _, message in problems[:3]), errors=errors)
 

@@ -24,13 +24,19 @@ GATED_CALLS: Mapping[str, str] = {
     "models_change": "a model’s name or family, likewise",
     "custodians_change": "a custodian’s name or tags, likewise",
     "imports_accept": "devices made and changed from a file",
+    "imports_undo": "the same, put back",
+    "devices_add": "one device made known by hand",
+    "devices_replace": "a device that takes the place, groups and admission of another",
 }
 
-#: calls that change no membership; a group that is made has members, and nothing can follow it yet
+#: calls that change no membership; a group that is made has members, and nothing can follow it yet. What is removed for
+#: good is retired, and nothing reaches it
 FREE_CALLS = frozenset(
     """
+    admissions_dismiss admissions_let_in_again
     attributes_create attributes_delete attributes_misfits cleanings_create cleanings_undo codes_create codes_revoke
-    custodians_create custodians_delete custodians_preview devices_ask_to_report edits_preview folders_change
+    custodians_create custodians_delete custodians_preview devices_ask_to_report devices_issue_secret
+    devices_remove devices_replace_preview devices_revoke_secret edits_preview folders_change
     folders_create folders_delete freezes_change freezes_create freezes_delete functions_preview functions_set
     groups_create groups_delete images_approve images_create images_withdraw import_mappings_delete imports_cancel
     imports_create imports_keep_mapping imports_map keys_revoke keys_rotate models_create models_delete models_preview

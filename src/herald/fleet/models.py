@@ -7,7 +7,12 @@ from django.contrib.postgres.indexes import GinIndex
 from django.db import models
 from django.db.models import Q
 
-from herald.fleet.querysets import DeviceChangeQuerySet, DeviceQuerySet, PropertyQuerySet
+from herald.fleet.querysets import (
+    DeviceChangeQuerySet,
+    DeviceQuerySet,
+    EnrolmentAttemptQuerySet,
+    PropertyQuerySet,
+)
 from herald_core.functions import WORDS as FUNCTION_WORDS
 from herald_core.functions import Function, Range
 from herald_core.rules.fields import FieldType
@@ -234,6 +239,54 @@ class EnrolmentCode(models.Model):
     #: how many devices may still use it; none is any number
     uses_left = models.PositiveIntegerField(null=True)
     expires_at = models.DateTimeField(null=True)
+
+
+class RefusalCause(models.TextChoices):
+    """Why a device was refused as it enrolled. The values are the codes that the device is answered."""
+
+    BAD_CODE = "bad-code", "Unknown enrolment code"
+    EXPIRED_CODE = "expired-code", "Expired enrolment code"
+    USED_CODE = "used-code", "Enrolment code used up"
+    UNKNOWN_MODEL = "unknown-model", "Unknown model"
+    ENROLLED = "enrolled", "Has a secret already"
+    NOT_EXPECTED = "not-expected", "Was not announced"
+    RETIRED = "retired", "Is retired"
+    REMOVED = "removed", "Was removed for good"
+
+
+class EnrolmentAttempt(models.Model):
+    """A device that was refused as it enrolled. The same refusal again is counted, not added."""
+
+    uid = models.CharField(max_length=80)
+    serial = models.CharField(max_length=80, blank=True)
+    model = models.CharField(max_length=60, blank=True)
+    hardware_revision = models.CharField(max_length=80, blank=True)
+    #: where the call came from
+    address = models.CharField(max_length=60, blank=True)
+    cause = models.CharField(max_length=20, choices=RefusalCause)
+    tries = models.PositiveIntegerField(default=1)
+    first_at = models.DateTimeField()
+    last_at = models.DateTimeField()
+
+    objects = EnrolmentAttemptQuerySet.as_manager()
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(fields=["uid", "cause"], name="attempt_once_per_cause"),
+            models.CheckConstraint(condition=Q(cause__in=RefusalCause.values), name="attempt_cause_known"),
+            models.CheckConstraint(condition=Q(tries__gte=1), name="attempt_was_tried"),
+        )
+
+
+class RemovedDevice(models.Model):
+    """A device that was removed for good. Its uid is never taken again unless somebody lets it in."""
+
+    uid = models.CharField(max_length=80, unique=True)
+    name = models.CharField(max_length=80)
+    serial = models.CharField(max_length=80, blank=True)
+    removed_at = models.DateTimeField()
+    #: the rollouts it took part in, whose counts are without it since
+    rollouts = ArrayField(models.BigIntegerField(), default=list, blank=True)
 
 
 class DeviceChange(models.Model):

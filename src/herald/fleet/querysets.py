@@ -146,6 +146,23 @@ class DeviceChangeQuerySet(models.QuerySet["DeviceChange"]):
             _captured.reset(token)
 
 
+class EnrolmentAttemptQuerySet(models.QuerySet["EnrolmentAttempt"]):
+    def latest(self, most: int) -> Self:
+        return self.order_by("-last_at", "-id")[:most]
+
+    def note(self, uid: str, cause: str, now: datetime, **about: str) -> None:
+        """Count a refusal; of the same one, what is said of the device is brought up to date."""
+        if not self.filter(uid=uid, cause=cause).update(tries=F("tries") + 1, last_at=now, **about):
+            row = self.model(uid=uid, cause=cause, first_at=now, last_at=now, **about)
+            self.bulk_create([row], ignore_conflicts=True)
+
+    def keep_newest(self, most: int) -> None:
+        """Forget all but the newest: anybody can make them."""
+        last = self.order_by("-last_at", "-id").values_list("last_at", flat=True)[most : most + 1].first()
+        if last is not None:
+            self.filter(last_at__lte=last).delete()
+
+
 class PropertyQuerySet(models.QuerySet["PropertyDefinition"]):
     def version_facts(self) -> list[str]:
         """The keys of the facts that are versions."""

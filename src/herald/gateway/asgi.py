@@ -61,7 +61,9 @@ async def _route(scope: Scope, receive: Receive, send: Send) -> None:
         await _image(scope, send, path.rsplit("/", 1)[1])
     elif path == "/device/v1/enrol" and method == "POST":
         body = await _read(scope, receive)
-        await _send(send, 200, _encode(await asyncio.get_running_loop().run_in_executor(None, enrol, body)))
+        address = (scope.get("client") or ("",))[0]
+        answer = await asyncio.get_running_loop().run_in_executor(None, enrol, body, address)
+        await _send(send, 200, _encode(answer))
     elif path == "/device/v1/keys" and method == "GET":
         await _send(send, 200, _encode(await asyncio.get_running_loop().run_in_executor(None, public_keys)))
     elif path == "/device/v1/health" and method == "GET":

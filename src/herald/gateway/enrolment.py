@@ -9,7 +9,17 @@ from django.db import close_old_connections, transaction
 
 from herald.clock.source import clock
 from herald.fleet.editing import sort_keys, version_attributes
-from herald.fleet.models import Admission, Device, DeviceChange, DeviceModel, EnrolmentCode, announced_uid
+from herald.fleet.models import (
+    Admission,
+    Device,
+    DeviceChange,
+    DeviceModel,
+    EnrolmentAttempt,
+    EnrolmentCode,
+    RefusalCause,
+    RemovedDevice,
+    announced_uid,
+)
 from herald.fleet.secrets import hash_secret
 from herald.fleet.vocabulary import attribute_defaults, load_vocabulary
 from herald.gateway.messages import Refused
@@ -29,13 +39,42 @@ class Enrolment(msgspec.Struct):
 _decoder = msgspec.json.Decoder(Enrolment)
 
 
-def enrol(body: bytes) -> dict[str, Any]:
-    """Take a new device in, or one that was registered and has no secret yet.
+#: refused attempts that are kept, the newest of them
+MOST_ATTEMPTS = 500
+
+
+def enrol(body: bytes, address: str = "") -> dict[str, Any]:
+    """Take a new device in, or one that was registered and has no secret yet. A refusal that a person can do something
+    about is kept, with the address that the call came from.
 
     Raises:
         Refused: the code is wrong, the model unknown, or the device has a secret already.
     """
     close_old_connections()
+    message = _read(body)
+    try:
+        return _enrol(message)
+    except Refused as refusal:
+        if refusal.code in RefusalCause.values:
+            _keep(message, refusal.code, address)
+        raise
+
+
+def _keep(message: Enrolment, cause: str, address: str) -> None:
+    with transaction.atomic():
+        EnrolmentAttempt.objects.note(
+            nfc(message.uid.strip()),
+            cause,
+            clock.now(),
+            serial=nfc(message.serial),
+            model=nfc(message.model)[:60] if is_storable(message.model) else "",
+            hardware_revision=nfc(message.hardware_revision),
+            address=address[:60],
+        )
+        EnrolmentAttempt.objects.keep_newest(MOST_ATTEMPTS)
+
+
+def _read(body: bytes) -> Enrolment:
     try:
         message = _decoder.decode(body)
     except RecursionError:
@@ -45,6 +84,10 @@ def enrol(body: bytes) -> dict[str, Any]:
     texts = (message.uid, message.serial, message.hardware_revision)
     if not message.uid.strip() or not all(is_storable(t) and len(t) <= 80 for t in texts):
         raise Refused(422, "bad-uid", "uid, serial and hardware_revision have at most 80 characters, uid at least one.")
+    return message
+
+
+def _enrol(message: Enrolment) -> dict[str, Any]:
     with transaction.atomic():
         code = _code(message.code, clock.now())
         model = DeviceModel.objects.filter(name=nfc(message.model)).first()
@@ -53,6 +96,7 @@ def enrol(body: bytes) -> dict[str, Any]:
         secret = secrets.token_urlsafe(32)
         device = _taken_in(message, model, code, secret)
         DeviceChange.objects.note([device.pk], clock.now())
+        EnrolmentAttempt.objects.filter(uid=device.uid).delete()
         sentence = f"{device.name} enrolled with the code “{code.label}”; it is {device.admission}"
         record(now=clock.now(), actor=None, kind="device", object_id=device.pk, sentence=sentence)
     return {"admission": device.admission, "secret": secret}
@@ -73,8 +117,12 @@ def _code(given: str, now: datetime) -> EnrolmentCode:
 def _taken_in(message: Enrolment, model: DeviceModel, code: EnrolmentCode, secret: str) -> Device:
     uid = nfc(message.uid.strip())
     device = _announced(uid, nfc(message.serial))
-    if device is not None and (device.secret_hash or device.admission == Admission.RETIRED):
-        raise Refused(409, "enrolled", "uid: this device has a secret already; an engineer can take it back.")
+    if RemovedDevice.objects.filter(uid=uid).exists():
+        raise Refused(403, "removed", "uid: this device was removed for good; an administrator can let it in again.")
+    if device is not None and device.admission == Admission.RETIRED:
+        raise Refused(409, "retired", "uid: this device is retired.")
+    if device is not None and device.secret_hash:
+        raise Refused(409, "enrolled", "uid: this device has a secret already; an operator can revoke it.")
     if device is None and code.known_only:
         raise Refused(403, "not-expected", "uid: this code is for devices that were announced, and this one was not.")
     if device is None:

@@ -154,10 +154,14 @@ def _most(number: int) -> int:
 
 
 @contextmanager
-def gated(agreement: Agreement | None, *, now: datetime, cause: str = "the device changed") -> Iterator[None]:
+def gated(
+    agreement: Agreement | None, *, now: datetime, cause: str = "the device changed"
+) -> Iterator[list[tuple[Group, int, int]]]:
     """Do a change of members, rules or devices, and undo it unless its consequences were agreed to.
 
     Devices that the change marks are evaluated at once, so that what it does to groups is counted and not guessed.
+    Differences that no change of membership shows, as of devices that are admitted or removed, are put into the list
+    that is given.
 
     Raises:
         NotAgreed, DryRun: as `require` does; nothing was changed then.
@@ -165,8 +169,9 @@ def gated(agreement: Agreement | None, *, now: datetime, cause: str = "the devic
     with transaction.atomic():
         lock_membership()
         newest = MembershipEvent.objects.newest_id()
+        more: list[tuple[Group, int, int]] = []
         with DeviceChange.objects.captured() as marked:
-            yield
+            yield more
         if marked:
             reevaluate(sorted(marked), now=now, cause=cause)
-        require(consequences_of(MembershipEvent.objects.differences_since(newest)), agreement)
+        require(consequences_of([*MembershipEvent.objects.differences_since(newest), *more]), agreement)

@@ -5,6 +5,8 @@ from django.contrib.postgres.fields import ArrayField
 from django.db import models
 from django.db.models import Q
 
+from herald.fleet.models import Device
+
 
 class ImportState(models.TextChoices):
     """How far an import is. Nothing is written before it is accepted."""
@@ -15,6 +17,7 @@ class ImportState(models.TextChoices):
     DONE = "done", "Done"
     CANCELLED = "cancelled", "Cancelled"
     FAILED = "failed", "Failed"
+    UNDONE = "undone", "Undone"
 
 
 class Import(models.Model):
@@ -41,6 +44,18 @@ class Import(models.Model):
 
     class Meta:
         constraints = (models.CheckConstraint(condition=Q(state__in=ImportState.values), name="import_state_known"),)
+
+
+class ImportedDevice(models.Model):
+    """A device that an import made or changed: its state before, none for one that was made, and after."""
+
+    of_import = models.ForeignKey(Import, on_delete=models.CASCADE, related_name="devices", db_index=False)
+    device = models.ForeignKey(Device, on_delete=models.CASCADE, related_name="+")
+    before = models.JSONField(null=True)
+    after = models.JSONField()
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=["of_import", "device"], name="imported_once"),)
 
 
 class KeptMapping(models.Model):

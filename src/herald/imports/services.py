@@ -7,16 +7,19 @@ from django.db import transaction
 
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid, NobodyThere
-from herald.fleet.editing import ensure_tags, make_devices, write_states
+from herald.copying import copy_rows
+from herald.fleet.editing import ensure_tags, make_devices, read_states, write_states
+from herald.fleet.models import Device
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.consequences import Agreement, consequences_of, require
 from herald.imports.differences import Differences, read_differences
 from herald.imports.mappings import check_mapping, mapping_for
-from herald.imports.models import Import, ImportState, WrongCell
+from herald.imports.models import Import, ImportedDevice, ImportState, WrongCell
 from herald.imports.planning import Plan, Planner
 from herald.imports.reading import Unreadable, read_rows
 from herald.live.notify import notify
 from herald.record.services import record
+from herald_core.edits import State
 from herald_core.text import is_storable
 
 MAX_BYTES = 64 * 1024 * 1024
@@ -171,8 +174,10 @@ def _write_chunks(found: Import, now: datetime) -> None:
             if not Import.objects.filter(pk=found.pk, state=ImportState.APPLYING).exists():
                 raise _CancelledError
             ensure_tags(plan.tags)
+            before = read_states(list(plan.changed), lock=True)
             write_states(plan.changed, vocabulary, now=now)
             make_devices(plan.new, vocabulary, now=now)
+            _keep(found, before, plan)
             written += len(plan.changed) + len(plan.new)
             if not found.all_or_nothing:  # else the row would stay locked, and nobody could cancel
                 Import.objects.filter(pk=found.pk).update(written_count=written)
@@ -183,6 +188,17 @@ def _write_chunks(found: Import, now: datetime) -> None:
         Import.objects.filter(pk=found.pk).update(written_count=written)
         _end(found, ImportState.DONE, "")
         notify("fleet")
+
+
+def _keep(found: Import, before: Mapping[int, State], plan: Plan) -> None:
+    """Keep what was written, to be undone."""
+    made = dict(Device.objects.filter(uid__any=list(plan.new)).values_list("uid", "pk"))
+    rows = [ImportedDevice(of_import=found, device_id=made[uid], after=state) for uid, state in plan.new.items()]
+    rows += [
+        ImportedDevice(of_import=found, device_id=pk, before=before[pk], after=after)
+        for pk, after in plan.changed.items()
+    ]
+    copy_rows(rows)
 
 
 def cancel(import_id: int, *, actor: User | None, now: datetime) -> Import:

@@ -7,6 +7,7 @@ from typing import Any
 
 from herald.attention.models import Part, Quarantine
 from herald.deliveries.models import Delivery, DeliveryEvent
+from herald.fleet.models import RemovedDevice
 from herald.groups.audience import names_of
 from herald.rollouts.audience import Plan, PlannedDevice
 from herald.rollouts.drafting import COLUMNS
@@ -103,6 +104,7 @@ def detail(rollout: Rollout, now: datetime) -> dict[str, Any]:
         "put_back_by": [r.pk for r in rollout.put_back_by.order_by("id")],
         "left_out": left_out,
         "taken_out": rollout.taken_out.count(),
+        "removed_devices": RemovedDevice.objects.filter(rollouts__contains=[rollout.pk]).count(),
         "mid_install": Delivery.objects.mid_install(rollout.pk),
         "errors": [{"error": e, "count": n} for e, n in errors],
         "late_joiners": Delivery.objects.of_rollout(rollout.pk).filter(joined_late=True).count(),

@@ -18,10 +18,11 @@ from herald.api.fields import Strict, valid
 from herald.api.tables import safe_cell
 from herald.clock.source import clock
 from herald.groups.api.agreement import agreement_of
-from herald.imports import mappings, services
+from herald.imports import mappings, services, undoing
 from herald.imports.models import Import, KeptMapping, WrongCell
 
 SHOWN_WRONG = 200
+SHOWN_IMPORTS = 50
 
 
 class WrongRow(serializers.ModelSerializer[WrongCell]):
@@ -96,10 +97,37 @@ class ImportAcceptance(Strict):
     all_or_nothing = serializers.BooleanField(default=True)
 
 
+class ImportListRow(serializers.ModelSerializer[Import]):
+    """An import in a list."""
+
+    created_by = serializers.CharField(default=None, allow_null=True)
+
+    class Meta:
+        model = Import
+        fields = ("id", "file_name", "state", "new_count", "changed_count", "written_count", "created_at", "created_by")
+
+
+class UndoingView(serializers.Serializer[Any]):
+    """What undoing an import does: devices that get back what they had, those removed as nothing was heard of them,
+    those that have called since and wait for admission, and those changed since, which keep it from being undone."""
+
+    restored = serializers.IntegerField()
+    removed = serializers.IntegerField()
+    kept_waiting = serializers.IntegerField()
+    changed_since = serializers.IntegerField()
+
+
 class ImportListView(APIView):
-    """Bring a file in, to be checked."""
+    """The latest imports, and new ones."""
 
     parser_classes = (MultiPartParser,)
+
+    @extend_schema(operation_id="imports_list", responses=ImportListRow(many=True))
+    def get(self, request: Request) -> Response:
+        rows = (
+            Import.objects.defer("content", "differences").select_related("created_by").order_by("-id")[:SHOWN_IMPORTS]
+        )
+        return Response(ImportListRow(rows, many=True).data)
 
     @extend_schema(
         operation_id="imports_create", request={"multipart/form-data": ImportFile}, responses={201: ImportRow}
@@ -172,6 +200,21 @@ class ImportCancelAction(APIView):
     def post(self, request: Request, import_id: int) -> Response:
         get_object_or_404(Import, pk=import_id)
         return Response(ImportRow(services.cancel(import_id, actor=request.user, now=clock.now())).data)
+
+
+class ImportUndoView(APIView):
+    """What undoing an import would do, and doing so."""
+
+    @extend_schema(operation_id="imports_undo_preview", responses=UndoingView)
+    def get(self, request: Request, import_id: int) -> Response:
+        found = get_object_or_404(Import.objects.defer("content"), pk=import_id)
+        return Response(UndoingView(undoing.preview_undo(found)).data)
+
+    @extend_schema(operation_id="imports_undo", request=None, responses=UndoingView)
+    def post(self, request: Request, import_id: int) -> Response:
+        get_object_or_404(Import.objects.defer("content"), pk=import_id)
+        _, told = undoing.undo_import(import_id, actor=request.user, now=clock.now(), agreement=agreement_of(request))
+        return Response(UndoingView(told).data)
 
 
 class ImportWrongView(APIView):

@@ -207,6 +207,7 @@ class RolloutDetail(RolloutRow):
     taken_out = serializers.IntegerField()
     left_out = serializers.IntegerField()
     mid_install = serializers.IntegerField()
+    removed_devices = serializers.IntegerField(help_text="devices removed for good since, which no count includes")
     errors = ErrorCount(many=True)
     held = HeldCount(many=True)
 

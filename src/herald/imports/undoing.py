@@ -1,0 +1,132 @@
+"""Undoing an import as one step."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from django.db.models import Q
+
+from herald.access.models import User
+from herald.api.errors import Conflict
+from herald.fleet.editing import read_states, write_states
+from herald.fleet.models import Admission, Device
+from herald.fleet.vocabulary import load_vocabulary
+from herald.groups.consequences import Agreement, admission_differences, gated
+from herald.groups.models import GroupMembership
+from herald.imports.models import Import, ImportedDevice, ImportState
+from herald.live.notify import notify
+from herald.record.services import record
+from herald_core.edits import holds
+
+CHUNK = 2000
+
+
+@dataclass(frozen=True, kw_only=True)
+class Undoing:
+    """What undoing an import does: devices that get back what they had, devices that are removed as nothing was heard
+    of them, devices that have called since and wait for admission, and those that somebody changed since, because of
+    which it cannot be undone."""
+
+    restored: int
+    removed: int
+    kept_waiting: int
+    changed_since: int
+
+
+@dataclass(frozen=True, kw_only=True)
+class _Plan:
+    restore: Sequence[ImportedDevice]
+    remove: Sequence[int]
+    keep: Sequence[int]
+    changed: int
+
+    @property
+    def told(self) -> Undoing:
+        return Undoing(
+            restored=len(self.restore),
+            removed=len(self.remove),
+            kept_waiting=len(self.keep),
+            changed_since=self.changed,
+        )
+
+
+def preview_undo(found: Import) -> Undoing:
+    """What undoing would do.
+
+    Raises:
+        Conflict: the import was not written whole, or is undone already.
+    """
+    _check(found)
+    return _plan(found).told
+
+
+def undo_import(
+    import_id: int, *, actor: User | None, now: datetime, agreement: Agreement | None = None
+) -> tuple[Import, Undoing]:
+    """Give changed devices back what they had, and take the new ones out again, in one transaction.
+
+    Raises:
+        Conflict: as `preview_undo`; or devices were changed since, with how many. Nothing is written then.
+        NotAgreed: something that runs would reach other devices than was agreed to.
+    """
+    with gated(agreement, now=now, cause="the import was undone") as more:
+        found = Import.objects.select_for_update().get(pk=import_id)
+        _check(found)
+        plan = _plan(found, lock=True)
+        if plan.changed:
+            raise Conflict(
+                f"{plan.changed} devices were changed since, so this can no longer be undone as one step.",
+                devices=plan.changed,
+            )
+        vocabulary = load_vocabulary()
+        for start in range(0, len(plan.restore), CHUNK):
+            chunk = plan.restore[start : start + CHUNK]
+            present = read_states([r.device_id for r in chunk])
+            past = {r.device_id: {**present[r.device_id], **(r.before or {})} for r in chunk}
+            write_states(past, vocabulary, now=now)
+            was = {pk: state["admission"] for pk, state in present.items()}
+            more += admission_differences(was, {pk: state["admission"] for pk, state in past.items()})
+        for start in range(0, len(plan.keep), CHUNK):
+            states = read_states(plan.keep[start : start + CHUNK])
+            more += admission_differences(
+                {pk: state["admission"] for pk, state in states.items()}, dict.fromkeys(states, Admission.WAITING.value)
+            )
+            write_states({pk: {**s, "admission": "waiting"} for pk, s in states.items()}, vocabulary, now=now)
+        more += GroupMembership.objects.counts_by_group([], plan.remove)
+        for start in range(0, len(plan.remove), CHUNK):
+            Device.objects.by_ids(plan.remove[start : start + CHUNK]).delete()
+        found.state = ImportState.UNDONE
+        found.save(update_fields=["state"])
+        told = plan.told
+        sentence = (
+            f"Undid the import of {found.file_name}: {told.restored} devices as before, {told.removed} removed, "
+            f"{told.kept_waiting} wait for admission"
+        )
+        record(now=now, actor=actor, kind="import", object_id=found.pk, sentence=sentence[:300])
+        notify("import", found.pk)
+        notify("fleet")
+    return found, told
+
+
+def _check(found: Import) -> None:
+    if found.state not in (ImportState.DONE, ImportState.CANCELLED):
+        raise Conflict(f"This import is {found.get_state_display().lower()}, so there is nothing to undo.")
+    if not found.devices.exists():
+        raise Conflict("This import wrote no device, so there is nothing to undo.")
+
+
+def _plan(found: Import, *, lock: bool = False) -> _Plan:
+    rows = list(found.devices.order_by("device_id"))
+    states = {}
+    for start in range(0, len(rows), CHUNK):
+        states |= read_states([r.device_id for r in rows[start : start + CHUNK]], lock=lock)
+    changed = [r for r in rows if not holds(states.get(r.device_id), r.after)]
+    made = [r.device_id for r in rows if r.before is None]
+    called = Q(secret_hash__isnull=False) | Q(last_check_in__isnull=False) | Q(deliveries__isnull=False)
+    heard = set(Device.objects.by_ids(made).filter(called).values_list("pk", flat=True))
+    return _Plan(
+        restore=[r for r in rows if r.before is not None],
+        remove=[pk for pk in made if pk not in heard],
+        keep=sorted(heard),
+        changed=len(changed),
+    )
