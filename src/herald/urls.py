@@ -13,7 +13,7 @@ from herald.attention.api.views import QuarantineListView, QuarantineTryAction
 from herald.calendar.api import views as calendar
 from herald.commands.api import views as commands
 from herald.deliveries.api import views as deliveries
-from herald.edits.api import codes, describing, ground
+from herald.edits.api import codes, describing, facts, ground
 from herald.edits.api import views as edits
 from herald.find.api import views as find
 from herald.fleet.api import functions
@@ -106,6 +106,8 @@ urlpatterns = [
     _call("attributes", describing.AttributeListView),
     _call("attributes/<str:key>", describing.AttributeView),
     _call("attributes/<str:key>/misfits", describing.AttributeMisfitsView),
+    _call("facts", facts.FactListView),
+    _call("facts/<str:key>", facts.FactItemView),
     _call("sites", ground.SiteListView),
     _call("sites/<int:pk>", ground.SiteView),
     _call("sites/<int:pk>/preview", ground.SitePreviewView),

@@ -10,7 +10,7 @@ from typing import Any
 from herald_core.rules import And, Clause, Everything, Node, Not, Op, Or
 
 SETS = ("tag", "group", "custodian_tag")
-VERSIONS = ("firmware", "loader")
+VERSIONS = ("firmware", "loader", "boot")
 TIMES = ("first_seen", "last_check_in")
 
 

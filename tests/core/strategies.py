@@ -28,6 +28,8 @@ EXTRA = (
     FieldSpec(key="loader", type=FieldType.VERSION, label="Loader", source="attribute"),
     FieldSpec(key="battery", type=FieldType.NUMBER, label="Battery", source="fact"),
     FieldSpec(key="uplink", type=FieldType.TEXT, label="Uplink", source="fact"),
+    FieldSpec(key="boot", type=FieldType.VERSION, label="Boot loader", source="fact"),
+    FieldSpec(key="checked_on", type=FieldType.DATE, label="Checked on", source="fact"),
     FieldSpec(key="door_open", type=FieldType.YES_NO, label="Door", source="fact"),
 )
 VOCABULARY = Vocabulary.with_fields(EXTRA)

@@ -116,6 +116,13 @@ def door_attributes_change(client: APIClient) -> tuple[Group, Ask]:
     return group, lambda **h: client.patch("/api/v1/attributes/depth", {"type": "number"}, format="json", **h)
 
 
+def door_facts_change(client: APIClient) -> tuple[Group, Ask]:
+    PropertyDefinition.objects.create(key="depth", source="fact", label="Depth", type="text")
+    group = make_rule_group("G", "depth is missing")
+    make_device(facts={"depth": "shallow"})
+    return group, lambda **h: client.patch("/api/v1/facts/depth", {"type": "number"}, format="json", **h)
+
+
 def door_sites_change(client: APIClient) -> tuple[Group, Ask]:
     group, site = make_rule_group("G", "region = north"), make_site("There")
     make_device(site=site)

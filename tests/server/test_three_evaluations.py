@@ -7,6 +7,7 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, given, settings
 
+from herald.fleet.editing import fact_sort_keys
 from herald.fleet.models import Custodian, Device, DeviceModel, PropertyDefinition, Site
 from herald.fleet.vocabulary import load_records, load_vocabulary, record_with_groups
 from herald.groups.models import Group, GroupMembership
@@ -66,6 +67,14 @@ def _device(rng: random.Random, number: int, models: Any, sites: Any, people: An
         return {key: rng.choice(choices) for key, choices in values.items() if rng.random() < 0.7}
 
     firmware, loader = rng.choice([None, *VERSIONS]), rng.choice([None, *VERSIONS])
+    # facts are as devices report them: also of other types than most
+    facts = some(
+        battery=[*NUMBERS, "full"],
+        uplink=[*WORDS, 3],
+        door_open=[True, False, "open"],
+        boot=[*VERSIONS, "unknown", "n/a", "5 2", 5],
+        checked_on=[*(d.isoformat() for d in DAYS), "soon", "2026-13-45", "20261122", 20261122],
+    )
     attributes = some(
         note=WORDS,
         crop=["olive", "Grape"],
@@ -86,8 +95,8 @@ def _device(rng: random.Random, number: int, models: Any, sites: Any, people: An
         time_zone=rng.choice(["UTC", "Asia/Kolkata", ""]),
         tags=rng.sample(TAGS, rng.randrange(3)),
         attributes={**attributes, "loader": loader} if loader else attributes,
-        version_keys={"loader": version_key(loader)} if loader else {},
-        facts=some(battery=NUMBERS, uplink=WORDS, door_open=[True, False]),
+        version_keys={**({"loader": version_key(loader)} if loader else {}), **fact_sort_keys(facts, ["boot"])},
+        facts=facts,
         admission=rng.choice(["waiting", "admitted", "retired"]),
         check_in_interval_seconds=rng.choice([60, 900, 20_000]),
         last_check_in=rng.choice([None, *TIMES]),

@@ -20,6 +20,7 @@ GATED_CALLS: Mapping[str, str] = {
     "tags_rename": "a tag renamed or merged, on devices and in rules",
     "tags_delete": "a tag taken off devices",
     "attributes_change": "an attribute whose values take another type",
+    "facts_change": "a fact that is read as another type",
     "sites_change": "a site’s name, region or time zone, with its devices and the rules that name it",
     "models_change": "a model’s name or family, likewise",
     "custodians_change": "a custodian’s name or tags, likewise",

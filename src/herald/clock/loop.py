@@ -20,6 +20,7 @@ from herald.clock.models import TimeBase
 from herald.clock.source import clock
 from herald.commands.services import turn_schedules
 from herald.deliveries import services as deliveries
+from herald.edits.facts import find_facts
 from herald.groups.membership import follow_changes, refresh_time_groups
 from herald.images.cleaning import purge
 from herald.images.uploads import forget_old_uploads
@@ -72,6 +73,7 @@ class _Follower:
         if self._is_time("conditions", CONDITIONS_SECONDS):
             refresh_conditions(now=now)
             reconcile(now=now)
+            find_facts(now=now)
         if self._is_time("minute", TIME_GROUPS_SECONDS):
             refresh_time_groups(now=now)
             forget_old_uploads(now=now)

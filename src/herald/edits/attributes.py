@@ -12,7 +12,7 @@ from django.db import transaction
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid
 from herald.fleet import editing
-from herald.fleet.models import Device, PropertyDefinition
+from herald.fleet.models import Device, PropertyDefinition, ReportedFact
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.consequences import Agreement, Consequences, consequences_of, require
 from herald.groups.effects import Records, differences, effects_of, groups_reading, rules_naming
@@ -83,6 +83,8 @@ def make_attribute(definition: Definition, *, actor: User | None, now: datetime)
     with transaction.atomic():
         if definition.key in BUILT_IN_KEYS or PropertyDefinition.objects.filter(key=definition.key).exists():
             raise Invalid("/key", f"There is a field called {definition.key} already.")
+        if ReportedFact.objects.filter(key=definition.key).exists():
+            raise Invalid("/key", f"Devices report a fact under the key {definition.key}; choose another.")
         made = editing.write_definition(PropertyDefinition(key=definition.key, source="attribute"), _fields(definition))
         sentence = f"Defined the attribute {made.key} ({made.label}), {made.type}"
         record(now=now, actor=actor, kind="attribute", object_id=made.pk, sentence=sentence)
@@ -159,6 +161,7 @@ def delete_attribute(key: str, *, actor: User | None, now: datetime) -> None:
             )
         record(now=now, actor=actor, kind="attribute", object_id=known.pk, sentence=f"Deleted the attribute {key}")
         editing.forget_definition(known)
+        ReportedFact.objects.filter(key=key).update(counted_at=None)  # devices may report it, and the key is free now
         notify("fleet")
 
 

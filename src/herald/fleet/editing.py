@@ -22,6 +22,7 @@ from herald.fleet.models import (
 from herald.fleet.presence import presence_of
 from herald.lookups import JsonMember, JsonText, JsonTextArray, JsonWith, JsonWithout
 from herald_core.edits import State
+from herald_core.facts import fits
 from herald_core.rules import FieldType, Vocabulary
 from herald_core.versions import version_key_or_none
 
@@ -99,6 +100,11 @@ def sort_keys(values: Mapping[str, Any], versions: Collection[str]) -> dict[str,
     """The sort keys of those values that are versions, for the database to compare by."""
     texts = {key: values[key] for key in versions if isinstance(values.get(key), str)}
     return {key: found for key, text in texts.items() if (found := version_key_or_none(text)) is not None}
+
+
+def fact_sort_keys(facts: Mapping[str, Any], versions: Collection[str]) -> dict[str, str]:
+    """The sort keys of those facts that are versions: those values that count."""
+    return sort_keys({key: facts[key] for key in versions if fits(facts.get(key), FieldType.VERSION)}, versions)
 
 
 def make_devices(uids: Mapping[str, State], vocabulary: Vocabulary, *, now: datetime) -> None:

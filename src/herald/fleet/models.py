@@ -140,6 +140,8 @@ class PropertyDefinition(models.Model):
     default = models.JSONField(null=True)
     #: whether a device may not go without; of attributes only
     required = models.BooleanField(default=False)
+    #: its type was found in what devices report, and follows it until a person says otherwise; of facts only
+    found = models.BooleanField(default=False)
 
     objects = PropertyQuerySet.as_manager()
 
@@ -150,7 +152,22 @@ class PropertyDefinition(models.Model):
             models.CheckConstraint(
                 condition=Q(source="attribute") | Q(default=None, required=False), name="property_facts_are_reported"
             ),
+            models.CheckConstraint(condition=Q(source="fact") | Q(found=False), name="property_found_is_fact"),
         )
+
+
+class ReportedFact(models.Model):
+    """A key under which devices report something, and what its last values are. `kinds` counts them by what they look
+    like; `misfits` lists the commonest of those that do not count, with how many devices report each."""
+
+    key = models.CharField(max_length=40, unique=True)
+    first_at = models.DateTimeField()
+    #: none until it is counted for the first time
+    counted_at = models.DateTimeField(null=True)
+    devices = models.PositiveIntegerField(default=0)
+    kinds = models.JSONField(default=dict)
+    misfits = models.JSONField(default=list)
+    misfit_count = models.PositiveIntegerField(default=0)
 
 
 class Device(models.Model):

@@ -164,9 +164,9 @@ class EnrolmentAttemptQuerySet(models.QuerySet["EnrolmentAttempt"]):
 
 
 class PropertyQuerySet(models.QuerySet["PropertyDefinition"]):
-    def version_facts(self) -> list[str]:
-        """The keys of the facts that are versions."""
-        return list(self.filter(source="fact", type="version").order_by("key").values_list("key", flat=True))
+    def types(self) -> dict[str, tuple[str, str]]:
+        """The source and type of every property, by key."""
+        return {key: (source, kind) for key, source, kind in self.order_by("key").values_list("key", "source", "type")}
 
     def attributes(self) -> Self:
         return self.filter(source="attribute").order_by("key")

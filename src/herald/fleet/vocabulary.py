@@ -6,6 +6,7 @@ from typing import Any, NamedTuple
 
 from herald.fleet.models import Custodian, Device, DeviceModel, PropertyDefinition, Site
 from herald.fleet.presence import presence_of
+from herald_core.facts import fits
 from herald_core.rules import FieldSpec, FieldType, Record, Vocabulary
 
 #: The Python types that a JSON value of a property may have; anything else counts as missing.
@@ -17,6 +18,8 @@ _FITS: Mapping[FieldType, tuple[type, ...]] = {
     FieldType.NUMBER: (int, float),
     FieldType.YES_NO: (bool,),
 }
+#: Types of which not every text is a value. Attributes were looked at when they were set; facts are as reported.
+_LOOKED_AT = (FieldType.DATE, FieldType.VERSION)
 
 
 def load_vocabulary() -> Vocabulary:
@@ -49,7 +52,16 @@ def load_records(device_ids: Collection[int], vocabulary: Vocabulary, now: datet
     sites = {s.pk: s for s in Site.objects.all()}
     custodians = {c.pk: c for c in Custodian.objects.all()}
     properties = [s for s in vocabulary.fields.values() if s.source != "device"]
-    wanted = [(s.key, s.source == "attribute", _FITS[s.type], s.type is FieldType.YES_NO) for s in properties]
+    wanted = [
+        (
+            s.key,
+            s.source == "attribute",
+            _FITS[s.type],
+            s.type is FieldType.YES_NO,
+            s.type if s.source == "fact" and s.type in _LOOKED_AT else None,
+        )
+        for s in properties
+    ]
     records = {}
     # tuples of what rules may name, not whole devices: half the time
     for row in Device.objects.by_ids(device_ids).values_list(*_Row._fields):
@@ -75,9 +87,13 @@ def load_records(device_ids: Collection[int], vocabulary: Vocabulary, now: datet
             "first_seen": device.first_seen,
             "last_check_in": device.last_check_in,
         }
-        for key, of_attributes, fits, is_yes_no in wanted:
+        for key, of_attributes, types, is_yes_no, looked_at in wanted:
             value = (device.attributes if of_attributes else device.facts).get(key)
-            if isinstance(value, fits) and isinstance(value, bool) == is_yes_no:
+            if (
+                isinstance(value, types)
+                and isinstance(value, bool) == is_yes_no
+                and (looked_at is None or fits(value, looked_at))
+            ):
                 record[key] = value
         records[device.id] = record
     return records

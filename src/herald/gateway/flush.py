@@ -23,9 +23,10 @@ from django.db.models.functions import Cast, Coalesce
 
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
-from herald.fleet.editing import replaced_keys, sort_keys
+from herald.fleet.editing import fact_sort_keys, replaced_keys
 from herald.fleet.models import Admission, Device, DeviceChange, PropertyDefinition
 from herald.fleet.presence import heard_in_time
+from herald.fleet.properties import note_reported
 from herald.gateway.messages import Answer, CheckIn, Order, Refused, delivery_and_attempt
 from herald.lookups import IsNotNull, JsonMember, JsonSince, JsonText, NotTrue
 from herald_core.deliveries import IN_HAND, Kind, Phase, Report, is_stale
@@ -116,7 +117,9 @@ def _store(rows: Mapping[str, Known], latest: Mapping[str, Arrival], now: dateti
         Device.objects.by_ids(quiet).update(last_check_in=now)
     if not news:
         return set()
-    version_facts = PropertyDefinition.objects.version_facts()
+    known = PropertyDefinition.objects.types()
+    note_reported({k for a in news.values() for k in a.message.facts or ()}, known, now)
+    version_facts = [k for k, (source, kind) in known.items() if source == "fact" and kind == "version"]
     said = _reported(news, digests, version_facts)
     changed = _really_changed(news, said)
     _store_news(news, said, version_facts, now)
@@ -142,7 +145,7 @@ def _reported(
             columns["healthy"][secret] = message.health.ok
             columns["fault"][secret] = message.health.fault[:200].replace("\x00", "")
     columns["digest"] = {secret: digests[secret] for secret in news}
-    columns["version_keys"] = {s: sort_keys(facts, version_facts) for s, facts in columns["facts"].items()}
+    columns["version_keys"] = {s: fact_sort_keys(facts, version_facts) for s, facts in columns["facts"].items()}
     return {name: Value(values, JSONField()) for name, values in columns.items()}
 
 

@@ -27,7 +27,6 @@ from django.db.models import (
 )
 from django.db.models.functions import Cast
 from django.db.models.lookups import (
-    Exact,
     GreaterThan,
     GreaterThanOrEqual,
     In,
@@ -37,8 +36,9 @@ from django.db.models.lookups import (
 
 from herald.fleet.models import Custodian, Device, DeviceModel, Site
 from herald.fleet.presence import presence_expression
+from herald.fleet.properties import has_value
 from herald.groups.models import Group, GroupMembership
-from herald.lookups import CodePoints, Fold, IsNotNull, JsonMember, JsonText, JsonType, NotTrue
+from herald.lookups import CodePoints, Fold, IsNotNull, JsonText, NotTrue
 from herald_core.rules import And, Clause, Everything, FieldSpec, FieldType, Node, Not, Op, Or, Vocabulary
 from herald_core.rules.evaluate import comparable, day_bounds, first_day_within
 from herald_core.text import fold
@@ -53,7 +53,6 @@ _COMPARE: Mapping[Op, type[Any]] = {
     Op.GE: GreaterThanOrEqual,
 }
 _TEXT_OPS = (Op.CONTAINS, Op.STARTS_WITH, Op.ENDS_WITH, Op.LIKE)
-_JSON_TYPES = {FieldType.NUMBER: "number", FieldType.YES_NO: "boolean"}
 _NOBODY = Q(pk__isnull=True)
 #: values of a list up to which asking the JSON index for each beats reading every row
 _MOST_BY_INDEX = 10
@@ -313,8 +312,7 @@ _FIELDS: Mapping[str, Callable[[Clause, datetime], Q]] = {
 def _property(clause: Clause, spec: FieldSpec, now: datetime) -> Q:
     """A value of another JSON type than the property's counts as missing."""
     column = "attributes" if spec.source == "attribute" else "facts"
-    member = JsonMember(F(column), Value(spec.key))
-    is_set = Q(Exact(JsonType(member), Value(_JSON_TYPES.get(spec.type, "string"))))
+    is_set = has_value(spec)
     if clause.op is Op.IS_SET:
         return is_set
     if clause.op is Op.IS_MISSING:
