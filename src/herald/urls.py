@@ -70,6 +70,8 @@ urlpatterns = [
     _call("views", find.ViewListView),
     _call("views/<int:view_id>", find.ViewView),
     _call("devices/add", lifecycle.DeviceAddAction),
+    _call("devices/upcoming", lifecycle.DevicesUpcomingView),
+    _call("devices/ask-to-report", lifecycle.DevicesReportAction),
     _call("devices/<str:device>", fleet.DeviceView),
     _call("devices/<str:device>/removal", lifecycle.DeviceRemovalView),
     _call("devices/<str:device>/secret/issue", lifecycle.DeviceSecretIssueAction),

@@ -36,8 +36,9 @@ FREE_CALLS = frozenset(
     """
     admissions_dismiss admissions_let_in_again
     attributes_create attributes_delete attributes_misfits cleanings_create cleanings_undo codes_create codes_revoke
-    custodians_create custodians_delete custodians_preview devices_ask_to_report devices_issue_secret
-    devices_remove devices_replace_preview devices_revoke_secret edits_preview folders_change
+    custodians_create custodians_delete custodians_preview devices_ask_to_report
+    devices_ask_all_to_report devices_issue_secret devices_upcoming devices_remove
+    devices_replace_preview devices_revoke_secret edits_preview folders_change
     folders_create folders_delete freezes_change freezes_create freezes_delete functions_preview functions_set
     groups_create groups_delete images_approve images_create images_withdraw import_mappings_delete imports_cancel
     imports_create imports_keep_mapping imports_map keys_revoke keys_rotate models_create models_delete models_preview

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 from herald.commands.models import Schedule
 from herald.commands.sentence import schedule_sentence
 from herald.deliveries.clashes import Clash, tells_clashes
-from herald.groups.audience import members_of
+from herald.groups.audience import audience_query
 
 if TYPE_CHECKING:
     from django.db.models import QuerySet
@@ -19,7 +19,7 @@ def schedules(devices: "QuerySet[Device]", now: datetime) -> list[Clash]:
     """Active schedules with devices in common: a device does one thing at a time."""
     found = []
     for schedule in Schedule.objects.active():
-        audience = members_of(schedule.include.all(), schedule.exclude.all())
+        audience = audience_query(schedule)
         count = devices.filter(pk__in=audience.order_by().values("pk")).count()
         if count:
             what = (

@@ -7,6 +7,7 @@ from django.db import models
 from django.db.models import Q
 
 from herald.commands.querysets import OccurrenceQuerySet, ScheduleQuerySet
+from herald.fleet.models import Device
 from herald.groups.models import Group
 from herald_core.functions import Function
 from herald_core.timing.clocks import FIRST_YEAR, LAST_YEAR
@@ -66,6 +67,8 @@ class Schedule(models.Model):
     recipe = models.CharField(max_length=20, choices=Recipe)
     include = models.ManyToManyField(Group, related_name="schedules_for")
     exclude = models.ManyToManyField(Group, related_name="schedules_not_for")
+    #: devices that are named, besides those of the groups
+    devices = models.ManyToManyField(Device, related_name="+")
     when = models.CharField(max_length=10, choices=When)
     time_of_day = models.TimeField(null=True)
     starts_on = models.DateField(null=True)

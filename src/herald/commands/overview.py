@@ -10,6 +10,7 @@ from herald.commands.models import HARM, Occurrence, Recipe, Schedule, ScheduleS
 from herald.commands.sentence import sentence_parts
 from herald.commands.services import draft_of, preview_firings, reached_now
 from herald.deliveries.models import Delivery
+from herald.groups.audience import named_count
 
 RECENT = 40
 
@@ -38,6 +39,7 @@ def _row(schedule: Schedule, quarantined: Mapping[int, str], now: datetime) -> d
         "quarantined": quarantined.get(schedule.pk, ""),
         "include": [{"id": g.pk, "name": g.name} for g in schedule.include.all()],
         "exclude": [{"id": g.pk, "name": g.name} for g in schedule.exclude.all()],
+        "include_device_count": named_count(schedule),
         "time_of_day": schedule.time_of_day,
         "created_at": schedule.created_at,
         "created_by": str(schedule.created_by) if schedule.created_by else None,

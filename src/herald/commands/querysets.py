@@ -5,15 +5,17 @@ from typing import Self
 
 from django.db import models
 
+from herald.groups.audience import with_named
+
 
 class ScheduleQuerySet(models.QuerySet["Schedule"]):
     def listed(self) -> Self:
         """Newest first, with what the list shows."""
-        return self.select_related("created_by").prefetch_related("include", "exclude").order_by("-id")
+        return with_named(self.select_related("created_by").prefetch_related("include", "exclude").order_by("-id"))
 
     def active(self) -> Self:
         """Those that fire: not paused, not ended."""
-        return self.filter(state="active").prefetch_related("include", "exclude").order_by("id")
+        return with_named(self.filter(state="active").prefetch_related("include", "exclude").order_by("id"))
 
     def using_group(self, group_id: int) -> Self:
         """Schedules, not ended, that name the group."""

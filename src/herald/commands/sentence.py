@@ -1,7 +1,7 @@
 """A scheduled command as one sentence."""
 
 from herald.commands.models import Schedule, When
-from herald.groups.audience import names_of
+from herald.groups.audience import audience_words, names_of
 
 
 def schedule_sentence(schedule: Schedule) -> str:
@@ -14,7 +14,7 @@ def sentence_parts(schedule: Schedule) -> list[dict[str, str]]:
     parts = [
         {"slot": "recipe", "text": schedule.get_recipe_display()},
         {"slot": "", "text": " "},
-        {"slot": "audience", "text": names_of(schedule.include.all()) or "nobody yet"},
+        {"slot": "audience", "text": audience_words(schedule) or "nobody yet"},
     ]
     exclude = names_of(schedule.exclude.all())
     if exclude:

@@ -1,6 +1,6 @@
 """Verbs on scheduled commands: preview, make, pause, resume, end, run now, and firing."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from itertools import islice
@@ -32,7 +32,7 @@ from herald.deliveries.clashes import Clash, clashes_of_others
 from herald.deliveries.models import Delivery
 from herald.fleet.functions import lacking, lacking_rule
 from herald.fleet.models import Device
-from herald.groups.audience import audience_rule, members_of
+from herald.groups.audience import audience_query, audience_rule, members_of, named_ids
 from herald.groups.models import Group
 from herald.live.notify import notify
 from herald.record.services import record
@@ -43,7 +43,7 @@ from herald_core.timing.firings import daily_firings, spread_seconds
 
 #: Zone of an occurrence that fires for all devices at one moment.
 EVERYWHERE = "*"
-NOBODY = "None of the groups has an admitted device whose firmware can do it, so it is for nobody."
+NOBODY = "Its audience has no admitted device whose firmware can do it, so it is for nobody."
 COMMAND_PATIENCE = timedelta(hours=1)
 
 
@@ -54,6 +54,8 @@ class ScheduleDraft:
     recipe: Recipe
     include: Sequence[Group]
     exclude: Sequence[Group] = ()
+    #: devices that are named, by id
+    devices: Sequence[int] = ()
     when: When
     time_of_day: time | None = None
     starts_on: date | None = None
@@ -80,7 +82,7 @@ def preview_firings(draft: ScheduleDraft, *, now: datetime, count: int = 10) -> 
         Invalid: a field does not fit.
     """
     check(draft)
-    zones = audience_of(draft.recipe, draft.include, draft.exclude).able.value_counts("time_zone", 100)
+    zones = audience_of(draft).able.value_counts("time_zone", 100)
     result = []
     for zone, devices in zones:
         if draft.when == When.NOW or draft.time_of_day is None:
@@ -103,9 +105,13 @@ class Audience:
     unable: "QuerySet[Device]"
 
 
-def audience_of(recipe: Recipe, include: Iterable[Group], exclude: Iterable[Group]) -> Audience:
+def audience_of(draft: ScheduleDraft) -> Audience:
     """Whom a command is for at this moment."""
-    admitted = members_of(include, exclude).filter(admission="admitted")
+    return _audience(draft.recipe, members_of(draft.include, draft.exclude, draft.devices))
+
+
+def _audience(recipe: Recipe, devices: "QuerySet[Device]") -> Audience:
+    admitted = devices.filter(admission="admitted")
     cannot = lacking(NEEDS[recipe])
     return Audience(able=admitted.exclude(cannot), unable=admitted.filter(cannot))
 
@@ -114,7 +120,8 @@ def unable_rule(draft: ScheduleDraft) -> str:
     """The rule of the admitted devices that the command leaves out because of their firmware; empty where every
     firmware can do it."""
     cannot = lacking_rule(NEEDS[draft.recipe])
-    return f"admission = admitted and {audience_rule(draft.include, draft.exclude)} and ({cannot})" if cannot else ""
+    within = audience_rule(draft.include, draft.exclude, draft.devices) if draft.include or draft.devices else ""
+    return f"admission = admitted and {within} and ({cannot})" if cannot and within else ""
 
 
 def _first_moment(starts_on: date | None, zone: str, now: datetime) -> datetime:
@@ -170,8 +177,8 @@ def create_schedule(
     if draft.when == When.NOW and expected is not None:
         check_count(draft.recipe, reached_now(draft, now=now), expected)
     with transaction.atomic():
-        if not draft.include:
-            raise NobodyThere("No group was chosen, so it is for nobody.")
+        if not draft.include and not draft.devices:
+            raise NobodyThere("No group and no device was chosen, so it is for nobody.")
         schedule = Schedule.objects.create(
             recipe=draft.recipe,
             when=draft.when,
@@ -188,6 +195,7 @@ def create_schedule(
         )
         schedule.include.set(draft.include)
         schedule.exclude.set(draft.exclude)
+        schedule.devices.set(draft.devices)
         if draft.when == When.NOW and fire(schedule, EVERYWHERE, now, now=now) == 0:
             raise NobodyThere(NOBODY)
         _note(schedule, f"Made the command: {schedule_sentence(schedule)}", actor, now)
@@ -200,6 +208,7 @@ def draft_of(schedule: Schedule) -> ScheduleDraft:
         recipe=Recipe(schedule.recipe),
         include=list(schedule.include.all()),
         exclude=list(schedule.exclude.all()),
+        devices=named_ids(schedule),
         when=When(schedule.when),
         time_of_day=schedule.time_of_day,
         starts_on=schedule.starts_on,
@@ -213,7 +222,7 @@ def draft_of(schedule: Schedule) -> ScheduleDraft:
 
 def conflicts_of(draft: ScheduleDraft, *, now: datetime) -> list[Clash]:
     """What else wants the devices of a command: open rollouts, and other commands; a twin of it among them."""
-    return clashes_of_others(audience_of(draft.recipe, draft.include, draft.exclude).able.order_by(), now)
+    return clashes_of_others(audience_of(draft).able.order_by(), now)
 
 
 def set_state(schedule: Schedule, state: ScheduleState, *, actor: User | None, now: datetime) -> Schedule:
@@ -245,13 +254,13 @@ def set_state(schedule: Schedule, state: ScheduleState, *, actor: User | None, n
 
 def reached_now(draft: ScheduleDraft, *, now: datetime) -> int:
     """How many devices a firing at this moment would be for: without those it leaves out as they are in a freeze."""
-    able = audience_of(draft.recipe, draft.include, draft.exclude).able
+    able = audience_of(draft).able
     return able.exclude(_in_freeze(draft.recipe, now)).count() if draft.freezes == FreezeChoice.DROP else able.count()
 
 
 def frozen_now(draft: ScheduleDraft, *, now: datetime) -> int:
     """How many devices of the audience a freeze holds at this moment."""
-    return audience_of(draft.recipe, draft.include, draft.exclude).able.filter(_in_freeze(draft.recipe, now)).count()
+    return audience_of(draft).able.filter(_in_freeze(draft.recipe, now)).count()
 
 
 def _in_freeze(recipe: Recipe, now: datetime, device: str = "pk") -> Q:
@@ -308,7 +317,7 @@ def fire(schedule: Schedule, zone: str, fires_at: datetime, *, now: datetime) ->
 
     Safe to repeat: an occurrence that exists is left as it is.
     """
-    whom = audience_of(Recipe(schedule.recipe), schedule.include.all(), schedule.exclude.all())
+    whom = _audience(Recipe(schedule.recipe), audience_query(schedule))
     here = Q() if zone == EVERYWHERE else Q(time_zone=zone)
     gives_up_at = fires_at + timedelta(minutes=schedule.give_up_minutes)
     with transaction.atomic():

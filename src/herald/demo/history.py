@@ -10,7 +10,7 @@ from herald.commands.models import Occurrence, Schedule
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.demo.scenario import SEED
 from herald.fleet.models import Device
-from herald.groups.audience import members_of
+from herald.groups.audience import audience_query
 from herald.groups.models import Group
 from herald.images.models import Image
 from herald.record.services import record
@@ -314,7 +314,7 @@ def load_past_firings(schedule: Schedule, now: datetime, *, days: int = 9) -> No
     rng = random.Random(f"{SEED} firings")
     began = now - timedelta(days=days)
     Schedule.objects.filter(pk=schedule.pk).update(created_at=began)
-    audience = members_of(schedule.include.all(), schedule.exclude.all()).filter(admission="admitted")
+    audience = audience_query(schedule).filter(admission="admitted")
     by_zone: dict[str, list[int]] = {}
     for device, zone in audience.values_list("id", "time_zone"):
         by_zone.setdefault(zone, []).append(device)

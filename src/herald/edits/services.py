@@ -51,7 +51,7 @@ def preview_edit(asked: Asked, target: Target, *, now: datetime) -> Preview:
         InvalidRule: the rule of the target cannot be understood.
     """
     change = read_change(asked, load_vocabulary())
-    ids = _targeted(target, now)
+    ids = targeted_ids(target, now)
     changing = _changing(ids, change)
     return Preview(
         targeted=len(ids),
@@ -74,7 +74,7 @@ def request_edit(
 
     change = read_change(asked, load_vocabulary())
     with transaction.atomic():
-        changing = _changing(_targeted(target, now), change)
+        changing = _changing(targeted_ids(target, now), change)
         if not changing:
             raise NobodyThere("No device would change by this.")
         if "name" in change.replace and len(changing) > 1:
@@ -195,8 +195,8 @@ def fail_edit(edit_id: int, reason: str) -> None:
     notify("edit", edit_id)
 
 
-def _targeted(target: Target, now: datetime) -> list[int]:
-    """Ids of the devices, each once.
+def targeted_ids(target: Target, now: datetime) -> list[int]:
+    """Ids of the devices that a target means, each once.
 
     Raises:
         Invalid: both or neither were given, or a device is unknown.

@@ -95,6 +95,21 @@ def ask_to_report(device: Device, *, actor: User | None, now: datetime) -> None:
         record(now=now, actor=actor, kind="device", object_id=device.pk, sentence=sentence)
 
 
+def ask_all_to_report(devices: Sequence[int], *, actor: User | None, now: datetime) -> int:
+    """Have devices say everything they know of themselves, each at its next check-in; how many were asked. Retired ones
+    and those that never enrolled are passed over: they do not call."""
+    with transaction.atomic():
+        asked = (
+            Device.objects.by_ids(devices)
+            .exclude(admission=Admission.RETIRED)
+            .filter(secret_hash__isnull=False, report_asked_at=None)
+            .update(report_asked_at=now)
+        )
+        sentence = f"Asked {asked} devices to report at their next check-in"
+        record(now=now, actor=actor, kind="device", object_id=0, sentence=sentence)
+    return asked
+
+
 def find_devices(words: Sequence[str]) -> tuple[list[Device], list[str]]:
     """Devices by name or uid in the order of the words, and the words that no device is called.
 

@@ -6,6 +6,7 @@ from typing import Any
 
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid
+from herald.commands.models import Schedule, ScheduleState
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.editing import read_states, write_states
@@ -17,6 +18,7 @@ from herald.groups.membership import set_members
 from herald.groups.models import Group, GroupKind
 from herald.live.notify import notify
 from herald.record.services import record
+from herald.rollouts.models import Rollout
 from herald_core.deliveries import RECALLABLE
 from herald_core.edits import State
 
@@ -31,6 +33,8 @@ class Replacement:
 
     old_name: str
     groups: list[Group]
+    #: rollouts and commands, not ended, that name the old device and name the new one then
+    named_in: int
     withdrawn: int
     finishing: int
 
@@ -58,6 +62,7 @@ def preview_replacement(old: Device, new: Device, *, now: datetime) -> Replaceme
     return Replacement(
         old_name=_name_after(old, now),
         groups=groups,
+        named_in=sum(len(things) for things in _naming(old)),
         withdrawn=withdrawable,
         finishing=open_orders.count() - withdrawable,
     )
@@ -81,6 +86,10 @@ def replace_device(
         for group in told.groups:
             members = (set(group.memberships.device_ids()) | {new.pk}) - {old.pk}
             set_members(group, Device.objects.by_ids(members), now=now, cause=f"replaced {before['name']}"[:80])
+        for things in _naming(old):
+            for thing in things:
+                thing.devices.remove(old)
+                thing.devices.add(new)
         deliveries.withdraw(Delivery.objects.filter(device=old), now=now, cause="its device was replaced")
         write_states({old.pk: retired}, vocabulary, now=now)  # first, as the name is free only then
         write_states({new.pk: taken_over}, vocabulary, now=now)
@@ -91,6 +100,14 @@ def replace_device(
             record(now=now, actor=actor, kind="device", object_id=pk, sentence=sentence[:300], before=states[pk])
     notify("fleet")
     return Device.objects.with_names().get(pk=new.pk)
+
+
+def _naming(device: Device) -> tuple[list[Rollout], list[Schedule]]:
+    """Rollouts and schedules, not ended, that name a device."""
+    return (
+        list(Rollout.objects.filter(devices=device, ended_at=None)),
+        list(Schedule.objects.filter(devices=device).exclude(state=ScheduleState.ENDED)),
+    )
 
 
 def _taken_over(old: State, new: State) -> dict[str, Any]:

@@ -15,7 +15,7 @@ from herald.fleet.functions import supported_now
 from herald.fleet.models import Device, DeviceModel, Site
 from herald.fleet.presence import not_heard_for_long
 from herald.fleet.vocabulary import load_vocabulary
-from herald.groups.audience import members_of
+from herald.groups.audience import audience_query
 from herald.groups.models import GroupMembership
 from herald.groups.rule_queries import to_condition
 from herald.groups.rules import read_rule
@@ -106,7 +106,7 @@ def audience_of(rollout: Rollout, now: datetime) -> "QuerySet[Device]":
         InvalidRule: what the rule names is no more.
     """
     if rollout.puts_back_id is None:
-        return narrowed(rollout, members_of(rollout.include.all(), rollout.exclude.all()), now)
+        return narrowed(rollout, audience_query(rollout), now)
     changed = Delivery.objects.of_rollout(rollout.puts_back_id).filter(phase="confirmed").exclude(from_version="")
     return Device.objects.filter(pk__in=changed.values("device_id"))
 

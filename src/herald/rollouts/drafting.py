@@ -67,6 +67,8 @@ class RolloutDraft:
     include: Sequence[Group]
     rings: Sequence[RingDraft]
     exclude: Sequence[Group] = ()
+    #: devices that are named, by id
+    devices: Sequence[int] = ()
     only_rule: str = ""
     downgrades: bool = False
     standing: bool = False
@@ -142,6 +144,7 @@ def save_draft(draft: RolloutDraft, *, actor: User | None, now: datetime, rollou
         rollout.save()
         rollout.include.set(draft.include)
         rollout.exclude.set(draft.exclude)
+        rollout.devices.set(draft.devices)
         rollout.changes.all().delete()
         ChangeRow.objects.bulk_create(
             [ChangeRow(rollout=rollout, position=i, **c.__dict__) for i, c in enumerate(draft.changes, 1)]

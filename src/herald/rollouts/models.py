@@ -47,6 +47,8 @@ class Rollout(models.Model):
     downgrades = models.BooleanField(default=False)
     include = models.ManyToManyField(Group, related_name="rollouts_for")
     exclude = models.ManyToManyField(Group, related_name="rollouts_not_for")
+    #: devices that are named, besides those of the groups
+    devices = models.ManyToManyField(Device, related_name="+")
     #: of the groups' devices those that this rule matches as they come in; empty for all
     only_rule = models.TextField(blank=True)
     state = models.CharField(max_length=10, choices=RolloutState, default=RolloutState.DRAFT)

@@ -6,6 +6,7 @@ from django.db import models
 from django.db.models import Exists, OuterRef, Q
 
 from herald.deliveries.models import Delivery
+from herald.groups.audience import with_named
 
 if TYPE_CHECKING:
     pass
@@ -18,7 +19,7 @@ _PEOPLE = ("created_by", "launched_by", "overridden_by", "override_approved_by")
 class RolloutQuerySet(models.QuerySet["Rollout"]):
     def listed(self) -> Self:
         """Newest first, with what the list shows."""
-        return (
+        return with_named(
             self.select_related(*_PEOPLE, "plan_version__plan")
             .prefetch_related(
                 "rings__group", "rings__approved_by", "include", "exclude", "changes__image", "changes__model"

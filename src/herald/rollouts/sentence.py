@@ -2,7 +2,7 @@
 
 from datetime import time
 
-from herald.groups.audience import names_of
+from herald.groups.audience import audience_words, names_of
 from herald.rollouts.models import ChangeRow, Rollout
 from herald_core.changes import Choice
 
@@ -17,7 +17,7 @@ def rollout_sentence(rollout: Rollout) -> str:
 
 def sentence_parts(rollout: Rollout) -> list[dict[str, str]]:
     """The sentence in pieces; `slot` names what a piece says, and is empty for the words between."""
-    include, exclude = names_of(rollout.include.all()), names_of(rollout.exclude.all())
+    include, exclude = audience_words(rollout), names_of(rollout.exclude.all())
     if rollout.puts_back_id is not None:
         parts = [
             _word("Put back "),

@@ -17,7 +17,7 @@ from herald.attention.services import close_item, open_item
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
-from herald.groups.audience import members_of
+from herald.groups.audience import audience_query, members_of
 from herald.groups.models import Group, MembershipEvent
 from herald.groups.rules import facts_read
 from herald.rollouts.audience import narrowed, planned, ring_plans
@@ -74,7 +74,7 @@ def follow_audience(rollout: Rollout, *, now: datetime) -> None:
         if rollout.state != RolloutState.RUNNING:
             return
         # who no longer fits the rule stays: a tag that is renamed must not empty a rollout; who joins must fit it
-        audience = members_of(rollout.include.all(), rollout.exclude.all())
+        audience = audience_query(rollout)
         unsettled = _unsettled(rollout, now)
         left = deliveries.withdraw(
             Delivery.objects.of_rollout(rollout.pk)

@@ -7,6 +7,7 @@ from rest_framework import serializers
 from herald.api.fields import NamedThing, SentencePart, Strict
 from herald.commands.models import FreezeChoice, Harm, Recipe, ScheduleState, When
 from herald.deliveries.api.serializers import ClashRow
+from herald.groups.audience import MOST_NAMED
 from herald.groups.models import Group
 
 
@@ -16,6 +17,9 @@ class ScheduleDraftBody(Strict):
     recipe = serializers.ChoiceField(choices=Recipe.choices, default=Recipe.RESTART.value)
     include = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True)
     exclude = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True, default=list)
+    include_devices = serializers.ListField(
+        child=serializers.CharField(max_length=90), default=list, max_length=MOST_NAMED, help_text="by name or uid"
+    )
     when = serializers.ChoiceField(choices=When.choices)
     time_of_day = serializers.TimeField(allow_null=True, default=None)
     starts_on = serializers.DateField(allow_null=True, default=None)
@@ -92,6 +96,7 @@ class ScheduleRow(serializers.Serializer[Any]):
     quarantined = serializers.CharField()
     include = NamedThing(many=True)
     exclude = NamedThing(many=True)
+    include_device_count = serializers.IntegerField()
     time_of_day = serializers.TimeField(allow_null=True)
     created_at = serializers.DateTimeField()
     created_by = serializers.CharField(allow_null=True)

@@ -24,6 +24,7 @@ from herald.commands.models import HARM, FreezeChoice, Recipe, Schedule, Schedul
 from herald.deliveries.api.serializers import DeliveryPage
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import waits_of
+from herald.groups.audience import read_named
 
 LISTED = 100
 
@@ -62,7 +63,7 @@ class SchedulePreviewView(APIView):
         zones = services.preview_firings(draft, now=clock.now())
         body = {
             "devices": sum(z.devices for z in zones),
-            "unable": services.audience_of(draft.recipe, draft.include, draft.exclude).unable.count(),
+            "unable": services.audience_of(draft).unable.count(),
             "unable_rule": services.unable_rule(draft),
             "harm": HARM[draft.recipe].value,
             "frozen": services.frozen_now(draft, now=clock.now()),
@@ -173,6 +174,7 @@ def _draft(body: dict[str, Any]) -> services.ScheduleDraft:
     return services.ScheduleDraft(
         recipe=Recipe(body.pop("recipe")),
         when=When(body.pop("when")),
+        devices=read_named(body.pop("include_devices"), "/include_devices"),
         freezes=FreezeChoice(body.pop("freezes")),
         **body,
     )

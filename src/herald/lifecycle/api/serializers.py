@@ -39,6 +39,12 @@ class DeviceName(serializers.Serializer[Any]):
     uid = serializers.CharField()
 
 
+class Asked(serializers.Serializer[Any]):
+    """How many devices were asked; those that do not call were passed over."""
+
+    asked = serializers.IntegerField()
+
+
 class IssuedSecret(serializers.Serializer[Any]):
     """A device's new secret, which is shown this once."""
 
@@ -69,10 +75,12 @@ class ReplacementBody(Strict):
 
 class ReplacementView(serializers.Serializer[Any]):
     """What a replacement does: the name of the old device then, the static groups in which the new one takes its place,
-    how many orders of the old one are withdrawn, and how many it still finishes."""
+    how many rollouts and commands that are not over name the new one instead, how many orders of the old one are
+    withdrawn, and how many it still finishes."""
 
     old_name = serializers.CharField()
     groups = NamedThing(many=True)
+    named_in = serializers.IntegerField()
     withdrawn = serializers.IntegerField()
     finishing = serializers.IntegerField()
 

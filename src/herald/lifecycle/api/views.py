@@ -11,12 +11,17 @@ from rest_framework.views import APIView
 from herald.access.models import Ability
 from herald.api.fields import valid
 from herald.clock.source import clock
+from herald.deliveries.api.serializers import ClashRow
+from herald.deliveries.clashes import clashes_of_others
+from herald.edits.api.serializers import EditTarget
+from herald.edits.services import Target, targeted_ids
 from herald.fleet.models import Admission, Device, EnrolmentAttempt
-from herald.fleet.services import find_device
+from herald.fleet.services import ask_all_to_report, find_device
 from herald.groups.api.agreement import agreement_of
 from herald.lifecycle import adding, removing, replacing, secrets
 from herald.lifecycle.api.serializers import (
     AdmissionQueue,
+    Asked,
     DeviceDraftBody,
     DeviceName,
     IssuedSecret,
@@ -40,6 +45,27 @@ class DeviceAddAction(APIView):
         draft = adding.DeviceDraft(**{**body, "admission": Admission(body["admission"])})
         made = adding.add_device(draft, actor=request.user, now=clock.now(), agreement=agreement_of(request))
         return Response(DeviceName(made).data, status=201)
+
+
+class DevicesUpcomingView(APIView):
+    """What will reach devices: open rollouts that have something for them, and schedules that fire at them."""
+
+    changes_nothing = True
+
+    @extend_schema(operation_id="devices_upcoming", request=EditTarget, responses=ClashRow(many=True))
+    def post(self, request: Request) -> Response:
+        ids = targeted_ids(Target(**valid(EditTarget(data=request.data))), clock.now())
+        found = clashes_of_others(Device.objects.by_ids(ids).order_by(), clock.now())
+        return Response(ClashRow(found, many=True).data)
+
+
+class DevicesReportAction(APIView):
+    """Ask devices to say everything at their next check-in."""
+
+    @extend_schema(operation_id="devices_ask_all_to_report", request=EditTarget, responses=Asked)
+    def post(self, request: Request) -> Response:
+        ids = targeted_ids(Target(**valid(EditTarget(data=request.data))), clock.now())
+        return Response(Asked({"asked": ask_all_to_report(ids, actor=request.user, now=clock.now())}).data)
 
 
 class DeviceSecretIssueAction(APIView):

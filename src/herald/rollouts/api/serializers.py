@@ -7,6 +7,7 @@ from rest_framework import serializers
 from herald.api.fields import NamedThing, SentencePart, Strict
 from herald.deliveries.models import PHASES
 from herald.fleet.models import Device, DeviceModel
+from herald.groups.audience import MOST_NAMED
 from herald.groups.models import Group
 from herald.images.models import Image
 from herald.rollouts.models import RingKindChoice, RingPlanVersion, RolloutState, TargetChoice
@@ -15,6 +16,12 @@ from herald.rollouts.models import RingKindChoice, RingPlanVersion, RolloutState
 SPREAD_MINUTES = 15
 #: no fleet is larger
 MOST_DEVICES = 10_000_000
+
+
+#: devices that an audience names, by name or uid
+NAMED_DEVICES = serializers.ListField(
+    child=serializers.CharField(max_length=90), default=list, max_length=MOST_NAMED, help_text="by name or uid"
+)
 
 
 class RingDraftBody(Strict):
@@ -60,6 +67,7 @@ class RolloutDraftBody(Strict):
         queryset=RingPlanVersion.objects.all(), allow_null=True, default=None
     )
     include = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True)
+    include_devices = NAMED_DEVICES
     exclude = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True, default=list)
     only_rule = serializers.CharField(max_length=10_000, allow_blank=True, default="")
     rings = RingDraftBody(many=True)
@@ -172,6 +180,8 @@ class RolloutDetail(RolloutRow):
     changes = ChangeView(many=True)
     include = NamedThing(many=True)
     exclude = NamedThing(many=True)
+    include_devices = NamedThing(many=True, help_text="devices that are named; all of a draft, the first otherwise")
+    include_device_count = serializers.IntegerField()
     only_rule = serializers.CharField()
     window_start = serializers.TimeField(allow_null=True)
     window_end = serializers.TimeField(allow_null=True)

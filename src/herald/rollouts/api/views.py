@@ -13,6 +13,7 @@ from herald.clock.source import clock
 from herald.deliveries.api.serializers import ClashRow
 from herald.fleet.models import Device
 from herald.fleet.services import device_ids
+from herald.groups.audience import read_named
 from herald.rollouts import drafting, launching, overview
 from herald.rollouts.api.lookup import detail_of, find_rollout
 from herald.rollouts.api.serializers import (
@@ -164,6 +165,7 @@ def _draft(request: Request) -> drafting.RolloutDraft:
         changes=[_change(c) for c in changes],
         rings=read_rings(body.pop("rings")),
         plan_version=body.pop("plan_version_id"),
+        devices=read_named(body.pop("include_devices"), "/include_devices"),
         **body,
     )
 

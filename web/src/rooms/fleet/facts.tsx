@@ -11,8 +11,7 @@ export function Facts({ device: d }: { device: Schemas["DeviceDetail"] }) {
   const client = useQueryClient();
   const { now, zone } = useClock();
   const ask = useMutation({
-    mutationFn: () =>
-      body(api.POST("/api/v1/devices/{device}/ask-to-report", { params: deviceCalled(d.name) })),
+    mutationFn: () => body(api.POST("/api/v1/devices/{device}/ask-to-report", { params: deviceCalled(d.name) })),
     onSuccess: (asked) => client.setQueryData(deviceQuery(d.name).queryKey, asked),
   });
   const since = (d.facts_since ?? {}) as Record<string, string | null>;
