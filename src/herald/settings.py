@@ -175,6 +175,9 @@ SPECTACULAR_SETTINGS = {
         "DeliveryKindEnum": "herald.deliveries.models.KINDS",
         "AttentionKindEnum": "herald.attention.models.ItemKind",
         "QuarantinePartEnum": "herald.attention.models.Part",
+        "ImportStateEnum": "herald.imports.models.ImportState",
+        "FactTypeEnum": "herald.edits.api.facts.TYPES",
+        "RefusalCauseEnum": "herald.fleet.models.RefusalCause",
     },
 }
 PROCRASTINATE_WORKER_DEFAULTS = {
