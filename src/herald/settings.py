@@ -176,6 +176,7 @@ SPECTACULAR_SETTINGS = {
         "AttentionKindEnum": "herald.attention.models.ItemKind",
         "QuarantinePartEnum": "herald.attention.models.Part",
         "ImportStateEnum": "herald.imports.models.ImportState",
+        "AttributeTypeEnum": "herald.edits.api.serializers.ATTRIBUTE_TYPES",
         "FactTypeEnum": "herald.edits.api.facts.TYPES",
         "RefusalCauseEnum": "herald.fleet.models.RefusalCause",
     },

@@ -122,9 +122,9 @@ def _named(thing: Any) -> tuple[int, str]:
     return found["n"], found["first"] or ""
 
 
-def named_devices(thing: HasAudience, most: int) -> list[dict[str, Any]]:
-    """The devices that it names, by name, as the API shows them; the first of many."""
-    return list(thing.devices.order_by("name").values("id", "name")[:most])
+def named_devices(thing: HasAudience) -> list[dict[str, Any]]:
+    """The devices that it names, by name, as the API shows them."""
+    return list(thing.devices.order_by("name").values("id", "name"))
 
 
 def _in_words(words: list[str]) -> str:

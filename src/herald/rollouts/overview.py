@@ -8,7 +8,7 @@ from typing import Any
 from herald.attention.models import Part, Quarantine
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.fleet.models import RemovedDevice
-from herald.groups.audience import MOST_NAMED, audience_words, named_count, named_devices
+from herald.groups.audience import audience_words, named_count, named_devices
 from herald.rollouts.audience import Plan, PlannedDevice
 from herald.rollouts.drafting import COLUMNS
 from herald.rollouts.models import ChangeRow, LeftOut, Ring, Rollout
@@ -24,8 +24,6 @@ from herald_core.rings.gates import RingCounts
 
 MARKS_PER_RING = 600
 PROGRESS_POINTS = 200
-#: of the devices that a launched rollout names, so many are listed
-SHOWN_NAMED = 20
 
 
 def rows(rollouts: Sequence[Rollout], now: datetime) -> list[dict[str, Any]]:
@@ -99,7 +97,7 @@ def detail(rollout: Rollout, now: datetime) -> dict[str, Any]:
         "changes": [change_view(c) for c in rollout.changes.all()],
         "include": [{"id": g.pk, "name": g.name} for g in rollout.include.all()],
         "exclude": [{"id": g.pk, "name": g.name} for g in rollout.exclude.all()],
-        "include_devices": named_devices(rollout, MOST_NAMED if rollout.state == "draft" else SHOWN_NAMED),
+        "include_devices": named_devices(rollout),
         "include_device_count": named_count(rollout),
         **{name: getattr(rollout, name) for name in SETTINGS},
         "plan": f"{plan.plan.name}, version {plan.number}" if plan else "",

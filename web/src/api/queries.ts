@@ -195,6 +195,26 @@ export const deviceTimeline = (name: string) =>
     queryFn: () => body(api.GET("/api/v1/devices/{device}/timeline", { params: deviceCalled(name) })),
     refetchInterval: 5 * SECOND,
   });
+/** What will reach devices: open rollouts that have something for them, and schedules that fire at them. */
+export const upcoming = (devices: string[]) =>
+  queryOptions({
+    queryKey: ["device", "upcoming", ...devices],
+    queryFn: () => body(api.POST("/api/v1/devices/upcoming", { body: { devices, rule: "" } })),
+  });
+export const admissions = queryOptions({
+  queryKey: ["fleet", "admissions"],
+  queryFn: () => body(api.GET("/api/v1/admissions")),
+  refetchInterval: 10 * SECOND,
+});
+export const facts = queryOptions({
+  queryKey: ["fleet", "facts"],
+  queryFn: () => body(api.GET("/api/v1/facts")),
+  refetchInterval: 30 * SECOND,
+});
+export const imports = queryOptions({
+  queryKey: ["import", "list"],
+  queryFn: () => body(api.GET("/api/v1/imports")),
+});
 export const images = queryOptions({ queryKey: ["images", "list"], queryFn: () => body(api.GET("/api/v1/images")) });
 export const upgradePaths = (model: number) =>
   queryOptions({

@@ -4,6 +4,57 @@
  */
 
 export interface paths {
+    "/api/v1/admissions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who waits for admission, and who was refused as it enrolled. */
+        get: operations["admissions_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/admissions/attempts/{attempt_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description One refused attempt. */
+        delete: operations["admissions_dismiss"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/admissions/let-in-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let a device that was removed for good enrol again, as a new one. */
+        post: operations["admissions_let_in_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/attributes": {
         parameters: {
             query?: never;
@@ -186,7 +237,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description One device, by its id, name or uid. */
+        /** @description One device: by its id where that is digits only, else by its name or uid; `name:` or `uid:` before it tells. */
         get: operations["devices_retrieve"];
         put?: never;
         post?: never;
@@ -230,6 +281,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{device}/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What removing a retired device for good takes away, and doing so. */
+        get: operations["devices_removal"];
+        put?: never;
+        /** @description What removing a retired device for good takes away, and doing so. */
+        post: operations["devices_remove"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/replace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Put another device in the place of this one, which is retired. */
+        post: operations["devices_replace"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/replace/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What putting another device in the place of this one does. */
+        post: operations["devices_replace_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/secret/issue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A new secret for a device; the one of before stops working. */
+        post: operations["devices_issue_secret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/secret/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let no call in by a device's secret; it may enrol again. */
+        post: operations["devices_revoke_secret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{device}/timeline": {
         parameters: {
             query?: never;
@@ -241,6 +378,40 @@ export interface paths {
         get: operations["devices_timeline"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/add": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Add one device, before it first calls. */
+        post: operations["devices_add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/ask-to-report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Ask devices to say everything at their next check-in. */
+        post: operations["devices_ask_all_to_report"];
         delete?: never;
         options?: never;
         head?: never;
@@ -275,6 +446,23 @@ export interface paths {
         get: operations["devices_grid"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/upcoming": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What will reach devices: open rollouts that have something for them, and schedules that fire at them. */
+        post: operations["devices_upcoming"];
         delete?: never;
         options?: never;
         head?: never;
@@ -383,6 +571,40 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/v1/facts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The facts that devices report. */
+        get: operations["facts_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/facts/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** @description One fact. */
+        patch: operations["facts_change"];
         trace?: never;
     };
     "/api/v1/fields": {
@@ -792,9 +1014,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** @description The latest imports, and new ones. */
+        get: operations["imports_list"];
         put?: never;
-        /** @description Bring a file in, to be checked. */
+        /** @description The latest imports, and new ones. */
         post: operations["imports_create"];
         delete?: never;
         options?: never;
@@ -865,6 +1088,24 @@ export interface paths {
         put?: never;
         /** @description Keep what the columns of this file mean, for files with the same columns. */
         post: operations["imports_keep_mapping"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/imports/{import_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What undoing an import would do, and doing so. */
+        get: operations["imports_undo_preview"];
+        put?: never;
+        /** @description What undoing an import would do, and doing so. */
+        post: operations["imports_undo"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2278,6 +2519,15 @@ export interface components {
         };
         /** @enum {string} */
         AdmissionEnum: "waiting" | "admitted" | "retired";
+        /**
+         * @description Who waits for admission (`waiting_count` in all, the first of them listed), and who was refused as it enrolled,
+         *     the latest first.
+         */
+        AdmissionQueue: {
+            waiting_count: number;
+            waiting: components["schemas"]["WaitingDevice"][];
+            attempts: components["schemas"]["AttemptRow"][];
+        };
         /** @description What is to be changed of an open rollout; what is left out stays as it is. */
         AheadBodyRequest: {
             /** Format: time */
@@ -2299,6 +2549,27 @@ export interface components {
             freeze_override?: string;
             rings?: components["schemas"]["RingAheadRequest"][];
         };
+        /** @description How many devices were asked; those that do not call were passed over. */
+        Asked: {
+            asked: number;
+        };
+        /** @description A device that was refused. `device` is the one with this uid, where there is one. */
+        AttemptRow: {
+            readonly id: number;
+            uid: string;
+            serial: string;
+            model: string;
+            hardware_revision: string;
+            address: string;
+            cause: components["schemas"]["RefusalCauseEnum"];
+            tries: number;
+            /** Format: date-time */
+            first_at: string;
+            /** Format: date-time */
+            last_at: string;
+            /** @description the name of the device with this uid */
+            device: string | null;
+        };
         /** @description An open attention item. `count` and `rule` where it is about devices; otherwise the object it is about. */
         Attention: {
             id: number;
@@ -2316,7 +2587,7 @@ export interface components {
         /** @description What to change of an attribute; what is left out stays. */
         AttributeChangeRequest: {
             label?: string;
-            type?: components["schemas"]["TypeEnum"];
+            type?: components["schemas"]["AttributeTypeEnum"];
             unit?: string;
             choices?: string[];
             note?: string;
@@ -2327,7 +2598,7 @@ export interface components {
         AttributeDraftRequest: {
             key: string;
             label: string;
-            type: components["schemas"]["TypeEnum"];
+            type: components["schemas"]["AttributeTypeEnum"];
             /** @default  */
             unit?: string;
             choices?: string[];
@@ -2351,6 +2622,8 @@ export interface components {
             without: number;
             groups: components["schemas"]["NamedThing"][];
         };
+        /** @enum {string} */
+        AttributeTypeEnum: "text" | "choice" | "number" | "yes/no" | "date" | "version";
         /** @enum {unknown} */
         BlankEnum: "";
         /** @description A value of the field, empty for none, and its devices by phase. */
@@ -2406,6 +2679,8 @@ export interface components {
             joined: number;
             left: number;
         };
+        /** @enum {string} */
+        ClashEnum: "built-in" | "attribute";
         /** @description Something that wants so many of the same devices, and what will happen. */
         ClashRow: {
             kind: components["schemas"]["ClashRowKindEnum"];
@@ -2609,9 +2884,48 @@ export interface components {
             /** Format: date-time */
             first_seen: string | null;
             check_in_interval_seconds: number;
+            own_time_zone: string;
+            readonly has_secret: boolean;
             /** Format: date-time */
             readonly next_check_in: string | null;
             readonly groups: components["schemas"]["GroupOfDevice"][];
+        };
+        /** @enum {string} */
+        DeviceDraftBodyAdmissionEnum: "admitted" | "waiting";
+        /**
+         * @description A device to add. It needs its `uid`, or the `serial` by which it will make itself known. `own_time_zone` empty is
+         *     its site's; `interval` is in seconds between check-ins.
+         */
+        DeviceDraftBodyRequest: {
+            model: string;
+            /** @default  */
+            uid?: string;
+            /** @default  */
+            serial?: string;
+            /** @default  */
+            name?: string;
+            /** @default  */
+            hardware_revision?: string;
+            /** @default  */
+            site?: string;
+            /** @default  */
+            custodian?: string;
+            tags?: string[];
+            attributes?: {
+                [key: string]: unknown;
+            };
+            /** @default admitted */
+            admission?: components["schemas"]["DeviceDraftBodyAdmissionEnum"];
+            /** @default  */
+            own_time_zone?: string;
+            /** @default 900 */
+            interval?: number;
+        };
+        /** @description A device by its id and name. */
+        DeviceName: {
+            id: number;
+            name: string;
+            uid: string;
         };
         /** @description A page of devices. `next` goes into `cursor` for the following one. */
         DevicePage: {
@@ -2662,13 +2976,18 @@ export interface components {
             sentence: string;
             groups: components["schemas"]["GroupEffectRow"][];
         };
-        /** @description What to change. What is left out stays; an empty site or custodian clears it. */
+        /**
+         * @description What to change. What is left out stays; an empty site or custodian clears it, an empty `own_time_zone` takes the
+         *     site's. `interval` is in seconds between check-ins.
+         */
         EditRequestRequest: {
             target: components["schemas"]["EditTargetRequest"];
             name?: string | null;
             site?: string | null;
             custodian?: string | null;
             admission?: string | null;
+            own_time_zone?: string | null;
+            interval?: number | null;
             set_attributes?: {
                 [key: string]: unknown;
             };
@@ -2728,6 +3047,38 @@ export interface components {
             already: number;
             left_out: number;
             has_already: number;
+        };
+        /** @enum {string} */
+        FactTypeEnum: "number" | "yes/no" | "version" | "date" | "text";
+        /**
+         * @description A key that devices report. `type` is null where it cannot be used in rules: `clash` says whether a built-in field
+         *     or an attribute has the key. `kinds` counts the last values by what they look like; `misfits` do not fit the type
+         *     and count as missing. `counted_at` null is not counted yet. `found` says that the type follows the values.
+         */
+        FactView: {
+            key: string;
+            /** @default  */
+            label: string;
+            type: components["schemas"]["FactTypeEnum"] | components["schemas"]["NullEnum"];
+            /** @default  */
+            unit: string;
+            /** @default  */
+            note: string;
+            /** @default false */
+            found: boolean;
+            clash: components["schemas"]["ClashEnum"] | components["schemas"]["BlankEnum"];
+            mixed: boolean;
+            /** @default 0 */
+            devices: number;
+            kinds: {
+                [key: string]: number;
+            };
+            /** @default 0 */
+            misfit_count: number;
+            misfits: components["schemas"]["Misfit"][];
+            /** Format: date-time */
+            counted_at: string | null;
+            uses: components["schemas"]["GroupUse"][];
         };
         /** @description A device that failed for good. */
         FailedDevice: {
@@ -3092,11 +3443,23 @@ export interface components {
             /** Format: binary */
             file: string;
         };
+        /** @description An import in a list. */
+        ImportListRow: {
+            readonly id: number;
+            file_name: string;
+            state: components["schemas"]["ImportStateEnum"];
+            new_count: number;
+            changed_count: number;
+            written_count: number;
+            /** Format: date-time */
+            created_at: string;
+            created_by: string | null;
+        };
         /** @description A file with what it would do, or did. `mapping` is field by column; `wrong` are the first wrong cells. */
         ImportRow: {
             readonly id: number;
             file_name: string;
-            state: components["schemas"]["ImportRowStateEnum"];
+            state: components["schemas"]["ImportStateEnum"];
             mapping: {
                 [key: string]: string;
             };
@@ -3114,7 +3477,11 @@ export interface components {
             readonly wrong: components["schemas"]["WrongRow"][];
         };
         /** @enum {string} */
-        ImportRowStateEnum: "checking" | "checked" | "applying" | "done" | "cancelled" | "failed";
+        ImportStateEnum: "checking" | "checked" | "applying" | "done" | "cancelled" | "failed" | "undone";
+        /** @description A device's new secret, which is shown this once. */
+        IssuedSecret: {
+            secret: string;
+        };
         /** @description What columns mean, kept under a name; an empty field is a column that is not taken. */
         KeptMappingRow: {
             readonly id: number;
@@ -3173,6 +3540,10 @@ export interface components {
             /** Format: double */
             longest: number;
         };
+        /** @description The uid of a device that was removed for good. */
+        LetInBodyRequest: {
+            uid: string;
+        };
         /** @description What holds it back, and how many seconds sooner the median end would be without it. */
         LimitRow: {
             words: string;
@@ -3223,6 +3594,11 @@ export interface components {
             at: string | null;
             /** Format: double */
             seconds: number | null;
+        };
+        /** @description A value that does not count, and how many devices report it. */
+        Misfit: {
+            value: string;
+            devices: number;
         };
         /** @description A value in the fleet that would not fit. */
         MisfitRow: {
@@ -3305,6 +3681,8 @@ export interface components {
             recipe?: components["schemas"]["RecipeEnum"];
             include: number[];
             exclude?: number[];
+            /** @description by name or uid */
+            include_devices?: string[];
             when: components["schemas"]["ScheduleWhenEnum"];
             /** Format: time */
             time_of_day?: string | null;
@@ -3347,6 +3725,7 @@ export interface components {
             attention: components["schemas"]["Attention"][];
             zones: string[];
         };
+        NullEnum: null;
         OccurrenceRow: {
             id: number;
             zone: string;
@@ -3388,7 +3767,7 @@ export interface components {
         /** @description What to change of an attribute; what is left out stays. */
         PatchedAttributeChangeRequest: {
             label?: string;
-            type?: components["schemas"]["TypeEnum"];
+            type?: components["schemas"]["AttributeTypeEnum"];
             unit?: string;
             choices?: string[];
             note?: string;
@@ -3401,6 +3780,13 @@ export interface components {
             /** Format: email */
             email?: string;
             tags?: string[];
+        };
+        /** @description What to change of a fact; what is left out stays. A `type` that is set stands, whatever is reported. */
+        PatchedFactChangeRequest: {
+            label?: string;
+            unit?: string;
+            note?: string;
+            type?: components["schemas"]["FactTypeEnum"];
         };
         /** @description What to change of a folder; without `parent` it stays where it is. */
         PatchedFolderChangeRequest: {
@@ -3515,6 +3901,8 @@ export interface components {
             part: components["schemas"]["QuarantinePartEnum"];
             /** Format: int64 */
             object_id: number;
+            /** @description what people call the object; empty where it has no name */
+            name: string;
             cause: string;
             trace: string;
             /** Format: date-time */
@@ -3544,6 +3932,8 @@ export interface components {
             object_id: number;
             sentence: string;
         };
+        /** @enum {string} */
+        RefusalCauseEnum: "bad-code" | "expired-code" | "used-code" | "unknown-model" | "enrolled" | "not-expected" | "retired" | "removed";
         /** @description What cleaning up would put away, and what it would free where all of that went. */
         Rehearsal: {
             images: components["schemas"]["CleaningCandidate"][];
@@ -3564,6 +3954,36 @@ export interface components {
             set_by: string | null;
             /** Format: date-time */
             set_at: string | null;
+        };
+        /** @description `name` is the device's name, typed to confirm. */
+        RemovalBodyRequest: {
+            name: string;
+        };
+        /**
+         * @description What goes with a device: its orders, the rollouts and commands whose counts are without it then, and its
+         *     groups.
+         */
+        RemovalView: {
+            orders: number;
+            rollouts: number;
+            commands: number;
+            groups: number;
+        };
+        /** @description `by` is the device that takes the place: its name or uid, or `id:` and its id. */
+        ReplacementBodyRequest: {
+            by: string;
+        };
+        /**
+         * @description What a replacement does: the name of the old device then, the static groups in which the new one takes its place,
+         *     how many rollouts and commands that are not over name the new one instead, how many orders of the old one are
+         *     withdrawn, and how many it still finishes.
+         */
+        ReplacementView: {
+            old_name: string;
+            groups: components["schemas"]["NamedThing"][];
+            named_in: number;
+            withdrawn: number;
+            finishing: number;
         };
         /** @description A rollout told to its end. */
         ReportView: {
@@ -3714,6 +4134,8 @@ export interface components {
             changes: components["schemas"]["ChangeView"][];
             include: components["schemas"]["NamedThing"][];
             exclude: components["schemas"]["NamedThing"][];
+            include_devices: components["schemas"]["NamedThing"][];
+            include_device_count: number;
             only_rule: string;
             /** Format: time */
             window_start: string | null;
@@ -3755,11 +4177,15 @@ export interface components {
             taken_out: number;
             left_out: number;
             mid_install: number;
+            /** @description devices removed for good since, which no count includes */
+            removed_devices: number;
             errors: components["schemas"]["ErrorCount"][];
             held: components["schemas"]["HeldCount"][];
         };
         /** @description A rollout as it is written down. Times of day are by each device's own clock. */
         RolloutDraftBodyRequest: {
+            /** @description by name or uid */
+            include_devices?: string[];
             changes: components["schemas"]["ChangeBodyRequest"][];
             /** @default false */
             downgrades?: boolean;
@@ -3883,6 +4309,8 @@ export interface components {
             recipe?: components["schemas"]["RecipeEnum"];
             include: number[];
             exclude?: number[];
+            /** @description by name or uid */
+            include_devices?: string[];
             when: components["schemas"]["ScheduleWhenEnum"];
             /** Format: time */
             time_of_day?: string | null;
@@ -3927,6 +4355,7 @@ export interface components {
             quarantined: string;
             include: components["schemas"]["NamedThing"][];
             exclude: components["schemas"]["NamedThing"][];
+            include_device_count: number;
             /** Format: time */
             time_of_day: string | null;
             /** Format: date-time */
@@ -4107,8 +4536,16 @@ export interface components {
             /** Format: date-time */
             since: string | null;
         };
-        /** @enum {string} */
-        TypeEnum: "text" | "choice" | "number" | "yes/no" | "date" | "version";
+        /**
+         * @description What undoing an import does: devices that get back what they had, those removed as nothing was heard of them,
+         *     those that have called since and wait for admission, and those changed since, which keep it from being undone.
+         */
+        UndoingView: {
+            restored: number;
+            removed: number;
+            kept_waiting: number;
+            changed_since: number;
+        };
         /** @description The versions of a model from the oldest to the newest; `newest` is the newest that is approved and current. */
         UpgradePathsView: {
             newest: string;
@@ -4163,6 +4600,20 @@ export interface components {
                 [key: string]: string;
             };
         };
+        /** @description A device that waits for admission. `asked_at` is when it first enrolled. */
+        WaitingDevice: {
+            id: number;
+            name: string;
+            uid: string;
+            serial: string;
+            model: string;
+            site: string | null;
+            tags: string[];
+            /** Format: date-time */
+            asked_at: string | null;
+            /** Format: date-time */
+            last_check_in: string | null;
+        };
         /**
          * @description What a delivery waits for, as a code and in words that follow “waits for”; `until` is when that ends, if it is
          *     known.
@@ -4207,6 +4658,67 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    admissions_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdmissionQueue"];
+                };
+            };
+        };
+    };
+    admissions_dismiss: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                attempt_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    admissions_let_in_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LetInBodyRequest"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     attributes_list: {
         parameters: {
             query?: never;
@@ -4618,6 +5130,147 @@ export interface operations {
             };
         };
     };
+    devices_removal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemovalView"];
+                };
+            };
+        };
+    };
+    devices_remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemovalBodyRequest"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    devices_replace: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer with the consequences only, and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReplacementBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceName"];
+                };
+            };
+        };
+    };
+    devices_replace_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReplacementBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplacementView"];
+                };
+            };
+        };
+    };
+    devices_issue_secret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssuedSecret"];
+                };
+            };
+        };
+    };
+    devices_revoke_secret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     devices_timeline: {
         parameters: {
             query?: never;
@@ -4635,6 +5288,57 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TimelineEntry"][];
+                };
+            };
+        };
+    };
+    devices_add: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer with the consequences only, and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeviceDraftBodyRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceName"];
+                };
+            };
+        };
+    };
+    devices_ask_all_to_report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["EditTargetRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Asked"];
                 };
             };
         };
@@ -4691,6 +5395,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GridBody"];
+                };
+            };
+        };
+    };
+    devices_upcoming: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["EditTargetRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClashRow"][];
                 };
             };
         };
@@ -4871,6 +5598,55 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    facts_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactView"][];
+                };
+            };
+        };
+    };
+    facts_change: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer with the consequences only, and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedFactChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactView"];
+                };
             };
         };
     };
@@ -5594,6 +6370,25 @@ export interface operations {
             };
         };
     };
+    imports_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportListRow"][];
+                };
+            };
+        };
+    };
     imports_create: {
         parameters: {
             query?: never;
@@ -5735,6 +6530,53 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KeptMappingRow"];
+                };
+            };
+        };
+    };
+    imports_undo_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                import_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UndoingView"];
+                };
+            };
+        };
+    };
+    imports_undo: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer with the consequences only, and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
+            path: {
+                import_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UndoingView"];
                 };
             };
         };

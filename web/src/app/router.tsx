@@ -4,6 +4,7 @@ import type { DeliveryFilter, Place } from "@/api/queries";
 import { NewCommand } from "@/rooms/commands/compose";
 import { Commands } from "@/rooms/commands/list";
 import { CommandPage } from "@/rooms/commands/watch";
+import { Admissions } from "@/rooms/fleet/admissions";
 import { DevicePage } from "@/rooms/fleet/device";
 import { Fleet } from "@/rooms/fleet/fleet";
 import { ImportPage } from "@/rooms/fleet/import";
@@ -90,14 +91,17 @@ export const rolloutRoute = createRoute({
     by: text(search.by) as Place | undefined,
   }),
 });
-/** A new rollout may start from a group, an image, the rings of a plan's version, or an earlier rollout. Once the server
+/** A new rollout may start from a group, devices that are handed over, an image, the rings of a plan's version, or an earlier rollout. Once the server
  * keeps it, `draft` says as which. */
 export const newRolloutRoute = createRoute({
   getParentRoute: () => root,
   path: "/rollouts/new",
   component: NewRollout,
-  validateSearch: (search): { group?: number; image?: number; plan?: number; like?: number; draft?: number } => ({
+  validateSearch: (
+    search,
+  ): { group?: number; devices?: string; image?: number; plan?: number; like?: number; draft?: number } => ({
     group: whole(search.group),
+    devices: word(search.devices),
     image: whole(search.image),
     plan: whole(search.plan),
     like: whole(search.like),
@@ -114,6 +118,13 @@ export const compareRoute = createRoute({
   path: "/rollouts/compare",
   component: Compare,
   validateSearch: (search): { a?: number; b?: number } => ({ a: whole(search.a), b: whole(search.b) }),
+});
+/** A new command may start from devices that are handed over. */
+export const newCommandRoute = createRoute({
+  getParentRoute: () => root,
+  path: "/commands/new",
+  component: NewCommand,
+  validateSearch: (search): { devices?: string } => ({ devices: word(search.devices) }),
 });
 export const commandRoute = createRoute({
   getParentRoute: () => root,
@@ -148,7 +159,8 @@ const tree = root.addChildren([
   rolloutRoute,
   reportRoute,
   route("/commands", Commands),
-  route("/commands/new", NewCommand),
+  newCommandRoute,
+  route("/admissions", Admissions),
   commandRoute,
   overlapsRoute,
   libraryRoute,

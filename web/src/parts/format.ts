@@ -74,3 +74,9 @@ export function inWords(value: unknown): string {
   if (value === null || value === undefined) return "";
   return typeof value === "boolean" ? (value ? "yes" : "no") : String(value);
 }
+
+/** A length of time that repeats: “every 15 min”. */
+export function everyWords(seconds: number): string {
+  if (seconds % 3600 === 0) return `every ${seconds / 3600} h`;
+  return seconds % 60 === 0 ? `every ${seconds / 60} min` : `every ${seconds} s`;
+}

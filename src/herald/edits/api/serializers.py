@@ -115,7 +115,7 @@ class AttributeRow(serializers.Serializer[Any]):
     groups = NamedThing(many=True)
 
 
-ATTRIBUTE_TYPES = [t.value for t in PROPERTY_TYPES]
+ATTRIBUTE_TYPES = [(t.value, t.value) for t in PROPERTY_TYPES]
 
 
 class AttributeDraft(Strict):

@@ -65,6 +65,7 @@ class DeviceDetail(DeviceRow):
 
     family = serializers.CharField(source="model.family")
     groups = serializers.SerializerMethodField()
+    has_secret = serializers.SerializerMethodField()
     next_check_in = serializers.SerializerMethodField()
 
     class Meta(DeviceRow.Meta):
@@ -81,6 +82,7 @@ class DeviceDetail(DeviceRow):
             "first_seen",
             "check_in_interval_seconds",
             "own_time_zone",
+            "has_secret",
             "next_check_in",
             "groups",
         )
@@ -92,6 +94,9 @@ class DeviceDetail(DeviceRow):
             {"id": m.group_id, "name": m.group.name, "since": m.since, "cause": m.cause, "rule": m.group.rule}
             for m in memberships
         ]
+
+    def get_has_secret(self, device: Device) -> bool:
+        return device.secret_hash is not None
 
     @extend_schema_field(serializers.DateTimeField(allow_null=True))
     def get_next_check_in(self, device: Device) -> str | None:

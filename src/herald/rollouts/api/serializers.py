@@ -180,7 +180,7 @@ class RolloutDetail(RolloutRow):
     changes = ChangeView(many=True)
     include = NamedThing(many=True)
     exclude = NamedThing(many=True)
-    include_devices = NamedThing(many=True, help_text="devices that are named; all of a draft, the first otherwise")
+    include_devices = NamedThing(many=True)
     include_device_count = serializers.IntegerField()
     only_rule = serializers.CharField()
     window_start = serializers.TimeField(allow_null=True)

@@ -5,11 +5,14 @@ import { DateTime } from "luxon";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
+import { handedOver } from "@/api/handed-over";
 import { groups as groupsQuery } from "@/api/queries";
 import { useClock } from "@/app/clock";
+import { newCommandRoute } from "@/app/router";
 import { Conflicts } from "@/parts/conflicts";
 import { Button, Card, Labelled, Picker, Problem } from "@/parts/controls";
 import { city, count, counted } from "@/parts/format";
+import { audienceWords, NamedDevices } from "@/parts/named-devices";
 import { Sentence } from "@/parts/sentence";
 import { isCount, TypedCount } from "@/parts/typed-count";
 import { useDebounced } from "@/parts/use-debounced";
@@ -22,6 +25,7 @@ const START: Draft = {
   recipe: "restart",
   include: [],
   exclude: [],
+  include_devices: [],
   when: "daily",
   time_of_day: "05:30",
   spread_minutes: 20,
@@ -30,10 +34,13 @@ const START: Draft = {
   freezes: "wait",
 };
 
+const isForSomebody = (draft: Draft) => draft.include.length + (draft.include_devices ?? []).length > 0;
+
 export function NewCommand() {
   const client = useQueryClient();
   const navigate = useNavigate();
-  const [draft, setDraft] = useState(START);
+  const { devices } = newCommandRoute.useSearch();
+  const [draft, setDraft] = useState<Draft>(() => ({ ...START, include_devices: handedOver(devices) }));
   const [open, setOpen] = useState("audience");
   const [typed, setTyped] = useState("");
   const { data: groups } = useQuery(groupsQuery);
@@ -41,7 +48,7 @@ export function NewCommand() {
   const preview = useQuery({
     queryKey: ["schedule-preview", settled],
     queryFn: () => body(api.POST("/api/v1/schedules/preview", { body: settled })),
-    enabled: settled.include.length > 0,
+    enabled: isForSomebody(settled),
     retry: false,
     placeholderData: (before) => before,
   });
@@ -53,11 +60,15 @@ export function NewCommand() {
       navigate({ to: "/commands/$id", params: { id: String(saved.id) }, search: {} });
     },
   });
-  const named = (ids: number[]) => ids.map((id) => groups?.find((g) => g.id === id)?.name ?? "").join(" and ");
+  const nameOf = (id: number) => groups?.find((g) => g.id === id)?.name ?? `group ${id}`;
+  const named = (ids: number[]) => ids.map(nameOf).join(" and ");
   const daily = draft.when === "daily";
   const parts = [
     { slot: "", text: "Restart " },
-    { slot: "audience", text: named(draft.include) || "which devices?" },
+    {
+      slot: "audience",
+      text: audienceWords(draft.include.map(nameOf), draft.include_devices ?? []) || "which devices?",
+    },
     { slot: "", text: " " },
     { slot: "exclude", text: draft.exclude?.length ? `without ${named(draft.exclude)}` : "with no exclusions" },
     { slot: "", text: " " },
@@ -77,7 +88,7 @@ export function NewCommand() {
   const asksForCount = !daily && preview.data?.harm !== "gentle";
   const settledNow = settled === draft && preview.data !== undefined && !preview.isPlaceholderData;
   const ready =
-    draft.include.length > 0 &&
+    isForSomebody(draft) &&
     !preview.error &&
     (daily || (settledNow && reached > 0 && (!asksForCount || isCount(typed, reached))));
   return (
@@ -101,12 +112,18 @@ export function NewCommand() {
             aside={<Button onClick={() => setOpen("")}>Done</Button>}
           >
             {open === "audience" && (
-              <Picker
-                label="Groups"
-                options={options}
-                chosen={draft.include}
-                onChange={(include) => setDraft({ ...draft, include })}
-              />
+              <>
+                <Picker
+                  label="Groups"
+                  options={options}
+                  chosen={draft.include}
+                  onChange={(include) => setDraft({ ...draft, include })}
+                />
+                <NamedDevices
+                  devices={draft.include_devices ?? []}
+                  onChange={(include_devices) => setDraft({ ...draft, include_devices })}
+                />
+              </>
             )}
             {open === "exclude" && (
               <Picker
@@ -199,9 +216,11 @@ export function NewCommand() {
       </div>
       <aside className="overflow-auto border-rule border-l bg-side px-4 py-4" aria-label="Next firings">
         <h2 className="text-[1.1rem]">Next firings</h2>
-        {draft.include.length === 0 && <p className="text-soft">Choose an audience first; no group is nobody.</p>}
+        {!isForSomebody(draft) && (
+          <p className="text-soft">Choose an audience first; no group and no device is nobody.</p>
+        )}
         <Problem error={preview.error} />
-        {preview.data && draft.include.length > 0 && (
+        {preview.data && isForSomebody(draft) && (
           <Firings data={preview.data} daily={daily} freezes={draft.freezes ?? "wait"} />
         )}
         <hr className="my-4 border-rule" />

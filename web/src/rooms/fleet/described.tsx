@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "@/api/client";
 import { attributes as attributesQuery, custodians as custodiansQuery, sites as sitesQuery } from "@/api/queries";
 import { Card } from "@/parts/controls";
-import { inWords } from "@/parts/format";
+import { everyWords, inWords } from "@/parts/format";
 import { Pairs } from "@/parts/pairs";
 import { TagList } from "@/parts/tag-list";
 import { InPlace } from "./in-place";
@@ -26,7 +26,7 @@ export function Described({ device }: { device: Device }) {
     });
   };
   return (
-    <Card title="Described" aside="press a value to change it">
+    <Card title="Attributes" aside="press a value to change it">
       <Pairs
         rows={[
           [
@@ -62,6 +62,33 @@ export function Described({ device }: { device: Device }) {
               shown={device.custodian ?? none}
               choices={custodians?.map((c) => c.name) ?? []}
               request={(custodian) => about({ custodian })}
+            />,
+          ],
+          [
+            "Time zone",
+            <InPlace
+              key="zone"
+              label="Time zone"
+              field="time_zone"
+              value={device.own_time_zone}
+              shown={
+                <>
+                  {device.time_zone}
+                  <span className="text-soft">{device.own_time_zone ? ", its own" : ", of its site"}</span>
+                </>
+              }
+              request={(zone) => about({ own_time_zone: zone })}
+            />,
+          ],
+          [
+            "Check-in interval",
+            <InPlace
+              key="interval"
+              label="Check-in interval in seconds"
+              field=""
+              value={String(device.check_in_interval_seconds)}
+              shown={everyWords(device.check_in_interval_seconds)}
+              request={(seconds) => about({ interval: Math.trunc(Number(seconds)) || 0 })}
             />,
           ],
           ...(attributes ?? []).map((a): [string, React.ReactNode] => [

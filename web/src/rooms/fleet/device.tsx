@@ -13,15 +13,26 @@ import { Pairs } from "@/parts/pairs";
 import { IN_HAND, LOOK } from "@/parts/phases";
 import { Timeline } from "@/parts/timeline";
 import { Described } from "./described";
+import { DeviceActions } from "./device-actions";
 import { EditPanel } from "./edit-panel";
 import { Facts } from "./facts";
+import { type OneDeviceAct, OneDeviceDialog, OneDeviceItems } from "./one-device-acts";
+import { Upcoming } from "./upcoming";
 import { Why } from "./why";
+
+/** When it is expected to call, or since when it is overdue; a moment that is past is not *next*. */
+function nextCheckIn(at: string | null | undefined, now: Date): string {
+  if (!at) return "unknown";
+  const late = now.getTime() - new Date(at).getTime();
+  return late > 0 ? `overdue, expected ${relative(at, now)}` : `expected ${relative(at, now)}`;
+}
 
 export function DevicePage() {
   const { name } = deviceRoute.useParams();
   const { now, zone } = useClock();
   const { data: d, error } = useQuery(deviceQuery(name));
   const [editing, setEditing] = useState(false);
+  const [act, setAct] = useState<OneDeviceAct | null>(null);
   const orders = useQuery(deviceOrders(name));
   const timeline = useQuery(deviceTimeline(name));
   if (error && !d)
@@ -37,8 +48,14 @@ export function DevicePage() {
     <div className="h-full overflow-auto px-5 py-4">
       <div className="flex items-start justify-between">
         <h1 className="text-2xl">{d.name}</h1>
-        <Button onClick={() => setEditing(true)}>Edit…</Button>
+        <div className="flex gap-2">
+          <Button onClick={() => setEditing(true)}>Edit…</Button>
+          <DeviceActions devices={[d.name]} label="Actions">
+            <OneDeviceItems device={d} onChoose={setAct} />
+          </DeviceActions>
+        </div>
       </div>
+      {act && <OneDeviceDialog device={d} act={act} onClose={() => setAct(null)} />}
       <Modal open={editing} onClose={() => setEditing(false)} title={`Edit ${d.name}`}>
         <EditPanel target={{ devices: [d.name], rule: "" }} onDone={() => setEditing(false)} />
       </Modal>
@@ -58,7 +75,7 @@ export function DevicePage() {
                   </strong>,
                 ],
                 [
-                  "Maker's id",
+                  "UID",
                   <span key="u" className="font-mono">
                     {d.uid}
                   </span>,
@@ -72,7 +89,7 @@ export function DevicePage() {
                 ["Admission", d.admission],
                 ["Presence", d.presence],
                 [
-                  "Called",
+                  "Last check-in",
                   d.last_check_in ? (
                     <span key="c" title={fullInstant(d.last_check_in, zone)}>
                       {relative(d.last_check_in, now)}
@@ -81,7 +98,8 @@ export function DevicePage() {
                     "never"
                   ),
                 ],
-                ["Next call expected", d.next_check_in ? relative(d.next_check_in, now) : "unknown"],
+                ["Next check-in", nextCheckIn(d.next_check_in, now)],
+                ["Secret", d.has_secret ? "issued" : "none: it has not enrolled"],
                 ["Health", d.healthy ? "good" : d.fault || "reports a fault"],
               ]}
             />
@@ -89,7 +107,7 @@ export function DevicePage() {
           <Described device={d} />
         </div>
         <div className="space-y-4">
-          <Card title="In hand">
+          <Card title="Current order">
             {inHand ? (
               <p className="flex items-start gap-2">
                 <span className="pt-1">
@@ -106,6 +124,7 @@ export function DevicePage() {
               <p className="text-soft">Nothing. It has no order to carry out now.</p>
             )}
           </Card>
+          <Upcoming device={d.name} />
           <Card title="Orders">
             <ul className="space-y-2">
               {orders.data?.slice(0, 14).map((o) => (
@@ -145,7 +164,7 @@ export function DevicePage() {
           <Why device={d} />
           <Facts device={d} />
         </div>
-        <Card title="Its story">
+        <Card title="History">
           <Timeline entries={timeline.data ?? []} showDevice={false} />
         </Card>
       </div>

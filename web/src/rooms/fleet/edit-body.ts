@@ -8,6 +8,8 @@ export const ACTS = {
   clear: "Clear an attribute",
   site: "Move to a site",
   custodian: "Give to a custodian",
+  zone: "Set the time zone",
+  interval: "Set the check-in interval",
   retire: "Retire, or refuse",
   admit: "Admit",
 } as const;
@@ -35,6 +37,10 @@ export function editBody(
       return value.trim() ? { ...body, site: value } : null;
     case "custodian":
       return value.trim() ? { ...body, custodian: value } : null;
+    case "zone":
+      return { ...body, own_time_zone: value.trim() };
+    case "interval":
+      return /^\s*\d+\s*$/.test(value) ? { ...body, interval: Number(value) } : null;
     case "retire":
       return { ...body, admission: "retired" };
     case "admit":

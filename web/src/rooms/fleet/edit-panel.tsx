@@ -16,6 +16,18 @@ const FIELD_OF: Partial<Record<Act, string>> = {
   remove_tags: "tag",
   site: "site",
   custodian: "custodian",
+  zone: "time_zone",
+};
+const LABELS: Partial<Record<Act, string>> = {
+  add_tags: "Tags",
+  remove_tags: "Tags",
+  zone: "Time zone",
+  interval: "Seconds between check-ins",
+};
+const HINTS: Partial<Record<Act, string>> = {
+  add_tags: "Several between commas; a new one is made.",
+  zone: "A name like Europe/Madrid; empty takes the zone of each device's site.",
+  interval: "900 is every 15 minutes. A device is late after two, silent after ten and at least 24 hours.",
 };
 
 export function EditPanel({ target, onDone }: { target: Schemas["EditTargetRequest"]; onDone: () => void }) {
@@ -113,12 +125,8 @@ function ValueInput({
 }) {
   const id = useId();
   const { data } = useQuery({ ...valuesQuery(field), enabled: field !== "" });
-  const tags = act === "add_tags" || act === "remove_tags";
   return (
-    <Labelled
-      label={tags ? "Tags" : "Value"}
-      hint={act === "add_tags" ? "Several between commas; a new one is made." : undefined}
-    >
+    <Labelled label={LABELS[act] ?? "Value"} hint={HINTS[act]}>
       <input className="field" list={id} value={value} onChange={(e) => onChange(e.target.value)} />
       <datalist id={id}>
         {data?.map((v) => (

@@ -10,13 +10,14 @@ import { count, counted } from "@/parts/format";
 import { RuleEditor } from "@/parts/rule-editor";
 import { useDebounced } from "@/parts/use-debounced";
 import { useSelection } from "@/parts/use-selection";
+import { AddDevice } from "./add-device";
+import { AdmissionsLink } from "./admissions";
+import { DeviceActions } from "./device-actions";
 import { EditPanel } from "./edit-panel";
 import { Grid } from "./grid";
 import { KeptViews } from "./kept-views";
 import { Columns, Exports } from "./list-tools";
 import { both, narrowed, wordsRule } from "./narrow";
-import { PutInGroup } from "./put-in-group";
-import { RollOutTo } from "./roll-out-to";
 import { Values } from "./values";
 
 const SIDE_FIELDS = ["model", "site", "uplink", "tag", "power", "presence"];
@@ -123,9 +124,12 @@ export function Fleet() {
             </Button>
           )}
           {selection.chosen.size > 0 && (
-            <PutInGroup devices={[...selection.chosen.values()]} onDone={selection.clear} />
+            <DeviceActions
+              devices={[...selection.chosen.values()]}
+              label={`Act on ${count(selection.chosen.size)} chosen`}
+              onDone={selection.clear}
+            />
           )}
-          {selection.chosen.size > 0 && <RollOutTo devices={[...selection.chosen.values()]} />}
           <Button kind="quiet" disabled={!total || !!devices.error} onClick={() => selection.edit("all")}>
             Edit all {count(total)}…
           </Button>
@@ -137,9 +141,11 @@ export function Fleet() {
           <Button kind="quiet" onClick={() => go({ grid: row ? undefined : "site,firmware" })}>
             {row ? "Hide the grid" : "Grid"}
           </Button>
+          <AddDevice />
           <Link to="/import/$id" params={{ id: "new" }} className="slot font-semibold">
-            Bring in
+            Import
           </Link>
+          <AdmissionsLink />
           <Columns chosen={columns} onChange={(c) => go({ columns: c.join(",") || undefined })} />
           <Exports among={among} order={order} columns={columns} />
         </div>

@@ -8,16 +8,27 @@ import { attributes as attributesQuery, broughtIn, keptMappings } from "@/api/qu
 import { importRoute } from "@/app/router";
 import { Bar, Button, Card, Confirm, Problem } from "@/parts/controls";
 import { count, counted } from "@/parts/format";
+import { RecentImports, STATES, UndoImport } from "./recent-imports";
 
 type Import = Schemas["ImportRow"];
-const OWN_FIELDS = ["uid", "name", "serial", "model", "hardware", "site", "custodian", "tag", "admission"];
+const OWN_FIELDS = [
+  ...["uid", "name", "serial", "model", "hardware", "site", "custodian", "tag", "admission"],
+  ...["own_time_zone", "check_in_interval"],
+];
 
 export function ImportPage() {
   const { id } = importRoute.useParams();
   return (
     <div className="h-full overflow-auto px-5 py-4">
-      <h1 className="mb-3 text-2xl">Bring devices in</h1>
-      {id === "new" ? <Choose /> : <Brought id={Number(id)} />}
+      <h1 className="mb-3 text-2xl">Import devices</h1>
+      {id === "new" ? (
+        <div className="max-w-[76rem] space-y-4">
+          <Choose />
+          <RecentImports />
+        </div>
+      ) : (
+        <Brought id={Number(id)} />
+      )}
     </div>
   );
 }
@@ -51,7 +62,7 @@ function Choose() {
         <Link to="/library" search={{ shelf: "attributes" }} className="slot">
           attribute
         </Link>
-        . A file taken away from the fleet view can be brought in again.
+        . A file exported from Fleet can be imported again.
       </p>
       <input
         type="file"
@@ -104,7 +115,7 @@ function Outcome({ data }: { data: Import }) {
     ["wrong", data.wrong_count, data.wrong_count ? "text-brick" : "text-soft"],
   ];
   return (
-    <Card title={data.file_name} aside={SAYS[data.state]}>
+    <Card title={data.file_name} aside={STATES[data.state]}>
       {data.state === "checking" ? (
         <p aria-live="polite">Being checked…</p>
       ) : (
@@ -120,8 +131,9 @@ function Outcome({ data }: { data: Import }) {
           <p className="mb-3 text-soft" aria-live="polite">
             {data.state === "checked" && `${counted(data.row_count, "row")} were checked; nothing is written yet.`}
             {data.state === "done" && `${counted(data.written_count, "device")} written.`}
+            {data.state === "undone" && "Undone: its devices are as they were before."}
             {data.state === "cancelled" && `Cancelled; ${counted(data.written_count, "device")} had been written.`}
-            {data.state === "failed" && `It came to nothing: ${data.reason}`}
+            {data.state === "failed" && `Failed: ${data.reason}`}
           </p>
         </>
       )}
@@ -170,19 +182,11 @@ function Outcome({ data }: { data: Import }) {
             To the fleet
           </Link>
         )}
+        <UndoImport id={data.id} state={data.state} written={data.written_count} />
       </div>
     </Card>
   );
 }
-
-const SAYS: Record<string, string> = {
-  checking: "being checked",
-  checked: "waits for you",
-  applying: "being written",
-  done: "done",
-  cancelled: "cancelled",
-  failed: "failed",
-};
 
 function WrongRows({ data }: { data: Import }) {
   return (

@@ -63,7 +63,7 @@ function Editing({
 }) {
   const id = useId();
   const [typed, setTyped] = useState(value);
-  const known = useQuery({ ...valuesQuery(field), enabled: !choices });
+  const known = useQuery({ ...valuesQuery(field), enabled: !choices && field !== "" });
   const wanted = typed.trim() === value ? null : request(typed.trim());
   const { told, refusal, apply } = useEdit(wanted, onClose);
   const common = {

@@ -3,6 +3,7 @@ import { Link } from "@tanstack/react-router";
 import { libraryRoute } from "@/app/router";
 import { Attributes } from "./attributes";
 import { Enrolment } from "./enrolment";
+import { Facts } from "./facts";
 import { Freezes } from "./freezes";
 import { Custodians, Models, Sites } from "./ground";
 import { Images } from "./images";
@@ -16,6 +17,7 @@ const SHELVES = {
   plans: "Ring plans",
   freezes: "Freezes",
   attributes: "Attributes",
+  facts: "Facts",
   tags: "Tags",
   sites: "Sites",
   models: "Models",
@@ -49,6 +51,7 @@ export function Library() {
       {shelf === "plans" && <RingPlans />}
       {shelf === "freezes" && <Freezes />}
       {shelf === "attributes" && <Attributes />}
+      {shelf === "facts" && <Facts />}
       {shelf === "tags" && <Tags />}
       {shelf === "sites" && <Sites />}
       {shelf === "models" && <Models />}

@@ -4,6 +4,7 @@ import { Navigate, useNavigate } from "@tanstack/react-router";
 import { useEffect, useRef, useState } from "react";
 import { toast } from "sonner";
 import { ApiError, api, body, type Schemas } from "@/api/client";
+import { handedOver } from "@/api/handed-over";
 import {
   groups as groupsQuery,
   images as imagesQuery,
@@ -12,6 +13,7 @@ import {
 } from "@/api/queries";
 import { newRolloutRoute } from "@/app/router";
 import { Button, Confirm, Problem } from "@/parts/controls";
+import { audienceWords } from "@/parts/named-devices";
 import { Sentence } from "@/parts/sentence";
 import { useDebounced } from "@/parts/use-debounced";
 import { Consequences } from "./consequences";
@@ -43,16 +45,17 @@ export function NewRollout() {
 
 /** What a new rollout starts from; null until that is known. */
 function startOf(
-  from: { group?: number; image?: number; plan?: number; like?: number },
+  from: { group?: number; devices?: string; image?: number; plan?: number; like?: number },
   like: Schemas["RolloutDetail"] | undefined,
   plans: Schemas["PlanRow"][] | undefined,
 ): Draft | null {
   if (from.like !== undefined) return like ? again(like) : null;
   if (from.plan !== undefined) {
     const rings = plans?.flatMap((p) => p.versions).find((v) => v.id === from.plan);
-    return rings ? startingWith({ ...from, rings }) : null;
+    return rings ? startingWith({ group: from.group, image: from.image, rings }) : null;
   }
-  if (from.group !== undefined || from.image !== undefined) return startingWith(from);
+  if (from.group !== undefined || from.image !== undefined || from.devices !== undefined)
+    return startingWith({ ...from, devices: handedOver(from.devices) });
   const kept = localStorage.getItem(KEPT);
   return kept ? { ...EMPTY, ...JSON.parse(kept) } : EMPTY;
 }
@@ -117,7 +120,7 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
   const sentence = sentenceOf(draft, {
     target: targetWords(draft.changes, (id) => images?.find((i) => i.id === id)?.name ?? `image ${id}`),
     putsBack,
-    include: named(draft.include),
+    include: audienceWords(named(draft.include), draft.include_devices ?? []),
     exclude: named(draft.exclude ?? []),
   });
   const refused = keep.error instanceof ApiError ? keep.error : null;

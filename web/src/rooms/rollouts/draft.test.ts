@@ -14,7 +14,7 @@ import {
 
 describe("missing", () => {
   it("names what an empty draft lacks", () => {
-    expect(missing(EMPTY)).toEqual(["a version to bring", "an audience; no group is nobody"]);
+    expect(missing(EMPTY)).toEqual(["a version to bring", "an audience; no group and no device is nobody"]);
   });
   it("names rings that do not say whom they take", () => {
     const draft = {
@@ -40,7 +40,7 @@ describe("staging ahead", () => {
   const staged = { ...EMPTY, window_start: "01:00", window_end: "04:00", stage_ahead: true };
   it("is said with its hours, and wants both ends of them", () => {
     const text = (draft: typeof staged) =>
-      sentenceOf(draft, { target: "Sill 5.2.1", include: ["A"], exclude: [] })
+      sentenceOf(draft, { target: "Sill 5.2.1", include: "A", exclude: [] })
         .map((p) => p.text)
         .join("");
     expect(text(staged)).toContain(
@@ -59,8 +59,9 @@ describe("staging ahead", () => {
 describe("a start", () => {
   it("is a group, an image, or both, and lacks the rest", () => {
     expect(startingWith({ group: 3 })).toEqual({ ...EMPTY, include: [3] });
+    expect(startingWith({ devices: ["a", "b"] })).toEqual({ ...EMPTY, include_devices: ["a", "b"] });
     expect(missing(startingWith({ group: 3 }))).toEqual(["a version to bring"]);
-    expect(missing(startingWith({ image: 4 }))).toEqual(["an audience; no group is nobody"]);
+    expect(missing(startingWith({ image: 4 }))).toEqual(["an audience; no group and no device is nobody"]);
     expect(missing(startingWith({ group: 3, image: 4 }))).toEqual([]);
   });
 });
@@ -68,13 +69,13 @@ describe("a start", () => {
 describe("sentenceOf", () => {
   it("reads as one sentence", () => {
     const draft = { ...EMPTY, window_start: "01:00:00", window_end: "04:30:00" };
-    const parts = sentenceOf(draft, { target: "Sill 5.2.1", include: ["Field gateways"], exclude: ["Spares"] });
+    const parts = sentenceOf(draft, { target: "Sill 5.2.1", include: "Field gateways", exclude: ["Spares"] });
     expect(parts.map((p) => p.text).join("")).toBe(
       "Put Sill 5.2.1 on Field gateways without Spares, in 3 rings, daily 01:00–04:30 device time, starts spread over 15 min, stopping at 2% failures",
     );
   });
   it("asks for what is not chosen", () => {
-    const text = sentenceOf(EMPTY, { target: "", include: [], exclude: [] })
+    const text = sentenceOf(EMPTY, { target: "", include: "", exclude: [] })
       .map((p) => p.text)
       .join("");
     expect(text).toContain("which version?");
@@ -103,6 +104,7 @@ describe("the change table", () => {
     expect(targetWords([one, forModel], name)).toBe("Sill 1 and the newest approved");
     expect(targetWords([one, forModel, { choice: "within", within: "5.1" }], name)).toBe("3 versions");
     expect(missing({ ...EMPTY, include: [1], changes: [onSatellite] })).toEqual(["a version to bring"]);
+    expect(missing({ ...EMPTY, include_devices: ["a"], changes: [onSatellite] })).toEqual(["a version to bring"]);
     expect(missing(EMPTY, true)).toEqual([]);
   });
 });

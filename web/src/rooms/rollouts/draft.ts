@@ -9,6 +9,7 @@ export const EMPTY: Draft = {
   changes: [],
   include: [],
   exclude: [],
+  include_devices: [],
   only_rule: "",
   rings: [
     { name: "Canary", kind: "number", number: 12, confirmed_pct: 95, soak_minutes: 60 },
@@ -51,6 +52,7 @@ export function draftOf(rollout: Schemas["RolloutDetail"]): Draft {
     })),
     include: rollout.include.map((g) => g.id),
     exclude: rollout.exclude.map((g) => g.id),
+    include_devices: rollout.include_devices.map((d) => d.name),
     only_rule: rollout.only_rule,
     rings: rollout.rings.map((r) => ({
       name: r.name,
@@ -101,10 +103,12 @@ export const atAnyHour = (draft: Draft): Draft => ({
 /** A draft that begins with a group, an image or kept rings. */
 export function startingWith({
   group,
+  devices = [],
   image,
   rings,
 }: {
   group?: number;
+  devices?: string[];
   image?: number;
   rings?: Schemas["PlanVersionRow"];
 }): Draft {
@@ -112,6 +116,7 @@ export function startingWith({
     ...EMPTY,
     ...(rings ? { rings: rings.rings, plan_version_id: rings.id } : {}),
     include: group === undefined ? [] : [group],
+    include_devices: devices,
     changes: image === undefined ? [] : [{ choice: "image", image_id: image }],
   };
 }
@@ -127,7 +132,8 @@ export const again = (rollout: Schemas["RolloutDetail"]): Draft => ({
 export function missing(draft: Draft, putsBack = false): string[] {
   const gaps: string[] = [];
   if (!putsBack && !draft.changes.some((c) => c.choice !== "leave_out")) gaps.push("a version to bring");
-  if (!putsBack && draft.include.length === 0) gaps.push("an audience; no group is nobody");
+  if (!putsBack && draft.include.length + (draft.include_devices ?? []).length === 0)
+    gaps.push("an audience; no group and no device is nobody");
   if (draft.rings.length === 0) gaps.push("a ring");
   draft.rings.forEach((ring, i) => {
     if (ring.kind === "group" && !ring.group_id) gaps.push(`the group of ring ${i + 1}`);
@@ -144,7 +150,7 @@ export function missing(draft: Draft, putsBack = false): string[] {
 /** The sentence while nothing is kept on the server yet. */
 export function sentenceOf(
   draft: Draft,
-  names: { target: string; include: string[]; exclude: string[]; putsBack?: number | null },
+  names: { target: string; include: string; exclude: string[]; putsBack?: number | null },
 ): Schemas["SentencePart"][] {
   const word = (text: string) => ({ slot: "", text });
   const slot = (name: string, text: string) => ({ slot: name, text });
@@ -165,7 +171,7 @@ export function sentenceOf(
           word("Put "),
           slot("change", names.target || "which version?"),
           word(" on "),
-          slot("audience", names.include.join(" and ") || "which devices?"),
+          slot("audience", names.include || "which devices?"),
         ]),
     ...(draft.only_rule ? [word(", only those with "), slot("audience", draft.only_rule)] : []),
     word(" "),

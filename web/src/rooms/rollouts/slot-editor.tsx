@@ -4,6 +4,7 @@ import type { FieldProblem, Schemas } from "@/api/client";
 import { useClock } from "@/app/clock";
 import { Button, Card, Labelled, Picker } from "@/parts/controls";
 import { count } from "@/parts/format";
+import { NamedDevices } from "@/parts/named-devices";
 import { RuleEditor } from "@/parts/rule-editor";
 import { ChangeSlot } from "./change-slot";
 import { atAnyHour, type Draft } from "./draft";
@@ -50,6 +51,12 @@ function GroupsSlot({ slot, draft, onChange, groups, problems }: Props) {
         chosen={draft[field] ?? []}
         onChange={(ids) => onChange({ ...draft, [field]: ids })}
       />
+      {slot === "audience" && (
+        <NamedDevices
+          devices={draft.include_devices ?? []}
+          onChange={(devices) => onChange({ ...draft, include_devices: devices })}
+        />
+      )}
       {slot === "audience" && (
         <div className="mt-3">
           <p className="mb-1 font-semibold text-soft">Of these only those that also match</p>

@@ -1,4 +1,4 @@
-/** Putting the chosen devices into a group that is picked by hand, or into a new one. */
+/** Adding devices to a static group, or to a new one. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
@@ -8,28 +8,15 @@ import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { count, counted } from "@/parts/format";
 import { toastWith } from "@/parts/toasts";
 
-export function PutInGroup({ devices, onDone }: { devices: string[]; onDone: () => void }) {
-  const [open, setOpen] = useState(false);
-  return (
-    <>
-      <Button kind="quiet" onClick={() => setOpen(true)}>
-        Put in a group…
-      </Button>
-      {open && (
-        <Choose
-          devices={devices}
-          onClose={() => setOpen(false)}
-          onDone={() => {
-            setOpen(false);
-            onDone();
-          }}
-        />
-      )}
-    </>
-  );
-}
-
-function Choose({ devices, onClose, onDone }: { devices: string[]; onClose: () => void; onDone: () => void }) {
+export function AddToGroup({
+  devices,
+  onClose,
+  onDone,
+}: {
+  devices: string[];
+  onClose: () => void;
+  onDone: () => void;
+}) {
   const client = useQueryClient();
   const navigate = useNavigate();
   const { data: groups } = useQuery(groupsQuery);
@@ -53,7 +40,7 @@ function Choose({ devices, onClose, onDone }: { devices: string[]; onClose: () =
     },
     onSuccess: (done) => {
       client.invalidateQueries({ queryKey: ["group"] });
-      toastWith(`${counted(done.joined, "device")} put into “${done.name}”`, "Open it", () =>
+      toastWith(`${counted(done.joined, "device")} added to “${done.name}”`, "Open", () =>
         navigate({ to: "/groups/$id", params: { id: String(done.id) }, search: {} }),
       );
       onDone();
@@ -61,7 +48,7 @@ function Choose({ devices, onClose, onDone }: { devices: string[]; onClose: () =
   });
   const moves = put.error instanceof ApiError && Array.isArray(put.error.body.moves);
   return (
-    <Modal open onClose={onClose} title={`Put ${counted(devices.length, "device")} into a group`}>
+    <Modal open onClose={onClose} title={`Add ${counted(devices.length, "device")} to a group`}>
       <form
         className="space-y-3"
         onSubmit={(e) => {
@@ -69,7 +56,7 @@ function Choose({ devices, onClose, onDone }: { devices: string[]; onClose: () =
           put.mutate(false);
         }}
       >
-        <Labelled label="Group picked by hand">
+        <Labelled label="Static group">
           <select className="field" value={to} onChange={(e) => setTo(e.target.value)}>
             <option value="">choose…</option>
             <option value="new">a new one</option>
@@ -81,16 +68,16 @@ function Choose({ devices, onClose, onDone }: { devices: string[]; onClose: () =
           </select>
         </Labelled>
         {to === "new" && (
-          <Labelled label="Its name">
+          <Labelled label="Name">
             <input className="field" value={name} maxLength={80} onChange={(e) => setName(e.target.value)} />
           </Labelled>
         )}
         <Problem error={put.error} />
         <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Leave it</Button>
+          <Button onClick={onClose}>Cancel</Button>
           {moves && <Button onClick={() => put.mutate(true)}>Move them here</Button>}
           <Button kind="main" type="submit" disabled={!to || (to === "new" && !name.trim()) || put.isPending}>
-            Put them in
+            Add
           </Button>
         </div>
       </form>
