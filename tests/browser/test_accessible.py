@@ -38,6 +38,8 @@ VIEWS = (
     "/library?shelf=sites",
     "/library?shelf=custodians",
     "/library?shelf=enrolment",
+    "/library?shelf=facts",
+    "/admissions",
     "{group}/days",
     "/record",
 )

@@ -15,7 +15,7 @@ def test_a_file_with_wrong_rows_is_mended_and_brought_in(signed_in: Page, runnin
     head = "Device ID;Name;Model;Site;Tags;Crop\n"
     file.write_text(head + "B-1;brought-1;Sill 400;Amber Fold;brought;olive\nB-2;brought-2;Sil 400;;brought;\n")
     page.get_by_role("link", name="Fleet", exact=True).click()
-    page.get_by_role("link", name="Bring in").click()
+    page.get_by_role("link", name="Import", exact=True).click()
     page.get_by_label("File of devices").set_input_files(file)
     expect(page.get_by_text("1 row to mend")).to_be_visible()
     expect(page.get_by_text("there is no model of this name; did you mean Sill 400?")).to_be_visible()

@@ -113,14 +113,21 @@ def test_a_rollout_starts_from_chosen_devices_and_from_kept_rings(signed_in: Pag
     page.goto(f"{running.url}/fleet?rule=family%20%3D%20Vane")
     for name in ("vane-0003", "vane-0004"):
         page.get_by_role("row", name=re.compile(name)).get_by_role("checkbox").check()
-    page.get_by_role("button", name="Roll out to 2 chosen…").click()
-    page.get_by_label("Name of the group").fill("Two masts")
-    page.get_by_role("button", name="Write the rollout").click()
-    expect(page.get_by_role("button", name="Two masts")).to_be_visible()
-    assert [d["name"] for d in running.ask(f"groups/{running.group('Two masts')}/members")["devices"]] == [
-        "vane-0003",
-        "vane-0004",
-    ]
+    page.get_by_role("button", name="Act on 2 chosen").click()
+    page.get_by_role("menuitem", name="Roll out…").click()
+    page.get_by_role("button", name="2 devices").click()
+    named = page.get_by_role("list", name="Devices by name")
+    expect(named.get_by_role("listitem")).to_have_text(["vane-0003×", "vane-0004×"])
+    page.get_by_role("button", name="Remove vane-0004").click()
+    expect(page.get_by_role("button", name="vane-0003", exact=True)).to_be_visible()
+    page.get_by_label("Add a device by name or uid").fill("vane-0005")
+    page.get_by_role("button", name="Add", exact=True).click()
+    page.get_by_role("button", name="which version?").click()
+    page.get_by_role("radio", name=re.compile("The newest approved")).check()
+    draft = running.until("rollouts", lambda rows: rows[0]["audience"] == "2 devices")[0]
+    kept = running.ask(f"rollouts/{draft['id']}")
+    assert [d["name"] for d in kept["include_devices"]] == ["vane-0003", "vane-0005"]
+    running.api("DELETE", f"rollouts/{draft['id']}")
     page.goto(f"{running.url}/library?shelf=plans")
     careful = page.get_by_role("row", name=re.compile("^Careful"))
     careful.get_by_role("button", name="and 1 before").click()

@@ -32,18 +32,20 @@ export function Button({
 }
 
 export function Card({
+  id,
   title,
   aside,
   children,
   className,
 }: {
+  id?: string;
   title?: ReactNode;
   aside?: ReactNode;
   children: ReactNode;
   className?: string;
 }) {
   return (
-    <section className={clsx("rounded-md border border-rule bg-card p-4", className)}>
+    <section id={id} className={clsx("rounded-md border border-rule bg-card p-4", className)}>
       {title && (
         <header className="mb-2 flex items-baseline justify-between gap-4">
           <h2 className="text-[1.05rem]">{title}</h2>

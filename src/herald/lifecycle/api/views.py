@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from django.db.models import F
 from django.shortcuts import get_object_or_404
 from drf_spectacular.utils import extend_schema
 from rest_framework.request import Request
@@ -129,7 +130,7 @@ class DeviceReplaceAction(APIView):
 
 
 class AdmissionQueueView(APIView):
-    """Who waits for admission, and who was refused as it enrolled."""
+    """Who waits for admission, and who was refused as it enrolled; the latest first."""
 
     @extend_schema(operation_id="admissions_list", responses=AdmissionQueue)
     def get(self, request: Request) -> Response:
@@ -140,7 +141,7 @@ class AdmissionQueueView(APIView):
             attempt.device = names.get(attempt.uid)
         body = {
             "waiting_count": waiting.count(),
-            "waiting": waiting.order_by("first_seen", "name")[:SHOWN],
+            "waiting": waiting.order_by(F("first_seen").desc(nulls_last=True), "name")[:SHOWN],
             "attempts": attempts,
         }
         return Response(AdmissionQueue(body).data)

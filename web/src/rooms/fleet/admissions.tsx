@@ -32,9 +32,13 @@ export function Admissions() {
   return (
     <div className="h-full overflow-auto px-5 py-4">
       <h1 className="text-2xl">Admissions</h1>
-      <p className="mb-4 max-w-[70ch] text-soft">
-        A device that enrols with a code that does not admit by itself waits here and gets no orders. Below are devices
-        that were refused, and why.
+      <p className="mb-4 max-w-[80ch] text-soft">
+        A device that enrols with a code that does not admit by itself waits here and gets no orders.{" "}
+        {data && data.attempts.length > 0 && (
+          <a href="#refused" className="slot">
+            {counted(data.attempts.length, "device was", "devices were")} refused
+          </a>
+        )}
       </p>
       <Problem error={error} />
       {!data && !error && <div className="h-24 animate-pulse rounded-md bg-side" aria-hidden />}
@@ -191,7 +195,7 @@ function Attempts({ rows }: { rows: Attempt[] }) {
   const { now, zone } = useClock();
   const [adding, setAdding] = useState<StartsAs | null>(null);
   return (
-    <Card title="Refused" aside={rows.length > 0 && "the latest 500 are kept"}>
+    <Card id="refused" title="Refused" aside={rows.length > 0 && "the latest 500 are kept"}>
       {rows.length === 0 ? (
         <p className="text-soft">No device was refused.</p>
       ) : (

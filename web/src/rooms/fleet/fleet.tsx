@@ -67,8 +67,8 @@ export function Fleet() {
     <div
       className={`grid h-full ${selection.editing ? "grid-cols-[212px_1fr_284px]" : "grid-cols-[212px_1fr]"} max-lg:grid-cols-1`}
     >
-      <aside className="overflow-auto border-rule border-r px-4 py-3 max-lg:hidden" aria-label="Values">
-        <h2 className="mb-2 text-[1.05rem]">Values among these</h2>
+      <aside className="overflow-auto border-rule border-r px-4 py-3 max-lg:hidden" aria-label="Filters">
+        <h2 className="mb-2 text-[1.05rem]">Filters</h2>
         {SIDE_FIELDS.map((f) => (
           <Values key={f} field={f} among={among} onPick={(v) => pick(f, v)} />
         ))}
@@ -135,7 +135,7 @@ export function Fleet() {
           </Button>
           {!devices.error && (
             <Link to="/groups/$id" params={{ id: "new" }} search={{ rule: everything }} className="slot font-semibold">
-              Group these
+              New group from these
             </Link>
           )}
           <Button kind="quiet" onClick={() => go({ grid: row ? undefined : "site,firmware" })}>

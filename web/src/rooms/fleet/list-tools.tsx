@@ -45,7 +45,7 @@ export function Exports({
   };
   return (
     <span className="text-soft">
-      Take away:{" "}
+      Export:{" "}
       <a className="slot" href={address("csv")} download>
         CSV
       </a>{" "}

@@ -31,7 +31,7 @@ export function Facts() {
       {data && data.length > 0 && (
         <ShelfTable heads={HEADS}>
           {data.map((f) => (
-            <tr key={f.key} className="border-rule border-t align-top">
+            <tr key={f.key} className="border-rule border-t">
               <td className="px-3 py-1.5 font-semibold">{f.label || f.key}</td>
               <td className="px-3 py-1.5 font-mono text-xs">{f.key}</td>
               <td className="px-3 py-1.5">
