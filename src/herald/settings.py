@@ -94,6 +94,7 @@ MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "herald.api.security.ContentSecurityPolicy",
+    "herald.api.parameters.DeclaredParameters",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "herald.api.queries.BoundedAddress",
@@ -161,6 +162,10 @@ SPECTACULAR_SETTINGS = {
         "drf_spectacular.hooks.postprocess_schema_enums",
         "herald.api.schema.answers_are_whole",
         "herald.api.schema.membership_is_marked",
+        "herald.api.schema.errors_are_said",
+        "herald.api.schema.types_are_named_once",
+        "herald.api.schema.errors_are_said",
+        "herald.api.schema.types_are_named_once",
     ],
     "ENUM_NAME_OVERRIDES": {
         "PhaseEnum": "herald.deliveries.models.PHASES",

@@ -2,7 +2,7 @@
 
 import pytest
 
-from tests.strict import nothing_hides_in_quarantine  # noqa: F401  an autouse fixture
+from tests.strict import answers_are_documented, nothing_hides_in_quarantine  # noqa: F401  autouse fixtures
 
 
 @pytest.fixture(autouse=True)

@@ -83,11 +83,11 @@ def test_quoted_line_breaks_keep_the_numbers_of_lines() -> None:
     [
         (b"", "x.csv", "empty"),
         (b"uid,uid\n1,2\n", "x.csv", "Two columns"),
-        (b"uid\n1,2\n", "x.csv", "2 cells"),
         (b"\x00\x01\x02", "x.csv", "no text file"),
         (b"PK\x03\x04rubbish", "x.xlsx", "no workbook"),
-        (b'{"uid": 1\n', "x.jsonl", "Line 1 is no JSON"),
-        (b"[1]\n", "x.jsonl", "no JSON object"),
+        (b"uid\n" + b"x" * 1_000_001, "x.csv", "at most 1,000,000"),
+        (b";" * 1_000_001, "x.csv", "at most 1,000,000"),
+        (b"a;" * 201, "x.csv", "more than 200 columns"),
     ],
 )
 def test_what_cannot_be_read_is_said(content: bytes, name: str, says: str) -> None:

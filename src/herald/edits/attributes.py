@@ -13,6 +13,7 @@ from herald.access.models import User
 from herald.api.errors import Conflict, Invalid
 from herald.fleet import editing
 from herald.fleet.models import Device, PropertyDefinition, ReportedFact
+from herald.fleet.properties import count_anew
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.consequences import Agreement, Consequences, consequences_of, require
 from herald.groups.effects import Records, differences, effects_of, groups_reading, rules_naming
@@ -161,7 +162,7 @@ def delete_attribute(key: str, *, actor: User | None, now: datetime) -> None:
             )
         record(now=now, actor=actor, kind="attribute", object_id=known.pk, sentence=f"Deleted the attribute {key}")
         editing.forget_definition(known)
-        ReportedFact.objects.filter(key=key).update(counted_at=None)  # devices may report it, and the key is free now
+        count_anew(key)  # devices may report it, and the key is free now
         notify("fleet")
 
 

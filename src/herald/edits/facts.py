@@ -7,21 +7,20 @@ from typing import Any
 
 import structlog
 from django.db import IntegrityError, transaction
-from django.db.models import Count, F, JSONField, TextField, Value
-from django.db.models.functions import Cast
+from django.db.models import Count, F, Value
 from django.db.utils import InterfaceError, OperationalError
 
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid
-from herald.fleet.editing import fact_sort_keys, replaced_keys, write_definition
+from herald.fleet.editing import fact_sort_keys, write_definition, write_version_keys
 from herald.fleet.models import Device, DeviceChange, PropertyDefinition, ReportedFact
-from herald.fleet.properties import has_value, kind_expression
+from herald.fleet.properties import count_anew, counted_at, has_value, kind_expression, note_keys
 from herald.groups.consequences import Agreement, gated
 from herald.groups.effects import rules_naming
 from herald.groups.rules import check_saved_rules
 from herald.groups.uses import Use
 from herald.live.notify import notify
-from herald.lookups import JsonMember, JsonText
+from herald.lookups import JsonText
 from herald.record.services import record
 from herald_core.facts import FOUND, fits, type_of
 from herald_core.rules import FieldSpec, FieldType
@@ -83,12 +82,8 @@ def _clash(key: str, definition: PropertyDefinition | None) -> str:
 def find_facts(*, now: datetime) -> bool:
     """Count the keys that were never counted, and those whose time has come, and define what is new; whether there was
     anything to do."""
-    for key in (
-        PropertyDefinition.objects.filter(source="fact")
-        .exclude(key__in=ReportedFact.objects.values("key"))
-        .values_list("key", flat=True)
-    ):
-        ReportedFact.objects.get_or_create(key=key, defaults={"first_at": now})
+    defined = PropertyDefinition.objects.filter(source="fact").exclude(key__in=ReportedFact.objects.values("key"))
+    note_keys(list(defined.values_list("key", flat=True)), now)
     waiting = ReportedFact.objects.filter(counted_at=None).order_by("id")
     due = ReportedFact.objects.filter(counted_at__lte=now - EVERY).order_by("counted_at")
     todo = list(waiting.values_list("key", flat=True)) or list(due.values_list("key", flat=True)[:AT_ONCE])
@@ -99,7 +94,7 @@ def find_facts(*, now: datetime) -> bool:
             raise
         except Exception:  # one key must not keep the others from being counted; it is tried again in an hour
             log.exception("fact_not_counted", key=key)
-            ReportedFact.objects.filter(key=key).update(counted_at=now)
+            counted_at(key, now)
     if todo:
         notify("fleet")
     return bool(todo)
@@ -183,11 +178,7 @@ def _write_keys(key: str, ids: Sequence[int], versions: Sequence[str]) -> None:
     for start in range(0, len(ids), CHUNK):
         rows = Device.objects.by_ids(ids[start : start + CHUNK]).order_by("id").select_for_update(no_key=True)
         keys = {str(pk): fact_sort_keys(facts, versions) for pk, facts in rows.values_list("pk", "facts")}
-        Device.objects.by_ids([int(pk) for pk in keys]).update(version_keys=replaced_keys([key], _by_id(keys)))
-
-
-def _by_id(keys: Mapping[str, Any]) -> JsonMember:
-    return JsonMember(Value(dict(keys), JSONField()), Cast(F("id"), TextField()))
+        write_version_keys(key, keys)
 
 
 def change_fact(
@@ -230,7 +221,7 @@ def change_fact(
             DeviceChange.objects.note(having.values_list("pk", flat=True), now)
         sentence = f"Changed the fact {key}"
         record(now=now, actor=actor, kind="fact", object_id=known.pk, sentence=sentence, before=before, after=fields)
-        ReportedFact.objects.filter(key=key).update(counted_at=None)  # what does not fit is another matter now
+        count_anew(key)  # what does not fit is another matter now
     notify("fleet")
     return known
 

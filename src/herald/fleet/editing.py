@@ -107,6 +107,12 @@ def fact_sort_keys(facts: Mapping[str, Any], versions: Collection[str]) -> dict[
     return sort_keys({key: facts[key] for key in versions if fits(facts.get(key), FieldType.VERSION)}, versions)
 
 
+def write_version_keys(key: str, keys: Mapping[str, Mapping[str, str]]) -> None:
+    """Write the sort key of one property of devices; `keys` holds, by the device's id as text, the key or nothing."""
+    now = JsonMember(Value(dict(keys), JSONField()), Cast(F("id"), TextField()))
+    Device.objects.by_ids([int(pk) for pk in keys]).update(version_keys=replaced_keys([key], now))
+
+
 def make_devices(uids: Mapping[str, State], vocabulary: Vocabulary, *, now: datetime) -> None:
     """Make devices known before they first call, by uid, and mark them, so that their groups follow."""
     zones = dict(Site.objects.values_list("id", "time_zone"))

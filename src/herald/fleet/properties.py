@@ -58,5 +58,20 @@ def note_reported(keys: Collection[str], known: Mapping[str, tuple[str, str]], n
     strange = {k for k in keys if known.get(k, ("",))[0] != "fact"}
     if strange:
         noted = set(ReportedFact.objects.values_list("key", flat=True))
-        new = sorted(strange - noted)[: max(0, MOST_KEYS - len(noted))]
-        ReportedFact.objects.bulk_create([ReportedFact(key=k, first_at=now) for k in new], ignore_conflicts=True)
+        note_keys(sorted(strange - noted)[: max(0, MOST_KEYS - len(noted))], now)
+
+
+def note_keys(keys: Collection[str], now: datetime) -> None:
+    """Note keys to be counted; those that are noted already stay as they are."""
+    if keys:
+        ReportedFact.objects.bulk_create([ReportedFact(key=k, first_at=now) for k in keys], ignore_conflicts=True)
+
+
+def count_anew(key: str) -> None:
+    """Have the values under a key counted soon."""
+    counted_at(key, None)
+
+
+def counted_at(key: str, at: datetime | None) -> None:
+    """Note when the values under a key were counted last."""
+    ReportedFact.objects.filter(key=key).update(counted_at=at)

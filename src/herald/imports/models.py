@@ -36,6 +36,10 @@ class Import(models.Model):
     #: what it would do to groups: their ids, and how many devices would join and leave each
     differences = models.JSONField(default=list)
     written_count = models.PositiveIntegerField(default=0)
+    #: rows that were looked at so far, while it is checked
+    checked_count = models.PositiveIntegerField(default=0)
+    #: how often a worker began with what it is at
+    attempts = models.PositiveSmallIntegerField(default=0)
     #: whether one wrong row keeps all others out
     all_or_nothing = models.BooleanField(default=True)
     reason = models.CharField(max_length=300, blank=True)

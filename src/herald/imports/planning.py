@@ -107,7 +107,10 @@ class Planner:
     def plan(self, rows: Sequence[Row]) -> Plan:
         """What these rows would do."""
         plan = Plan(rows=len(rows))
-        read = [(row, *self._read(row)) for row in rows]
+        read = [
+            (row, *self._read(row)) if not row.problem else (row, {}, [self._wrong(row, "", "", row.problem)])
+            for row in rows
+        ]
         self._name_by_serial([values for _, values, wrong in read if not wrong and "uid" not in values])
         for row, values, wrong in read:
             wrong += self._check_uid(row, values, wrong)

@@ -16,13 +16,16 @@ from herald.imports.differences import Differences, read_differences
 from herald.imports.mappings import check_mapping, mapping_for
 from herald.imports.models import Import, ImportedDevice, ImportState, WrongCell
 from herald.imports.planning import Plan, Planner
-from herald.imports.reading import Unreadable, read_rows
+from herald.imports.reading import Unreadable, check_unpacked, is_workbook, read_rows
 from herald.live.notify import notify
+from herald.locks import IMPORT, held_by_me
 from herald.record.services import record
 from herald_core.edits import State
 from herald_core.text import is_storable
 
 MAX_BYTES = 64 * 1024 * 1024
+#: a file that stops the worker so often is given up
+MOST_ATTEMPTS = 3
 
 
 def bring_in(content: bytes, file_name: str, *, actor: User | None, now: datetime) -> Import:
@@ -35,7 +38,14 @@ def bring_in(content: bytes, file_name: str, *, actor: User | None, now: datetim
 
     if len(content) > MAX_BYTES:
         raise Invalid("/file", f"A file has at most {MAX_BYTES // 1024 // 1024} MB; part it in two.")
-    headings = headings_of(content, file_name)
+    headings: list[str] = []
+    if is_workbook(content, file_name):  # its headings are a job's matter: they come only once all of it is unpacked
+        try:
+            check_unpacked(content)
+        except Unreadable as error:
+            raise Invalid("/file", str(error)) from error
+    else:
+        headings = headings_of(content, file_name)
     mapping = mapping_for(headings)
     with transaction.atomic():
         made = Import.objects.create(
@@ -77,39 +87,75 @@ def change_mapping(import_id: int, mapping: Mapping[str, str]) -> Import:
     with transaction.atomic():
         found = _locked(import_id, ImportState.CHECKED)
         found.mapping, found.state = dict(mapping), ImportState.CHECKING
-        found.save(update_fields=["mapping", "state"])
+        found.attempts = found.checked_count = 0
+        found.save(update_fields=["mapping", "state", "attempts", "checked_count"])
         carry_out_check.defer(import_id=found.pk)
     return found
 
 
 def check(import_id: int, *, now: datetime) -> None:
-    """Count what the file would do, also to groups, and keep what is wrong. Writes no device."""
-    found = Import.objects.filter(pk=import_id, state=ImportState.CHECKING).first()
+    """Count what the file would do, also to groups, and keep what is wrong. Writes no device.
+
+    Nothing is done where another worker is at it, or where it was cancelled.
+    """
+    with held_by_me(IMPORT, import_id) as mine:
+        found = _begun(import_id, ImportState.CHECKING) if mine else None
+        if found is not None:
+            _check(found, now)
+
+
+def _begun(import_id: int, state: ImportState) -> Import | None:
+    """The import, if it is in that state and may be tried once more."""
+    found = Import.objects.filter(pk=import_id, state=state).first()
     if found is None:
+        return None
+    found.attempts += 1
+    if found.attempts > MOST_ATTEMPTS:
+        _end(found, ImportState.FAILED, f"A worker stopped {MOST_ATTEMPTS} times while it read this file.")
+        return None
+    found.save(update_fields=["attempts"])
+    return found
+
+
+def _check(found: Import, now: datetime) -> None:
+    try:
+        if not found.headings:
+            found.headings = headings_of(bytes(found.content), found.file_name)
+            found.mapping = mapping_for(found.headings)
+            found.save(update_fields=["headings", "mapping"])
+    except Invalid as error:
+        _end(found, ImportState.FAILED, error.detail)
         return
     total = Plan()
     new = changed = 0
     vocabulary = load_vocabulary()
     planner, differences = Planner(found.mapping, vocabulary), Differences(vocabulary, now)
+    WrongCell.objects.filter(of_import=found).delete()
+    try:
+        for plan in planner.chunks(read_rows(bytes(found.content), found.file_name)):
+            new, changed = new + len(plan.new), changed + len(plan.changed)
+            total.unchanged += plan.unchanged
+            total.wrong_rows += plan.wrong_rows
+            total.rows += plan.rows
+            differences.add(plan)
+            with transaction.atomic():
+                still = Import.objects.filter(pk=found.pk, state=ImportState.CHECKING)
+                if not still.update(checked_count=total.rows):
+                    return  # somebody cancelled it
+                wrong = [WrongCell(of_import=found, **w.__dict__) for w in plan.wrong]
+                WrongCell.objects.bulk_create(wrong, batch_size=2000)
+            notify("import", found.pk)
+    except Unreadable as error:
+        _end(found, ImportState.FAILED, str(error))
+        return
     with transaction.atomic():
-        WrongCell.objects.filter(of_import=found).delete()
-        try:
-            for plan in planner.chunks(read_rows(bytes(found.content), found.file_name)):
-                new, changed = new + len(plan.new), changed + len(plan.changed)
-                total.unchanged += plan.unchanged
-                total.wrong_rows += plan.wrong_rows
-                total.rows += plan.rows
-                differences.add(plan)
-                WrongCell.objects.bulk_create(
-                    [WrongCell(of_import=found, **w.__dict__) for w in plan.wrong], batch_size=2000
-                )
-        except Unreadable as error:
-            _end(found, ImportState.FAILED, str(error))
+        if not Import.objects.select_for_update().filter(pk=found.pk, state=ImportState.CHECKING).exists():
             return
+        found.checked_count = total.rows
         found.row_count, found.new_count, found.changed_count = total.rows, new, changed
         found.unchanged_count, found.wrong_count = total.unchanged, total.wrong_rows
         found.differences = differences.as_json()
-        found.state = ImportState.CHECKED
+        found.state, found.attempts = ImportState.CHECKED, 0
         found.save()
         notify("import", found.pk)
 
@@ -146,17 +192,20 @@ def write(import_id: int, *, now: datetime) -> None:
 
     Rows are planned anew, so a repeat after a crash writes what is left.
     """
-    found = Import.objects.filter(pk=import_id, state=ImportState.APPLYING).first()
-    if found is None:
-        return
-    try:
-        if found.all_or_nothing:
-            with transaction.atomic():
+    with held_by_me(IMPORT, import_id) as mine:
+        found = _begun(import_id, ImportState.APPLYING) if mine else None
+        if found is None:
+            return
+        try:
+            if found.all_or_nothing:
+                with transaction.atomic():
+                    _write_chunks(found, now)
+            else:
                 _write_chunks(found, now)
-        else:
-            _write_chunks(found, now)
-    except _CancelledError:
-        return
+        except _CancelledError:
+            return
+        except Unreadable as error:
+            _end(found, ImportState.FAILED, str(error))
 
 
 class _CancelledError(Exception):
@@ -219,8 +268,11 @@ def cancel(import_id: int, *, actor: User | None, now: datetime) -> Import:
 
 
 def fail(import_id: int, reason: str) -> None:
-    """Note why an import came to nothing."""
-    _end(Import.objects.get(pk=import_id), ImportState.FAILED, reason)
+    """Note why an import failed, unless it has ended meanwhile."""
+    with transaction.atomic():
+        found = Import.objects.select_for_update().get(pk=import_id)
+        if found.state in (ImportState.CHECKING, ImportState.APPLYING):
+            _end(found, ImportState.FAILED, reason)
 
 
 def _end(found: Import, state: ImportState, reason: str) -> None:

@@ -1,23 +1,43 @@
 """Background work of imports."""
 
+from collections.abc import Callable
+from datetime import datetime
+
+import structlog
+from django.db.utils import InterfaceError, OperationalError
 from procrastinate import RetryStrategy
 from procrastinate.contrib.django import app
 
 from herald.api.errors import DomainError
+from herald.attention.quarantine import first_line
 from herald.clock.source import clock
 from herald.imports import services
 
+log = structlog.get_logger()
 
-@app.task(queue="imports", retry=RetryStrategy(max_attempts=2, wait=2))
+
+@app.task(queue="imports", retry=RetryStrategy(max_attempts=5, exponential_wait=2))
 def carry_out_check(import_id: int) -> None:
     """Count what a file would do."""
-    services.check(import_id, now=clock.now())
+    _ending(services.check, import_id)
 
 
-@app.task(queue="imports", retry=RetryStrategy(max_attempts=2, wait=2))
+@app.task(queue="imports", retry=RetryStrategy(max_attempts=5, exponential_wait=2))
 def carry_out_import(import_id: int) -> None:
     """Write an accepted file."""
+    _ending(services.write, import_id)
+
+
+def _ending(work: Callable[..., None], import_id: int) -> None:
+    """Do the work on an import, and let it end with the reason where it fails. What the database is to blame for is
+    tried again."""
+    now: datetime = clock.now()
     try:
-        services.write(import_id, now=clock.now())
+        work(import_id, now=now)
     except DomainError as error:
         services.fail(import_id, error.detail)
+    except (OperationalError, InterfaceError):
+        raise
+    except Exception as error:
+        log.exception("import_failed", import_id=import_id)
+        services.fail(import_id, f"The system failed at it: {first_line(error)}")

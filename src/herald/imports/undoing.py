@@ -10,6 +10,7 @@ from herald.access.models import User
 from herald.api.errors import Conflict
 from herald.fleet.editing import read_states, write_states
 from herald.fleet.models import Admission, Device
+from herald.fleet.registration import delete_devices
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.consequences import Agreement, admission_differences, gated
 from herald.groups.models import GroupMembership
@@ -93,8 +94,7 @@ def undo_import(
             )
             write_states({pk: {**s, "admission": "waiting"} for pk, s in states.items()}, vocabulary, now=now)
         more += GroupMembership.objects.counts_by_group([], plan.remove)
-        for start in range(0, len(plan.remove), CHUNK):
-            Device.objects.by_ids(plan.remove[start : start + CHUNK]).delete()
+        delete_devices(plan.remove)
         found.state = ImportState.UNDONE
         found.save(update_fields=["state"])
         told = plan.told

@@ -14,10 +14,11 @@ from herald.fleet.models import (
     Admission,
     Device,
     DeviceModel,
-    EnrolmentAttempt,
+    RefusalCause,
     RemovedDevice,
     announced_uid,
 )
+from herald.fleet.registration import forget_refusals
 from herald.fleet.vocabulary import attribute_defaults, load_vocabulary
 from herald.groups.consequences import Agreement, gated
 from herald.live.notify import notify
@@ -57,7 +58,7 @@ def add_device(draft: DeviceDraft, *, actor: User | None, now: datetime, agreeme
         ensure_tags(state["tags"])
         make_devices({uid: state}, vocabulary, now=now)
         device = Device.objects.with_names().get(uid=uid)
-        EnrolmentAttempt.objects.filter(uid=uid, cause="not-expected").delete()
+        forget_refusals(uid, RefusalCause.NOT_EXPECTED)
         record(now=now, actor=actor, kind="device", object_id=device.pk, sentence=f"Added {device.name} by hand")
     notify("fleet")
     return device

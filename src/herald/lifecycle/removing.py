@@ -8,7 +8,8 @@ from django.db import transaction
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid
 from herald.deliveries.models import Delivery
-from herald.fleet.models import Admission, Device, EnrolmentAttempt, RemovedDevice
+from herald.fleet.models import Admission, Device, RemovedDevice
+from herald.fleet.registration import forget_removed, remember_removed
 from herald.live.notify import notify
 from herald.record.services import record
 
@@ -50,13 +51,6 @@ def remove_device(device: Device, *, name: str, actor: User | None, now: datetim
             raise Conflict(f"{locked.name} is {locked.get_admission_display().lower()}. Retire it first.")
         told = preview_removal(locked)
         orders = Delivery.objects.filter(device=locked).exclude(rollout=None)
-        RemovedDevice.objects.create(
-            uid=locked.uid,
-            name=locked.name,
-            serial=locked.serial,
-            removed_at=now,
-            rollouts=sorted(set(orders.values_list("rollout_id", flat=True))),
-        )
         sentence = f"Removed {locked.name} for good, with {told.orders} orders of {told.rollouts} rollouts"
         record(
             now=now,
@@ -66,7 +60,7 @@ def remove_device(device: Device, *, name: str, actor: User | None, now: datetim
             sentence=sentence,
             before={"uid": locked.uid, "name": locked.name, "serial": locked.serial},
         )
-        locked.delete()
+        remember_removed(locked, rollouts=set(orders.values_list("rollout_id", flat=True)), now=now)
     notify("fleet")
 
 
@@ -82,5 +76,4 @@ def let_in_again(uid: str, *, actor: User | None, now: datetime) -> None:
             raise Conflict(f"No device with the uid {uid[:80]} was removed.")
         sentence = f"Let {uid} in again, which was removed as {removed.name}"
         record(now=now, actor=actor, kind="device", object_id=0, sentence=sentence)
-        EnrolmentAttempt.objects.filter(uid=uid).delete()
-        removed.delete()
+        forget_removed(removed)

@@ -7,7 +7,8 @@ from django.db import transaction
 
 from herald.access.models import User
 from herald.api.errors import Conflict
-from herald.fleet.models import Admission, Device, EnrolmentAttempt, RefusalCause
+from herald.fleet.models import Admission, Device, RefusalCause
+from herald.fleet.registration import forget_refusals, write_secret
 from herald.fleet.secrets import hash_secret
 from herald.live.notify import notify
 from herald.record.services import record
@@ -40,8 +41,7 @@ def _write(device: Device, secret_hash: str | None, sentence: str, actor: User |
         locked = Device.objects.select_for_update(no_key=True).get(pk=device.pk)
         if locked.admission == Admission.RETIRED:
             raise Conflict(f"{device.name} is retired, so it has no use for a secret. Admit it first.")
-        # what it last said is forgotten too: whatever calls next is believed anew
-        Device.objects.filter(pk=device.pk).update(secret_hash=secret_hash, said_digest=None)
-        EnrolmentAttempt.objects.filter(uid=device.uid, cause=RefusalCause.ENROLLED).delete()
+        write_secret(device, secret_hash)
+        forget_refusals(device.uid, RefusalCause.ENROLLED)
         record(now=now, actor=actor, kind="device", object_id=device.pk, sentence=sentence)
     notify("fleet")

@@ -96,7 +96,7 @@ class SessionView(APIView):
             record(now=clock.now(), actor=user, kind="user", object_id=user.pk, sentence=f"Signed in from {address}")
         return Response(_state(request, user))
 
-    @extend_schema(operation_id="session_sign_out", request=None, responses=SessionState)
+    @extend_schema(operation_id="session_sign_out", request=None, responses={200: SessionState})
     def delete(self, request: Request) -> Response:
         user = request.user
         if isinstance(user, User):

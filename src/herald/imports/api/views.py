@@ -49,6 +49,7 @@ class ImportRow(serializers.ModelSerializer[Import]):
             "mapping",
             "headings",
             "row_count",
+            "checked_count",
             "new_count",
             "changed_count",
             "unchanged_count",

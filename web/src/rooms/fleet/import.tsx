@@ -117,7 +117,9 @@ function Outcome({ data }: { data: Import }) {
   return (
     <Card title={data.file_name} aside={STATES[data.state]}>
       {data.state === "checking" ? (
-        <p aria-live="polite">Being checked…</p>
+        <p aria-live="polite">
+          Checking… {data.checked_count > 0 && `${counted(data.checked_count, "row")} so far. Nothing is written yet.`}
+        </p>
       ) : (
         <>
           <dl className="mb-3 flex gap-8">

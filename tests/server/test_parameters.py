@@ -1,0 +1,73 @@
+"""Query parameters: a call takes those that the OpenAPI document names, and no others."""
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+from django.urls import get_resolver
+from rest_framework.test import APIClient
+
+from herald.api.parameters import declared_by
+from tests.factories import make_device, make_user
+
+pytestmark = pytest.mark.django_db
+ROOT = Path(__file__).parents[2]
+
+
+@pytest.fixture
+def client() -> APIClient:
+    client = APIClient()
+    client.force_authenticate(make_user())
+    return client
+
+
+def test_a_word_that_is_misspelt_is_refused_and_not_passed_over(client: APIClient) -> None:
+    make_device()
+    refused = client.get("/api/v1/devices", {"rul": "family = None"})
+    assert refused.status_code == 422 and refused["Content-Type"] == "application/problem+json"
+    body = refused.json()
+    assert "Did you mean rule?" in body["detail"] and body["errors"][0]["pointer"] == "/rul"
+    assert client.get("/api/v1/now", {"x": "1"}).status_code == 422
+    assert client.post("/api/v1/rules/preview?limit=5", {"rule": "everything"}, format="json").status_code == 422
+
+
+@pytest.mark.parametrize(
+    ("path", "query"),
+    [
+        ("devices", {"limit": "many"}),
+        ("devices", {"limit": "²"}),
+        ("devices", {"limit": "-1"}),
+        ("devices/export", {"as": "pdf"}),
+        ("rollouts/1/forecast", {"failure_pct": "nan"}),
+        ("rollouts/1/breakdown", {"by": "colour"}),
+        ("record", {"before": "9" * 40}),
+    ],
+)
+def test_values_that_do_not_fit_are_refused(client: APIClient, path: str, query: dict[str, str]) -> None:
+    assert client.get(f"/api/v1/{path}", query).status_code == 422
+
+
+def test_what_is_declared_is_what_the_document_says() -> None:
+    document = json.loads((ROOT / "docs" / "openapi.json").read_text())
+    said = {
+        (path.count("{"), call["operationId"]): {p["name"] for p in call.get("parameters", ()) if p["in"] == "query"}
+        for path, calls in document["paths"].items()
+        for call in calls.values()
+    }
+    names = {operation: parameters for (_, operation), parameters in said.items()}
+    checked = 0
+    for pattern in get_resolver().url_patterns:
+        view: Any = getattr(pattern.callback, "cls", None)
+        if view is None or not view.__module__.startswith("herald."):
+            continue
+        for method in ("get", "post", "put", "patch", "delete"):
+            handler = getattr(view, method, None)
+            if handler is None or "schema" not in getattr(handler, "kwargs", {}):
+                continue
+            schema = handler.kwargs["schema"]()
+            schema.view, schema.method = view(), method.upper()
+            schema.view.request, schema.view.kwargs = None, {}
+            assert set(declared_by(view, method.upper())) == names[schema.get_operation_id()], view
+            checked += 1
+    assert checked == len(names)
