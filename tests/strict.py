@@ -50,6 +50,8 @@ def answers_are_documented(monkeypatch: pytest.MonkeyPatch) -> None:
             return answer
         call = (re.sub(r"<[^>]+>", "{}", f"/{route}"), asked["REQUEST_METHOD"].lower())
         said = documented().get(call)
+        if said and asked.get("HTTP_HERALD_DRY_RUN"):
+            said |= {"200"}  # whatever the call itself answers with
         assert said is None or str(answer.status_code) in said, f"{call} answered {answer.status_code}; {sorted(said)}"
         return answer
 

@@ -171,6 +171,14 @@ def stop(data: Data = DEFAULT_DATA) -> None:
 
 
 @app.command()
+def clean() -> None:
+    """Delete what tests and benches keep to be quick the next time; the installation's own data stays."""
+    from herald_launch.testing import clean as remove
+
+    remove()
+
+
+@app.command()
 def status(data: Data = DEFAULT_DATA, as_json: Annotated[bool, typer.Option("--json")] = False) -> None:
     """Say what runs."""
     instance = Instance(data)
@@ -181,7 +189,7 @@ def status(data: Data = DEFAULT_DATA, as_json: Annotated[bool, typer.Option("--j
         "url": f"http://127.0.0.1:{c.port}" if up else None,
         "gateway": f"http://127.0.0.1:{c.gateway_port}" if up else None,
         "answers": up and _answers(f"http://127.0.0.1:{c.port}/api/v1/health"),
-        "database": instance.cluster.url(DATABASE) if instance.cluster.is_up() else None,
+        "database": instance.cluster.address(DATABASE) if instance.cluster.is_up() else None,
         "speed": c.speed,
         "processes": child_pids(instance) if up else {},
         "data": str(instance.folder),

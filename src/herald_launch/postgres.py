@@ -1,7 +1,8 @@
 """A private PostgreSQL cluster on the loopback, in an ignored folder, on a port of its own.
 
-It runs as the user who may: `postgres` where we are root, else ourselves. A cluster that the machine
-has already is left alone. A killed server leaves a pid file behind; it counts only while its pid is a
+It runs as the user who may: `postgres` where we are root, else ourselves. Whoever connects needs the password that is
+kept beside it, which only we can read: other users of the machine reach the loopback as well. A cluster that the
+machine has already is left alone. A killed server leaves a pid file behind; it counts only while its pid is a
 live server of our own folder, so that a reused pid is never signalled.
 """
 
@@ -10,6 +11,7 @@ import fcntl
 import hashlib
 import os
 import pwd
+import secrets
 import shutil
 import signal
 import subprocess
@@ -18,6 +20,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import psycopg
+from psycopg import sql
 
 from herald_launch.install import postgres_bin
 from herald_launch.steps import StepFailed, free_port, say
@@ -52,7 +55,18 @@ class Cluster:
         file = self.folder / "port"
         return int(file.read_text()) if file.exists() and file.read_text().strip() else None
 
+    @property
+    def _password_file(self) -> Path:
+        return self.folder / "password"
+
     def url(self, database: str) -> str:
+        """Where the database is, with the password that opens it."""
+        file = self._password_file
+        password = f":{file.read_text().strip()}" if file.exists() else ""
+        return f"postgres://postgres{password}@127.0.0.1:{self.port}/{database}"
+
+    def address(self, database: str) -> str:
+        """Where the database is, to be shown."""
         return f"postgres://postgres@127.0.0.1:{self.port}/{database}"
 
     def is_up(self) -> bool:
@@ -68,6 +82,7 @@ class Cluster:
         with self._locked():
             self._clear_stale()
             if self.is_up() or self._comes_up():
+                self._ask_for_password()
                 return
             if not (self.data / "PG_VERSION").exists():
                 self._init()
@@ -78,6 +93,7 @@ class Cluster:
                 port = self.port if attempt == 0 and self.port else free_port()
                 if self._try_start(port):
                     (self.folder / "port").write_text(str(port))
+                    self._ask_for_password()
                     return
                 if self._comes_up():  # another was a moment faster
                     return
@@ -98,6 +114,8 @@ class Cluster:
         self.data.mkdir(parents=True)
         self.data.chmod(0o700)
         _own(self.data)
+        self._password_file.unlink(missing_ok=True)
+        self._write_password()
         command = [
             "initdb",
             "-D",
@@ -105,7 +123,8 @@ class Cluster:
             "-U",
             "postgres",
             "-A",
-            "trust",
+            "scram-sha-256",
+            f"--pwfile={self._password_file}",
             "-E",
             "UTF8",
             "--locale=C.UTF-8",
@@ -114,6 +133,28 @@ class Cluster:
         done = self._run(command)
         if done.returncode:
             raise StepFailed(f"initdb failed:\n{done.stdout}")
+
+    def _write_password(self) -> str:
+        """A new password, in a file that only the user who runs the server, and root, can read."""
+        password = secrets.token_urlsafe(24)
+        descriptor = os.open(self._password_file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+        with os.fdopen(descriptor, "w") as file:
+            file.write(password + "\n")
+        _own(self._password_file)
+        return password
+
+    def _ask_for_password(self) -> None:
+        """Have a cluster that was made by an earlier release, and lets in whoever asks, want a password too."""
+        if self._password_file.exists():
+            return
+        with psycopg.connect(self.address("postgres"), autocommit=True) as connection:
+            password = self._write_password()
+            statement = sql.SQL("ALTER ROLE postgres PASSWORD {}").format(sql.Literal(password))
+            connection.execute("SET password_encryption = 'scram-sha-256'")
+            connection.execute(statement)
+            rules = self.data / "pg_hba.conf"
+            rules.write_text("local all all scram-sha-256\nhost all all 127.0.0.1/32 scram-sha-256\n")
+            connection.execute("SELECT pg_reload_conf()")
 
     def _try_start(self, port: int) -> bool:
         options = " ".join(f"-c {s}" for s in (*SETTINGS, *(FAST if self.fast else ())))

@@ -36,16 +36,19 @@ def run_tests(what: str) -> None:
     if what and what not in parts:
         raise StepFailed(f"there is no part called {what}; there are {', '.join(parts)}")
     failed = []
-    for name, part in parts.items():
-        if what in ("", name):
-            started = time.monotonic()
-            say(f"{name}:")
-            try:
-                part()
-            except StepFailed as failure:
-                print(f"herald: {failure}", flush=True)
-                failed.append(name)
-            say(f"{name} took {time.monotonic() - started:.0f} s")
+    try:
+        for name, part in parts.items():
+            if what in ("", name):
+                started = time.monotonic()
+                say(f"{name}:")
+                try:
+                    part()
+                except StepFailed as failure:
+                    print(f"herald: {failure}", flush=True)
+                    failed.append(name)
+                say(f"{name} took {time.monotonic() - started:.0f} s")
+    finally:
+        stop_test_database()
     if failed:
         raise StepFailed(f"failed: {', '.join(failed)}")
     say("all is well")
@@ -97,10 +100,30 @@ def _browser() -> None:
     _pytest("tests/browser", {"HERALD_SECRET_KEY": "tests", "HERALD_DEMO": "1"})
 
 
-def _database() -> dict[str, str]:
+def _cluster() -> Cluster:
     """A cluster for tests, which may lose its data in a crash and is fast for it."""
+    return Cluster(TEST_FOLDER / "postgres", fast=True)
+
+
+def stop_test_database() -> None:
+    """Leave nothing running. The cluster's files stay, so that the next run need not make it anew."""
+    if install.postgres_bin() is not None:
+        _cluster().stop()
+
+
+def clean() -> None:
+    """Delete what tests and benches keep to be quick the next time, also where it lies outside the clone."""
+    for folder in (TEST_FOLDER, ROOT / "var" / "bench"):
+        if install.postgres_bin() is not None:
+            Cluster(folder / "postgres").destroy()
+        shutil.rmtree(folder, ignore_errors=True)
+        say(f"removed {folder.relative_to(ROOT)}")
+
+
+def _database() -> dict[str, str]:
+    """The environment of tests that need a database."""
     install.ensure_postgres()
-    cluster = Cluster(TEST_FOLDER / "postgres", fast=True)
+    cluster = _cluster()
     cluster.start()
     cluster.ensure_database(DATABASE)
     return {

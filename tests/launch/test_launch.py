@@ -91,6 +91,31 @@ def test_the_cluster_is_made_kept_and_started_again(cluster: Cluster) -> None:
     assert ask(cluster, "SELECT to_regclass('kept')") is None
 
 
+def test_nobody_is_let_in_without_the_password_which_others_cannot_read(cluster: Cluster) -> None:
+    cluster.start()
+    file = cluster.folder / "password"
+    assert file.stat().st_mode & 0o077 == 0
+    assert file.read_text().strip() not in cluster.address("postgres")
+    for url in (cluster.address("postgres"), cluster.url("postgres").replace("@", "x@")):
+        with pytest.raises(psycopg.OperationalError, match="password"):
+            psycopg.connect(url, connect_timeout=5)
+    with psycopg.connect(cluster.url("postgres")) as connection:
+        row = connection.execute("SELECT rolpassword FROM pg_authid WHERE rolname = 'postgres'").fetchone()
+        assert row and row[0].startswith("SCRAM-SHA-256$")
+
+
+def test_a_cluster_of_an_earlier_release_wants_a_password_from_its_next_start_on(cluster: Cluster) -> None:
+    cluster.start()
+    rules = cluster.data / "pg_hba.conf"
+    rules.write_text("host all all 127.0.0.1/32 trust\n")
+    cluster.stop()
+    (cluster.folder / "password").unlink()
+    cluster.start()
+    with pytest.raises(psycopg.OperationalError, match="password"):
+        psycopg.connect(cluster.address("postgres"), connect_timeout=5)
+    cluster.ensure_database("herald")
+
+
 def test_a_killed_cluster_starts_again(cluster: Cluster) -> None:
     cluster.start()
     pid = int((cluster.data / "postmaster.pid").read_text().splitlines()[0])

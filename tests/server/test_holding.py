@@ -97,9 +97,11 @@ def test_failures_that_have_nothing_in_common_name_no_cause() -> None:
     rollout = rollout_of(field=60)
     ids = list(Delivery.objects.of_rollout(rollout.pk).values_list("pk", flat=True))
     assert failed_share(rollout, now=NOW).causes == []
-    Delivery.objects.filter(pk__in=ids[:3]).update(phase="failed")
-    Delivery.objects.filter(pk__in=ids[3:50]).update(phase="confirmed")
-    assert failed_share(rollout, now=NOW).causes == []
+    Delivery.objects.filter(pk__in=ids[:3]).update(phase="failed", last_error="flash-verify")
+    Delivery.objects.filter(pk__in=ids[3:4]).update(phase="failed", last_error="no-space")
+    Delivery.objects.filter(pk__in=ids[4:50]).update(phase="confirmed", last_error="no-link")
+    found = failed_share(rollout, now=NOW)
+    assert (found.causes, found.errors) == ([], [("flash-verify", 3), ("no-space", 1)])
 
 
 def test_the_calls_hold_release_and_say_what_is_shared() -> None:
@@ -113,7 +115,7 @@ def test_the_calls_hold_release_and_say_what_is_shared() -> None:
     rows = client.get(f"{url}/deliveries").data["deliveries"]
     assert {r["held"] for r in rows} == {"later"}
     assert client.post(f"{url}/release", {"rule": "everything"}, format="json").data == {"released": 2}
-    assert client.get(f"{url}/shared-by-failed").data == {"failed": 0, "confirmed": 0, "causes": []}
+    assert client.get(f"{url}/shared-by-failed").data == {"failed": 0, "confirmed": 0, "errors": [], "causes": []}
     refused = client.post(f"{url}/hold", {"rule": "tag = lab", "reason": ""}, format="json")
     assert refused.status_code == 422
 

@@ -84,6 +84,7 @@ def test_a_report_adds_up_and_says_what_happened() -> None:
     ]
     (only_ring,) = told["rings"]
     assert (only_ring["devices"], only_ring["confirmed"], only_ring["failed"]) == (6, 3, 1)
+    assert (only_ring["tried"], shown["tried"]) == (4, 4)  # the two that were withdrawn say nothing
     assert (only_ring["first_at"], only_ring["last_at"]) == (NOW + 16 * MINUTE, NOW + 36 * MINUTE)
     assert [(m["share"], m["devices"], m["seconds"]) for m in told["milestones"]] == [
         (0.5, 2, 26 * 60.0),
@@ -119,7 +120,7 @@ def test_counts_by_a_field_add_up_to_the_audience_and_filter_the_devices(client:
     errors = client.get(f"/api/v1/rollouts/{rollout.pk}/breakdown?by=last_error").json()
     assert {r["value"]: r["total"] for r in errors} == {"": 5, "flash-verify": 1}
     refused = client.get(f"/api/v1/rollouts/{rollout.pk}/breakdown?by=colour")
-    assert refused.status_code == 422 and "by site, model" in refused.json()["errors"][0]["message"]
+    assert refused.status_code == 422 and "one of site, model" in refused.json()["errors"][0]["message"]
 
 
 def test_the_report_as_a_file(client: APIClient) -> None:

@@ -179,9 +179,9 @@ def test_plans_and_freezes_are_kept_through_the_api() -> None:
     assert not Group.objects.filter(pk=group.pk).exists()
 
 
-def test_a_nul_in_an_address_is_refused_and_odd_numbers_are_passed_over() -> None:
+def test_a_nul_in_an_address_is_refused_and_so_are_numbers_that_are_none() -> None:
     api = client()
     assert api.get("/api/v1/devices?words=%00").status_code == 422
     rollout = two_rings(make_devices(1))
-    for query in ("cursor=²", "cursor=99999999999999999999", "ring=99999999", "limit=²"):
-        assert api.get(f"/api/v1/rollouts/{rollout.pk}/deliveries?{query}").status_code == 200
+    for query, status in (("cursor=²", 422), ("cursor=99999999999999999999", 422), ("ring=99999999", 200)):
+        assert api.get(f"/api/v1/rollouts/{rollout.pk}/deliveries?{query}").status_code == status

@@ -18,7 +18,7 @@ _HEADERS = (
         "name": DRY_RUN,
         "in": "header",
         "schema": {"type": "boolean"},
-        "description": "Answer with the consequences only, and change nothing.",
+        "description": "Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing.",
     },
 )
 
@@ -112,7 +112,7 @@ def _statuses(path: str, method: str, call: dict[str, Any]) -> list[str]:
     if call["operationId"] not in _OPEN:
         statuses += ["401", "403"]
     if "{" in path:
-        statuses.append("404")
+        statuses += ["404", "409"]
     if method in _WRITES:
         statuses += ["400", "403", "404", "409", "413", "415"]
     return statuses

@@ -105,6 +105,11 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         """All devices that have an order in hand."""
         return set(self.in_hand().order_by().values_list("device_id", flat=True))
 
+    def last_errors(self, rollout_id: int) -> list[tuple[str, int]]:
+        """With which word devices of a rollout failed for good, and how many with each, the commonest first."""
+        failed = self.of_rollout(rollout_id).filter(phase=Phase.FAILED.value).order_by()
+        return list(failed.values_list("last_error").annotate(n=Count("id")).order_by("-n", "last_error"))
+
     def busy_devices(self, device_ids: Collection[int]) -> list[int]:
         """Those of the devices that have an order in hand."""
         return list(self.in_hand().filter(device_id__any=device_ids).values_list("device_id", flat=True))

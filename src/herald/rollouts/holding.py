@@ -111,6 +111,8 @@ class Shared:
 
     failed: int
     confirmed: int
+    #: the last error word of the failed, with how many have it, the commonest first
+    errors: list[tuple[str, int]]
     causes: list[FoundCause]
 
 
@@ -135,6 +137,7 @@ def failed_share(rollout: Rollout, *, now: datetime) -> Shared:
     return Shared(
         failed=failed,
         confirmed=len(ids) - failed,
+        errors=Delivery.objects.last_errors(rollout.pk),
         causes=[
             FoundCause(
                 rule=rule,

@@ -51,6 +51,7 @@ def _row(rollout: Rollout, counts: Mapping[int, PhaseCounts], lost: Mapping[int,
         "phases": dict(phases),
         "rings": rings,
         "total": sum(phases.values()),
+        "tried": sum(ring["tried"] for ring in rings),
         "launched_at": rollout.launched_at,
         "launched_by": str(by) if by else None,
         "created_at": rollout.created_at,
@@ -59,7 +60,8 @@ def _row(rollout: Rollout, counts: Mapping[int, PhaseCounts], lost: Mapping[int,
 
 
 def _ring(rollout: Rollout, ring: Ring, phases: PhaseCounts, lost: int, now: datetime) -> dict[str, Any]:
-    reading = gate_of(rollout, ring, RingCounts.of_phases(phases, lost=lost), now)
+    counts = RingCounts.of_phases(phases, lost=lost)
+    reading = gate_of(rollout, ring, counts, now)
     # nothing of it can move any more, and yet the gate is not met: a person must decide
     over = ring.opened_at is not None and not any(n and p in OPEN for p, n in phases.items())
     share_met = all(c.met for c in reading.criteria if c.name not in ("soak", "approval"))
@@ -76,6 +78,7 @@ def _ring(rollout: Rollout, ring: Ring, phases: PhaseCounts, lost: int, now: dat
         "most_unheard": ring.most_unheard,
         "min_tried": ring.min_tried,
         "lost": lost,
+        "tried": counts.tried,
         "needs_approval": ring.needs_approval,
         "approved_by": str(ring.approved_by) if ring.approved_by else None,
         "opened_at": ring.opened_at,

@@ -20,6 +20,7 @@ from herald.rollouts.offering import AHEAD
 from herald.rollouts.sentence import rollout_sentence
 from herald_core.deliveries import Phase
 from herald_core.preflight import WORDS, Outcome
+from herald_core.rings.gates import RingCounts
 
 #: so much of those that were confirmed; the moments that a report names
 MILESTONES = (0.5, 0.9, 1.0)
@@ -99,6 +100,7 @@ def ring_times(rollout: Rollout) -> list[dict[str, Any]]:
             "devices": sum(phases[ring.pk].values()),
             "confirmed": phases[ring.pk][Phase.CONFIRMED],
             "failed": phases[ring.pk][Phase.FAILED],
+            "tried": RingCounts.of_phases(phases[ring.pk]).tried,
             "opened_at": ring.opened_at,
             "first_at": first_last.get(ring.pk, (None, None))[0],
             "last_at": first_last.get(ring.pk, (None, None))[1],
@@ -197,6 +199,7 @@ def sheets(rollout: Rollout, *, now: datetime) -> list[Table]:
         ("launched", _time(rollout.launched_at)),
         ("launched by", told["rollout"]["launched_by"] or "a script"),
         ("ended", _time(rollout.ended_at)),
+        ("devices tried", told["rollout"]["tried"]),
         *((f"devices {phase}", count) for phase, count in sorted(phases.items())),
         *((row["words"], row["devices"]) for row in told["left_out"]),
         *((f"{m['share']:.0%} of the installs confirmed", _time(m["at"])) for m in told["milestones"]),

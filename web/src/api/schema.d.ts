@@ -3089,6 +3089,11 @@ export interface components {
             error: string;
             text: string;
         };
+        /** @description An error word, and how many devices failed with it. */
+        FailedWith: {
+            error: string;
+            devices: number;
+        };
         /** @description A cause, and how many attempts ended for it. */
         FailureCount: {
             cause: string;
@@ -4063,6 +4068,7 @@ export interface components {
             devices: number;
             confirmed: number;
             failed: number;
+            tried: number;
             /** Format: date-time */
             opened_at: string | null;
             /** Format: date-time */
@@ -4095,6 +4101,8 @@ export interface components {
             most_unheard: number | null;
             min_tried: number | null;
             lost: number;
+            /** @description devices that carried the order out, whichever way it ended */
+            tried: number;
             needs_approval: boolean;
             approved_by: string | null;
             /** Format: date-time */
@@ -4125,6 +4133,8 @@ export interface components {
             quarantined: string;
             rings: components["schemas"]["RingView"][];
             total: number;
+            /** @description devices that carried the order out, whichever way it ended */
+            tried: number;
             /** Format: date-time */
             launched_at: string | null;
             launched_by: string | null;
@@ -4248,6 +4258,8 @@ export interface components {
             quarantined: string;
             rings: components["schemas"]["RingView"][];
             total: number;
+            /** @description devices that carried the order out, whichever way it ended */
+            tried: number;
             /** Format: date-time */
             launched_at: string | null;
             launched_by: string | null;
@@ -4393,10 +4405,14 @@ export interface components {
             /** Format: double */
             in_all: number;
         };
-        /** @description What the failed share with each other and not with the confirmed; no cause is a finding too. */
+        /**
+         * @description What the failed share with each other and not with the confirmed; no cause is a finding too. `errors` are the
+         *     words with which they failed, the commonest first.
+         */
         SharedByFailed: {
             failed: number;
             confirmed: number;
+            errors: components["schemas"]["FailedWith"][];
             causes: components["schemas"]["CauseRow"][];
         };
         /** @description A rule that the failed share: of `tried` devices that it matches `failed` failed. */
@@ -5380,7 +5396,7 @@ export interface operations {
             header?: {
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
-                /** @description Answer with the consequences only, and change nothing. */
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
                 "Herald-Dry-Run"?: boolean;
             };
             path: {
@@ -6416,7 +6432,7 @@ export interface operations {
             header?: {
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
-                /** @description Answer with the consequences only, and change nothing. */
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
                 "Herald-Dry-Run"?: boolean;
             };
             path: {
@@ -6822,6 +6838,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -7044,6 +7069,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -7130,6 +7164,15 @@ export interface operations {
             };
             /** @description What the address names does not exist. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7322,7 +7365,7 @@ export interface operations {
             header?: {
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
-                /** @description Answer with the consequences only, and change nothing. */
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
                 "Herald-Dry-Run"?: boolean;
             };
             path: {
@@ -7890,6 +7933,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -7943,7 +7995,7 @@ export interface operations {
             header?: {
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
-                /** @description Answer with the consequences only, and change nothing. */
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
                 "Herald-Dry-Run"?: boolean;
             };
             path?: never;
@@ -8605,7 +8657,7 @@ export interface operations {
             header?: {
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
-                /** @description Answer with the consequences only, and change nothing. */
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
                 "Herald-Dry-Run"?: boolean;
             };
             path?: never;
@@ -8781,6 +8833,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -8834,7 +8895,7 @@ export interface operations {
             header?: {
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
-                /** @description Answer with the consequences only, and change nothing. */
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
                 "Herald-Dry-Run"?: boolean;
             };
             path: {
@@ -9522,7 +9583,7 @@ export interface operations {
             header?: {
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
-                /** @description Answer with the consequences only, and change nothing. */
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
                 "Herald-Dry-Run"?: boolean;
             };
             path: {
@@ -9782,6 +9843,15 @@ export interface operations {
             };
             /** @description What the address names does not exist. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11125,6 +11195,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -11306,7 +11385,7 @@ export interface operations {
             header?: {
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
-                /** @description Answer with the consequences only, and change nothing. */
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
                 "Herald-Dry-Run"?: boolean;
             };
             path: {
@@ -11484,6 +11563,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -11537,7 +11625,7 @@ export interface operations {
             header?: {
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
-                /** @description Answer with the consequences only, and change nothing. */
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
                 "Herald-Dry-Run"?: boolean;
             };
             path: {
@@ -11675,7 +11763,7 @@ export interface operations {
             header?: {
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
-                /** @description Answer with the consequences only, and change nothing. */
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
                 "Herald-Dry-Run"?: boolean;
             };
             path: {
@@ -11852,6 +11940,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -11905,7 +12002,7 @@ export interface operations {
             header?: {
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
-                /** @description Answer with the consequences only, and change nothing. */
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
                 "Herald-Dry-Run"?: boolean;
             };
             path: {
@@ -12083,6 +12180,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -12174,6 +12280,15 @@ export interface operations {
             };
             /** @description What the address names does not exist. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12898,6 +13013,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -13414,6 +13538,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -13600,7 +13733,7 @@ export interface operations {
             header?: {
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
-                /** @description Answer with the consequences only, and change nothing. */
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
                 "Herald-Dry-Run"?: boolean;
             };
             path: {
@@ -14040,6 +14173,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -14093,7 +14235,7 @@ export interface operations {
             header?: {
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
-                /** @description Answer with the consequences only, and change nothing. */
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
                 "Herald-Dry-Run"?: boolean;
             };
             path: {
@@ -14260,6 +14402,15 @@ export interface operations {
             };
             /** @description What the address names does not exist. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14661,7 +14812,7 @@ export interface operations {
             header?: {
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
-                /** @description Answer with the consequences only, and change nothing. */
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
                 "Herald-Dry-Run"?: boolean;
             };
             path: {
@@ -15364,6 +15515,15 @@ export interface operations {
             };
             /** @description What the address names does not exist. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -16541,6 +16701,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -17426,6 +17595,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -17512,6 +17690,15 @@ export interface operations {
             };
             /** @description What the address names does not exist. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -17626,6 +17813,15 @@ export interface operations {
             };
             /** @description What the address names does not exist. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -17995,6 +18191,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -18081,6 +18286,15 @@ export interface operations {
             };
             /** @description What the address names does not exist. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -18450,6 +18664,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -18669,6 +18892,15 @@ export interface operations {
             };
             /** @description What the address names does not exist. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19160,6 +19392,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -19246,6 +19487,15 @@ export interface operations {
             };
             /** @description What the address names does not exist. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19741,6 +19991,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -19830,6 +20089,15 @@ export interface operations {
             };
             /** @description What the address names does not exist. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -20185,6 +20453,15 @@ export interface operations {
             };
             /** @description What the address names does not exist. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -20806,6 +21083,15 @@ export interface operations {
             };
             /** @description What the address names does not exist. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -21773,6 +22059,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The address is too long. */
             414: {
                 headers: {
@@ -21865,6 +22160,15 @@ export interface operations {
             };
             /** @description What the address names does not exist. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -23130,12 +23434,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description No response body */
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["KeyRow"];
+                };
             };
             /** @description The request is no HTTP or JSON that can be read. */
             400: {
@@ -23594,7 +23899,7 @@ export interface operations {
             header?: {
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
-                /** @description Answer with the consequences only, and change nothing. */
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
                 "Herald-Dry-Run"?: boolean;
             };
             path: {
@@ -24079,7 +24384,7 @@ export interface operations {
             header?: {
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
-                /** @description Answer with the consequences only, and change nothing. */
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
                 "Herald-Dry-Run"?: boolean;
             };
             path: {
@@ -24212,7 +24517,7 @@ export interface operations {
             header?: {
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
-                /** @description Answer with the consequences only, and change nothing. */
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
                 "Herald-Dry-Run"?: boolean;
             };
             path: {
@@ -24988,6 +25293,15 @@ export interface operations {
             };
             /** @description What the address names does not exist. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

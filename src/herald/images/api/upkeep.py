@@ -177,7 +177,7 @@ class KeyView(APIView):
 
     needs = Ability.ADMINISTER
 
-    @extend_schema(operation_id="keys_revoke", responses=KeyRow)
+    @extend_schema(operation_id="keys_revoke", responses={200: KeyRow})
     def delete(self, request: Request, kid: str) -> Response:
         get_object_or_404(SigningKey, pk=kid)
         return Response(KeyRow(releasing.revoke_key(kid, actor=request.user, now=clock.now())).data)

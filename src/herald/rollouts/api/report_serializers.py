@@ -24,6 +24,7 @@ class RingTimes(serializers.Serializer[Any]):
     devices = serializers.IntegerField()
     confirmed = serializers.IntegerField()
     failed = serializers.IntegerField()
+    tried = serializers.IntegerField()
     opened_at = serializers.DateTimeField(allow_null=True)
     first_at = serializers.DateTimeField(allow_null=True)
     last_at = serializers.DateTimeField(allow_null=True)

@@ -45,11 +45,20 @@ class CauseRow(serializers.Serializer[Any]):
     waiting = serializers.IntegerField()
 
 
+class FailedWith(serializers.Serializer[Any]):
+    """An error word, and how many devices failed with it."""
+
+    error = serializers.CharField(source="0")
+    devices = serializers.IntegerField(source="1")
+
+
 class SharedByFailed(serializers.Serializer[Any]):
-    """What the failed share with each other and not with the confirmed; no cause is a finding too."""
+    """What the failed share with each other and not with the confirmed; no cause is a finding too. `errors` are the
+    words with which they failed, the commonest first."""
 
     failed = serializers.IntegerField()
     confirmed = serializers.IntegerField()
+    errors = FailedWith(many=True)
     causes = CauseRow(many=True)
 
 

@@ -84,14 +84,18 @@ function Which({
 
 /** Rows of figures; `better` says which of two numbers is the better one, where one is. */
 function Both({ reports }: { reports: [Report, Report] }) {
-  const share = (r: Report, phase: string) => (r.rollout.total ? (r.rollout.phases[phase] ?? 0) / r.rollout.total : 0);
+  const ofTried = (r: Report, phase: string) => {
+    const n = r.rollout.phases[phase] ?? 0;
+    return r.rollout.tried ? `${count(n)} · ${percent(n / r.rollout.tried)} of those tried` : count(n);
+  };
   const after = (r: Report, at: number) => r.milestones.find((m) => m.share === at)?.seconds ?? null;
   const inTime = (seconds: number | null) => (seconds === null ? "–" : span(seconds));
   const causes = [...new Set(reports.flatMap((r) => r.failures.map((f) => f.cause)))];
   const rows: [string, (r: Report) => ReactNode][] = [
     ["Devices", (r) => count(r.rollout.total)],
-    ["Confirmed", (r) => `${count(r.rollout.phases.confirmed ?? 0)} · ${percent(share(r, "confirmed"))}`],
-    ["Failed", (r) => `${count(r.rollout.phases.failed ?? 0)} · ${percent(share(r, "failed"))}`],
+    ["Tried", (r) => count(r.rollout.tried)],
+    ["Confirmed", (r) => ofTried(r, "confirmed")],
+    ["Failed", (r) => ofTried(r, "failed")],
     ["Rings", (r) => count(r.rings.length)],
     ["Half of the installs confirmed after", (r) => inTime(after(r, 0.5))],
     ["Nine tenths after", (r) => inTime(after(r, 0.9))],

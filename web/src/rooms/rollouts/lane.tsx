@@ -80,9 +80,9 @@ function whom(ring: Schemas["RingView"]): string {
     case "group":
       return `group ${ring.group?.name}`;
     case "share":
-      return `${ring.share_pct} %, drawn evenly`;
+      return `${ring.share_pct}%, drawn`;
     case "number":
-      return "drawn evenly";
+      return "drawn";
     default:
       return "all the rest";
   }

@@ -86,13 +86,25 @@ function Whole({ report }: { report: Report }) {
       </div>
       <Part title="Rings">
         <Rows
-          head={["", "Ring", "Devices", "Confirmed", "Failed", "Opened", "First confirmed", "Last", "Gate met"]}
+          head={[
+            "",
+            "Ring",
+            "Devices",
+            "Tried",
+            "Confirmed",
+            "Failed",
+            "Opened",
+            "First confirmed",
+            "Last",
+            "Gate met",
+          ]}
           rows={report.rings.map((r) => [
             r.position,
             r.name,
             count(r.devices),
+            count(r.tried),
             count(r.confirmed),
-            count(r.failed),
+            r.tried ? `${count(r.failed)} · ${percent(r.failed / r.tried)}` : count(r.failed),
             at(r.opened_at),
             at(r.first_at),
             at(r.last_at),

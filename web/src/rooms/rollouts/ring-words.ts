@@ -9,9 +9,9 @@ export function whom(ring: RingDraft, groups: Schemas["GroupRow"][]): string {
     case "group":
       return `group ${groups.find((g) => g.id === ring.group_id)?.name ?? "?"}`;
     case "share":
-      return `${ring.share_pct} % of those left, drawn evenly by model, uplink, site and version`;
+      return `${ring.share_pct} % of those left, drawn by model, uplink, site and version`;
     case "number":
-      return `${ring.number} devices, drawn evenly by model, uplink, site and version`;
+      return `${ring.number} devices, drawn by model, uplink, site and version`;
     default:
       return "all the rest";
   }

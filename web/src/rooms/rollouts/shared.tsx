@@ -17,9 +17,10 @@ export function Shared({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
   return (
     <Card title="What the failed ones share" aside={counted(failed, "failed", "failed")}>
       <Problem error={error} />
+      {data && data.errors.length > 0 && <Errors failed={data.failed} rows={data.errors} />}
       {data?.causes.length === 0 && (
         <p className="text-soft">
-          No link: nothing that the {count(data.failed)} failed have in common tells them from the{" "}
+          Nothing else links them: nothing that the {count(data.failed)} failed have in common tells them from the{" "}
           {count(data.confirmed)} confirmed.
         </p>
       )}
@@ -59,6 +60,35 @@ export function Shared({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
         />
       )}
     </Card>
+  );
+}
+
+/** With which words they failed: what is known before anything is computed. */
+function Errors({ failed, rows }: { failed: number; rows: Schemas["FailedWith"][] }) {
+  const [first, ...rest] = rows;
+  if (!first) return null;
+  const word = <code className="font-mono">{first.error || "no error word"}</code>;
+  return (
+    <p className="mb-2">
+      {rest.length === 0 ? (
+        <>
+          {failed === 1 ? "It" : `All ${count(failed)}`} failed with {word}.
+        </>
+      ) : (
+        <>
+          <strong>
+            {count(first.devices)} of {count(failed)}
+          </strong>{" "}
+          failed with {word}
+          {rest.slice(0, 3).map((row) => (
+            <span key={row.error}>
+              , {count(row.devices)} with <code className="font-mono">{row.error || "no error word"}</code>
+            </span>
+          ))}
+          .
+        </>
+      )}
+    </p>
   );
 }
 
