@@ -125,7 +125,15 @@ class Device:
             await self._say(order=order["id"], phase="fetching")
             try:
                 await self._gateway.fetch(
-                    self.persona.secret, order, self._rng, slow=slow, spoil=error == "bad-hash", pause=self._pause
+                    self.persona.secret,
+                    order,
+                    self._rng,
+                    slow=slow,
+                    spoil=error == "bad-hash",
+                    model=self.persona.model,
+                    hardware=self.persona.hardware,
+                    firmware=self.persona.firmware,
+                    pause=self._pause,
                 )
             except BadImage as bad:
                 return await self._finish(order, phase="failed", error=bad.word, error_text=str(bad))

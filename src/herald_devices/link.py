@@ -10,6 +10,8 @@ from typing import Any
 import aiohttp
 import jwt
 
+from herald_core.versions import version_key
+
 SLOW_CHUNK_BYTES = 400_000
 FETCH_TRIES = 6
 
@@ -71,6 +73,9 @@ class Gateway:
         *,
         slow: bool,
         spoil: bool,
+        model: str,
+        hardware: str,
+        firmware: str | None,
         pause: Callable[[float], Awaitable[None]],
     ) -> None:
         """Fetch the order's file, resuming where a link breaks, and verify size, hash and signature.
@@ -78,6 +83,7 @@ class Gateway:
         Args:
             slow: fetch in parts, as a poor link does.
             spoil: one bit is lost on the way.
+            model, hardware, firmware: what the device is and runs; the signature must be over an image for it.
             pause: sleeps for so many seconds of the demo's time.
 
         Raises:
@@ -106,7 +112,7 @@ class Gateway:
             raise BadImage("bad-size", f"{got} bytes came, {order['size']} were announced")
         if digest.hexdigest() != order["sha256"]:
             raise BadImage("bad-hash", "the file's SHA-256 is not the announced one")
-        await self._verify(order)
+        await self._verify(order, model, hardware, firmware)
 
     async def _parts(self, secret: str, order: dict[str, Any], got: int, *, slow: bool) -> Any:
         """The bytes of the file from offset `got` on, in pieces."""
@@ -121,15 +127,51 @@ class Gateway:
                     got += len(chunk)
                     yield chunk
 
-    async def _verify(self, order: dict[str, Any]) -> None:
-        """Check the signature over exactly version, size and hash."""
-        kid = jwt.get_unverified_header(order["jws"]).get("kid", "")
-        if kid not in self._keys:
-            async with self._session.get(f"{self._base}/device/v1/keys") as response:
-                self._keys = {k["kid"]: jwt.PyJWK(k).key for k in (await response.json())["keys"]}
-        try:
-            payload = json.loads(jwt.api_jws.decode(order["jws"], self._keys.get(kid, ""), algorithms=["EdDSA"]))
-        except jwt.PyJWTError as error:
-            raise BadImage("bad-signature", str(error)) from error
-        if payload != {"version": order["version"], "size": order["size"], "sha256": order["sha256"]}:
+    async def _verify(self, order: dict[str, Any], model: str, hardware: str, firmware: str | None) -> None:
+        """Check that what is signed is this file, for this device, and that it may go down to it where it is older."""
+        signed = await self._signed(order["jws"])
+        if {k: signed.get(k) for k in ("version", "size", "sha256")} != {
+            k: order[k] for k in ("version", "size", "sha256")
+        }:
             raise BadImage("bad-signature", "the signature is over something else")
+        fits = signed.get("hardware_revisions") or [hardware]
+        if model not in signed.get("models", ()) or hardware not in fits:
+            raise BadImage("wrong-model", f"the image is not for {model} {hardware}")
+        if firmware is not None and version_key(order["version"]) < version_key(firmware):
+            leave = await self._signed(order["downgrade"]) if order.get("downgrade") else {}
+            if leave.get("version") != order["version"]:
+                raise BadImage("downgrade-refused", f"{order['version']} is older than {firmware}")
+
+    async def _signed(self, jws: str) -> dict[str, Any]:
+        """What is signed, by a key that is trusted."""
+        try:
+            kid = jwt.get_unverified_header(jws).get("kid", "")
+            if kid not in self._keys:
+                async with self._session.get(f"{self._base}/device/v1/keys") as response:
+                    self._keys = trusted(self._keys, (await response.json())["keys"])
+            return dict(json.loads(jwt.api_jws.decode(jws, self._keys.get(kid, ""), algorithms=["EdDSA"])))
+        except (jwt.PyJWTError, ValueError) as error:
+            raise BadImage("bad-signature", str(error)) from error
+
+
+def trusted(pinned: dict[str, Any], published: list[dict[str, Any]]) -> dict[str, Any]:
+    """The published keys that a device may trust: those that it trusts already, and those that one of these signed, one
+    after another. The first set that a device ever sees is trusted as it is."""
+    keys = {k["kid"]: jwt.PyJWK(k).key for k in published}
+    if not pinned:
+        return keys
+    known = dict(pinned)
+    for _ in published:  # a key may be signed by one that was itself signed by another
+        for key in published:
+            if key["kid"] not in known and _is_endorsed(key, known):
+                known[key["kid"]] = keys[key["kid"]]
+    return {kid: key for kid, key in known.items() if kid in keys}
+
+
+def _is_endorsed(key: dict[str, Any], known: dict[str, Any]) -> bool:
+    try:
+        by = jwt.get_unverified_header(key.get("endorsement", "")).get("kid", "")
+        content = json.loads(jwt.api_jws.decode(key["endorsement"], known.get(by, ""), algorithms=["EdDSA"]))
+    except (jwt.PyJWTError, ValueError, KeyError):
+        return False
+    return bool(content.get("kid") == key["kid"] and content.get("x") == key.get("x"))

@@ -15,24 +15,27 @@ from aiohttp import web
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from herald_devices.device import Device
-from herald_devices.link import BadImage, Gateway, Retired, Unreachable
+from herald_devices.link import BadImage, Gateway, Retired, Unreachable, trusted
 from herald_devices.manifest import Fault, Persona, load_manifest, strikes
 from herald_devices.memory import Memory
 
 CONTENT = random.Random(1).randbytes(900_000)
 SPEED = 100_000.0
 KEY = Ed25519PrivateKey.generate()
+FITS = {"models": ["Sill 400"], "hardware_revisions": ["B"]}
 
 
 def signed(payload: dict[str, Any], key: Ed25519PrivateKey = KEY) -> str:
     return jwt.api_jws.encode(json.dumps(payload).encode(), key, algorithm="EdDSA", headers={"kid": "k"})
 
 
+PLAIN = {"version": "5.2.1", "size": len(CONTENT), "sha256": hashlib.sha256(CONTENT).hexdigest()}
+
+
 def install(**change: Any) -> dict[str, Any]:
     """An order to install CONTENT as 5.2.1."""
-    payload = {"version": "5.2.1", "size": len(CONTENT), "sha256": hashlib.sha256(CONTENT).hexdigest()}
-    order = {"id": "7.1", "kind": "install", "not_after_seconds": 10**9, "expected_minutes": 10, **payload}
-    return {**order, "jws": signed(payload), **change}
+    order = {"id": "7.1", "kind": "install", "not_after_seconds": 10**9, "expected_minutes": 10, **PLAIN}
+    return {**order, "jws": signed({**PLAIN, **FITS}), **change}
 
 
 def persona(**change: Any) -> Persona:
@@ -194,6 +197,10 @@ def test_a_poor_link_fetches_in_parts(tmp_path: Path) -> None:
         ({"jws": signed({"version": "9", "size": 1, "sha256": "x"})}, "bad-signature"),
         ({"jws": signed({"version": "5.2.1"}, Ed25519PrivateKey.generate())}, "bad-signature"),
         ({"version": "6.6.6"}, "bad-signature"),
+        ({"jws": "no.jws"}, "bad-signature"),
+        ({"jws": signed({**PLAIN, "models": ["Drum P7"], "hardware_revisions": []})}, "wrong-model"),
+        ({"jws": signed({**PLAIN, "models": ["Sill 400"], "hardware_revisions": ["A"]})}, "wrong-model"),
+        ({"jws": signed(PLAIN)}, "wrong-model"),
     ],
 )
 def test_what_is_not_what_was_announced_is_not_installed(tmp_path: Path, change: dict[str, Any], word: str) -> None:
@@ -202,6 +209,45 @@ def test_what_is_not_what_was_announced_is_not_installed(tmp_path: Path, change:
     assert fake.phases == ["accepted", "fetching", "failed"]
     assert fake.said[-1]["report"]["error"] == word
     assert device.persona.firmware == "5.1.4"
+
+
+@pytest.mark.parametrize(
+    ("leave", "firmware"),
+    [
+        ({}, "6.0.0"),
+        ({"downgrade": signed({"rollout": 4, "version": "5.2.1", "not_after": "2026-12-01T00:00:00+00:00"})}, "5.2.1"),
+        ({"downgrade": signed({"rollout": 4, "version": "5.0.0"})}, "6.0.0"),
+        ({"downgrade": signed({"version": "5.2.1"}, Ed25519PrivateKey.generate())}, "6.0.0"),
+    ],
+)
+def test_a_device_goes_down_to_an_older_version_only_with_signed_leave(
+    tmp_path: Path, leave: dict[str, Any], firmware: str
+) -> None:
+    fake = FakeGateway(install(**leave))
+    device = one_call(fake, persona(firmware="6.0.0"), tmp_path)
+    assert device.persona.firmware == firmware
+    assert (fake.said[-1]["report"].get("error") is None) == (firmware == "5.2.1")
+
+
+def jwk(key: Ed25519PrivateKey, kid: str, by: Ed25519PrivateKey | None = None, by_kid: str = "") -> dict[str, Any]:
+    public = {**json.loads(jwt.algorithms.OKPAlgorithm.to_jwk(key.public_key())), "kid": kid, "alg": "EdDSA"}
+    if by is None:
+        return public
+    data = json.dumps({"kid": kid, "x": public["x"]}).encode()
+    return {**public, "endorsement": jwt.api_jws.encode(data, by, algorithm="EdDSA", headers={"kid": by_kid})}
+
+
+def test_a_new_key_is_trusted_only_where_a_trusted_one_signed_it() -> None:
+    one, two, three, other = (Ed25519PrivateKey.generate() for _ in range(4))
+    first = trusted({}, [jwk(one, "1")])
+    assert set(first) == {"1"}
+    chain = [jwk(three, "3", two, "2"), jwk(two, "2", one, "1"), jwk(one, "1")]
+    assert set(trusted(first, chain)) == {"1", "2", "3"}
+    assert set(trusted(first, chain[:2])) == {"2", "3"}  # the first was revoked since
+    assert set(trusted(first, [jwk(other, "x"), jwk(one, "1")])) == {"1"}
+    assert set(trusted(first, [jwk(other, "x", other, "x"), jwk(other, "y", other, "1")])) == set()
+    swapped = {**jwk(other, "2"), "endorsement": jwk(two, "2", one, "1")["endorsement"]}
+    assert set(trusted(first, [swapped, jwk(one, "1")])) == {"1"}
 
 
 @pytest.mark.parametrize(
@@ -308,7 +354,8 @@ def test_a_size_that_does_not_fit_is_a_bad_image() -> None:
             await asyncio.sleep(0)
 
         order = install(size=100)
-        await gateway.fetch("s", order, random.Random(1), slow=False, spoil=False, pause=pause)
+        who: dict[str, Any] = {"model": "Sill 400", "hardware": "B", "firmware": "5.1.4"}
+        await gateway.fetch("s", order, random.Random(1), slow=False, spoil=False, pause=pause, **who)
 
     with pytest.raises(BadImage):
         play(FakeGateway(), act)

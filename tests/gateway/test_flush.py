@@ -4,6 +4,7 @@ import json
 from datetime import datetime, timedelta
 from typing import Any
 
+import jwt
 import pytest
 from django.db import transaction
 from hypothesis import given, settings
@@ -195,6 +196,22 @@ def test_what_chance_explains_is_tried_at_once_and_what_is_hopeless_never(
     assert (delivery.phase, delivery.last_error) == (phase, error)
     if pause is not None:
         assert delivery.not_before == NOW + timedelta(minutes=pause)
+
+
+def test_an_order_to_go_down_carries_signed_leave_and_no_other_does() -> None:
+    down, up = make_device(firmware="9.0.0"), make_device(firmware="5.1.0")
+    image = make_image()
+    rollout = launched(make_draft(make_static("G", [down, up]), image, downgrades=True))
+    ids = Delivery.objects.of_rollout(rollout.pk).values_list("id", flat=True)
+    deliveries.offer(ids, until=NOW + timedelta(hours=1), now=NOW)
+    order = answer_to(down).order
+    assert order is not None
+    leave = json.loads(jwt.api_jws.decode(order.downgrade, options={"verify_signature": False}))
+    assert (leave["rollout"], leave["version"]) == (rollout.pk, image.version)
+    assert leave["not_after"] == (NOW + timedelta(days=14)).isoformat(timespec="seconds")
+    _, delivery = offered(make_device(), version="6.0.0")
+    plain = answer_to(delivery.device).order
+    assert plain is not None and plain.downgrade == ""
 
 
 def test_coming_back_on_the_old_version_is_a_failure() -> None:

@@ -11,7 +11,7 @@ from rest_framework.test import APIClient
 
 from herald.api.errors import Conflict, Invalid
 from herald.fleet.models import Device
-from herald.images import cleaning, releasing, services, uploads
+from herald.images import cleaning, releasing, services, signing, uploads
 from herald.images.models import Cleaning, Image, SigningKey
 from herald.images.readiness import shares
 from herald.images.signing import published_keys
@@ -186,6 +186,10 @@ def test_a_change_of_keys_signs_anew_and_leaves_what_was_signed_verifiable() -> 
     assert verified_by(image, published_keys()) == done.kid
     old = verified_by(before, published_keys())  # a device in the middle of a fetch has the old signature
     assert old != done.kid
+    by_kid = {k["kid"]: k for k in published_keys()}
+    assert "endorsement" not in by_kid[old]
+    endorsed = jwt.api_jws.decode(by_kid[done.kid]["endorsement"], jwt.PyJWK(by_kid[old]).key, algorithms=["EdDSA"])
+    assert json.loads(endorsed)["x"] == by_kid[done.kid]["x"]  # whoever trusts the old key may trust the new one
     fresh = make_image("2.0", content=b"b")
     assert verified_by(fresh, published_keys()) == done.kid
     with pytest.raises(Conflict, match="signs images now"):
@@ -195,6 +199,23 @@ def test_a_change_of_keys_signs_anew_and_leaves_what_was_signed_verifiable() -> 
     with pytest.raises(Conflict, match="revoked already"):
         releasing.revoke_key(old, actor=None, now=NOW)
     assert SigningKey.objects.count() == 2
+
+
+def test_what_is_signed_says_for_whom_an_image_is_and_an_older_signature_is_made_anew() -> None:
+    image = make_image("1.0", content=b"a", hardware_revisions=["C", "B"])
+    content = json.loads(jwt.api_jws.decode(image.signature, options={"verify_signature": False}))
+    assert content == {
+        "version": "1.0",
+        "models": ["Sill 400"],
+        "hardware_revisions": ["B", "C"],
+        "size": 1,
+        "sha256": image.sha256,
+    }
+    assert signing.sign_outdated() == 0
+    Image.objects.update(signature=signing._jws(signing.private_key(), {"version": "1.0", "size": 1}))
+    assert signing.sign_outdated() == 1
+    image.refresh_from_db()
+    assert json.loads(jwt.api_jws.decode(image.signature, options={"verify_signature": False})) == content
 
 
 # -- whom an image is for ------------------------------------------------------------------------------

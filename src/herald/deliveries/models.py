@@ -78,6 +78,9 @@ class Delivery(models.Model):
 
     objects = DeliveryQuerySet.as_manager()
 
+    #: leave to go down to its image, put here by whoever tells the device of the order
+    permit: str = ""
+
     class Meta:
         constraints = (
             models.UniqueConstraint(

@@ -124,6 +124,12 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
             .order_by("id")
         )
 
+    def downgrade_permits(self, rollout_ids: Collection[int]) -> dict[tuple[int, int], str]:
+        """Leave to go down to an image in a rollout, by the ids of both."""
+        permits = self.model.rollout.field.related_model.downgrade_permits.rel.related_model.objects
+        rows = permits.filter(rollout__in=list(rollout_ids)).values_list("rollout_id", "image_id", "jws")
+        return {(rollout, image): jws for rollout, image, jws in rows}
+
     def counts_by_ring(self, rollout_ids: Collection[int]) -> list[tuple[int, int, str, int]]:
         """Rollout, ring, phase and how many, for all rings of these rollouts."""
         rows = self.filter(rollout_id__in=list(rollout_ids), current=True).order_by()

@@ -99,7 +99,7 @@ def _enrol(message: Enrolment) -> dict[str, Any]:
         EnrolmentAttempt.objects.filter(uid=device.uid).delete()
         sentence = f"{device.name} enrolled with the code “{code.label}”; it is {device.admission}"
         record(now=clock.now(), actor=None, kind="device", object_id=device.pk, sentence=sentence)
-    return {"admission": device.admission, "secret": secret}
+    return {"admission": device.admission, "secret": secret, "keys": published_keys()}
 
 
 def _code(given: str, now: datetime) -> EnrolmentCode:

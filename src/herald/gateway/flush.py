@@ -1,6 +1,6 @@
 """Writing a batch of check-ins: a few set-based statements for all of them, in one transaction."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any, NamedTuple
@@ -206,11 +206,21 @@ def _take_reports(rows: Mapping[str, Known], arrivals: Sequence[Arrival], now: d
             continue
         seen.add(row.id)
         changes.append(_judged(delivery, arrival.message, row, now))
+    _attach_permits(orders.values())
     deliveries.apply_changes(changes, now=now)
     for change in changes:
         if change.steps:
             change.delivery.phase = change.steps[-1].to.value
     return orders
+
+
+def _attach_permits(orders: Iterable[Delivery]) -> None:
+    """Give orders of rollouts that may take devices down the leave for it."""
+    down = [d for d in orders if d.rollout and (d.rollout.downgrades or d.rollout.puts_back_id)]
+    if down:
+        permits = Delivery.objects.downgrade_permits({d.rollout_id for d in down if d.rollout_id})
+        for delivery in down:
+            delivery.permit = permits.get((delivery.rollout_id or 0, delivery.image_id or 0), "")
 
 
 def _judged(delivery: Delivery, message: CheckIn, row: Known, now: datetime) -> deliveries.Change:
@@ -290,6 +300,7 @@ def order_of(delivery: Delivery, now: datetime) -> Order:
         size=image.size_bytes,
         sha256=image.sha256,
         jws=image.signature,
+        downgrade=delivery.permit,
         expected_minutes=image.expected_minutes,
         fetch_only=delivery.fetch_only,
         notice=delivery.rollout.notice if delivery.rollout else "",

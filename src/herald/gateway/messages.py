@@ -66,6 +66,8 @@ class Order(msgspec.Struct, omit_defaults=True):
     size: int = 0
     sha256: str = ""
     jws: str = ""
+    #: leave to go down to this version, as a JWS; without it a device refuses a version below its own
+    downgrade: str = ""
     recipe: str = ""
     #: the file is to be fetched, verified and kept; the install comes as an order of its own
     fetch_only: bool = False

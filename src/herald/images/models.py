@@ -24,6 +24,8 @@ class SigningKey(models.Model):
 
     kid = models.CharField(max_length=64, primary_key=True)
     public_jwk = models.JSONField()
+    #: the JWS of it by the key before it; empty for the first
+    endorsement = models.TextField(blank=True)
     created_at = models.DateTimeField()
     #: signs nothing any more; still published, so that what it signed can be verified, until it is taken back
     retired_at = models.DateTimeField(null=True)

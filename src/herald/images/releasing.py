@@ -11,7 +11,7 @@ from herald.access.models import User
 from herald.api.errors import Conflict
 from herald.fleet.models import DeviceModel
 from herald.images.models import Image, ImageStatus, ReleaseOnArrival, SigningKey
-from herald.images.signing import make_key, publish_key, put_key_in_place, sign, sign_with
+from herald.images.signing import endorse, make_key, publish_key, put_key_in_place, sign, sign_with
 from herald.live.notify import notify
 from herald.record.services import record
 
@@ -64,7 +64,7 @@ def rotate_key(*, actor: User | None, now: datetime) -> Rotation:
     """
     key = make_key()
     with transaction.atomic():
-        kid = publish_key(key, now=now)
+        kid = publish_key(key, now=now, endorsement=endorse(key))
         SigningKey.objects.exclude(pk=kid).filter(retired_at=None).update(retired_at=now)
         images = list(Image.objects.approved().select_for_update())
         for image in images:

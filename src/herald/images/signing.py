@@ -1,11 +1,13 @@
-"""Signatures of images: JWS (RFC 7515) with EdDSA (RFC 8037) over version, size and SHA-256."""
+"""Signatures: JWS (RFC 7515) with EdDSA (RFC 8037) over images, over leave to downgrade, and over new keys."""
 
 import base64
 import hashlib
 import json
 import os
+from collections.abc import Mapping
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
 import jwt
 from cryptography.hazmat.primitives import serialization
@@ -19,7 +21,7 @@ def ensure_key(*, now: datetime) -> str:
     """Make the signing key where there is none yet, and publish its public half; its id."""
     if not Path(settings.SIGNING_KEY_FILE).exists():
         put_key_in_place(make_key())
-    return publish_key(_private_key(), now=now)
+    return publish_key(private_key(), now=now)
 
 
 def make_key() -> Ed25519PrivateKey:
@@ -40,32 +42,73 @@ def put_key_in_place(key: Ed25519PrivateKey) -> None:
     part.replace(path)
 
 
-def publish_key(key: Ed25519PrivateKey, *, now: datetime) -> str:
+def publish_key(key: Ed25519PrivateKey, *, now: datetime, endorsement: str = "") -> str:
     """Publish the public half of a key; its id."""
     jwk = _public_jwk(key)
-    SigningKey.objects.get_or_create(kid=jwk["kid"], defaults={"public_jwk": jwk, "created_at": now})
+    fields = {"public_jwk": jwk, "created_at": now, "endorsement": endorsement}
+    SigningKey.objects.get_or_create(kid=jwk["kid"], defaults=fields)
     return jwk["kid"]
 
 
-def published_keys() -> list[dict[str, str]]:
-    """The public keys by which devices verify images, the latest first."""
+def published_keys() -> list[dict[str, Any]]:
+    """The public keys by which devices verify images, the latest first. `endorsement` is the JWS of the key by the one
+    before it: a device that trusts that one may trust this one too."""
     keys = SigningKey.objects.filter(revoked_at=None).order_by("-created_at")
-    return list(keys.values_list("public_jwk", flat=True))
+    return [{**k.public_jwk, **({"endorsement": k.endorsement} if k.endorsement else {})} for k in keys]
+
+
+def endorse(new: Ed25519PrivateKey) -> str:
+    """The compact JWS of a new public key, by the key that signs now."""
+    return _jws(private_key(), _public_jwk(new))
 
 
 def sign(image: Image) -> str:
-    """The compact JWS of the image's version, size and hash, with the key that signs now."""
-    return sign_with(_private_key(), image)
+    """The compact JWS of what an image is, with the key that signs now."""
+    return sign_with(private_key(), image)
 
 
 def sign_with(key: Ed25519PrivateKey, image: Image) -> str:
-    """The compact JWS of the image's version, size and hash."""
-    payload = {"version": image.version, "size": image.size_bytes, "sha256": image.sha256}
-    data = json.dumps(payload, sort_keys=True).encode()
+    """The compact JWS of what an image is: its version, the models and hardware revisions that it fits (none are all),
+    size and hash."""
+    return _jws(key, _content(image))
+
+
+def _content(image: Image) -> dict[str, Any]:
+    return {
+        "version": image.version,
+        "models": sorted(image.device_models.values_list("name", flat=True)),
+        "hardware_revisions": sorted(image.hardware_revisions),
+        "size": image.size_bytes,
+        "sha256": image.sha256,
+    }
+
+
+def permit_downgrade(rollout_id: int, version: str, *, not_after: datetime) -> str:
+    """The compact JWS by which a device may go down to a version in a rollout, until a time."""
+    content = {"rollout": rollout_id, "version": version, "not_after": not_after.isoformat(timespec="seconds")}
+    return _jws(private_key(), content)
+
+
+def sign_outdated() -> int:
+    """Sign approved images anew whose signature is over something else than it must be by now; how many."""
+    outdated = [
+        image
+        for image in Image.objects.approved()
+        if json.loads(jwt.api_jws.decode(image.signature, options={"verify_signature": False})) != _content(image)
+    ]
+    for image in outdated:
+        image.signature = sign(image)
+        image.save(update_fields=["signature"])
+    return len(outdated)
+
+
+def _jws(key: Ed25519PrivateKey, content: Mapping[str, Any]) -> str:
+    data = json.dumps(content, sort_keys=True).encode()
     return jwt.api_jws.encode(data, key, algorithm="EdDSA", headers={"kid": _public_jwk(key)["kid"]})
 
 
-def _private_key() -> Ed25519PrivateKey:
+def private_key() -> Ed25519PrivateKey:
+    """The key that signs now, from its file."""
     key = serialization.load_pem_private_key(Path(settings.SIGNING_KEY_FILE).read_bytes(), password=None)
     if not isinstance(key, Ed25519PrivateKey):
         raise TypeError(f"{settings.SIGNING_KEY_FILE} holds no Ed25519 key")

@@ -1,6 +1,6 @@
 """Launching: checked when it is asked for, carried out by a worker."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from datetime import datetime, timedelta
 from types import MappingProxyType
 from typing import Any
@@ -12,12 +12,13 @@ from herald.access.models import User
 from herald.api.errors import Conflict, CountMismatch, Invalid, InvalidRule, NobodyThere
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
-from herald.images.models import ImageStatus
+from herald.images.models import Image, ImageStatus
+from herald.images.signing import permit_downgrade
 from herald.live.notify import notify
 from herald.locks import RANKS, take_lock
 from herald.rollouts.audience import Plan, PlannedDevice, plan
 from herald.rollouts.drafting import preflight
-from herald.rollouts.models import LeftOut, Ring, Rollout, RolloutState
+from herald.rollouts.models import DowngradePermit, LeftOut, Ring, Rollout, RolloutState
 from herald.rollouts.past_failures import past_failures
 from herald.rollouts.sentence import rollout_sentence
 from herald.rollouts.services import locked, note
@@ -163,6 +164,7 @@ def write_devices(
         "max_attempts": rollout.max_attempts,
         "joined_late": late,
     }
+    permit_downgrades(rollout, {step.id for device in devices for step in device.steps}, now)
     reasons = dict(rollout.taken_out.values_list("device_id", "reason"))
     rows, left_out = [], []
     for device in devices:
@@ -192,6 +194,24 @@ def write_devices(
         )
     deliveries.write_deliveries(rows)
     LeftOut.objects.bulk_create(left_out, batch_size=10_000)
+
+
+def permit_downgrades(rollout: Rollout, image_ids: Collection[int], now: datetime) -> None:
+    """Sign leave to go down to these images, where the rollout may take devices down, and it is not signed yet."""
+    if not (rollout.downgrades or rollout.puts_back_id) or not image_ids:
+        return
+    known = set(rollout.downgrade_permits.values_list("image_id", flat=True))
+    until = max(now, rollout.starts_at or now) + timedelta(hours=rollout.give_up_after_hours)
+    missing = Image.objects.filter(pk__in=set(image_ids) - known)
+    DowngradePermit.objects.bulk_create(
+        [
+            DowngradePermit(
+                rollout=rollout, image=image, jws=permit_downgrade(rollout.pk, image.version, not_after=until)
+            )
+            for image in missing
+        ],
+        ignore_conflicts=True,
+    )
 
 
 def supersede_others(rollout: Rollout, now: datetime) -> int:

@@ -302,6 +302,18 @@ class TakenOut(models.Model):
         constraints = (models.UniqueConstraint(fields=["rollout", "device"], name="taken_out_once"),)
 
 
+class DowngradePermit(models.Model):
+    """What a device is shown so that it goes down to a version, which it refuses otherwise: a JWS made as devices are
+    taken into a rollout that downgrades or rolls back."""
+
+    rollout = models.ForeignKey(Rollout, on_delete=models.CASCADE, related_name="downgrade_permits")
+    image = models.ForeignKey(Image, on_delete=models.PROTECT, related_name="+")
+    jws = models.TextField()
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=["rollout", "image"], name="permit_once"),)
+
+
 class RingPlan(models.Model):
     """Rings kept under a name, to be used again. Each change is a version of its own; rollouts keep theirs."""
 

@@ -21,7 +21,7 @@ from herald.groups.audience import audience_query, members_of
 from herald.groups.models import Group, MembershipEvent
 from herald.groups.rules import facts_read
 from herald.rollouts.audience import narrowed, planned, ring_plans
-from herald.rollouts.launching import supersede_others, write_devices
+from herald.rollouts.launching import permit_downgrades, supersede_others, write_devices
 from herald.rollouts.models import OPEN_STATES, LeftOut, Ring, Rollout, RolloutState
 from herald.rollouts.services import locked, note
 from herald_core.deliveries import Phase
@@ -58,6 +58,7 @@ def recheck(rollout: Rollout, ring: Ring, *, now: datetime, when: str = "as its 
             out.setdefault(device.outcome, []).append(pk)
         elif way != (image, *ahead):
             steps[pk, way[0]] = way[1:]
+    permit_downgrades(rollout, {i for (_, first), rest in steps.items() for i in (first, *rest)}, now)
     deliveries.take_steps(steps)
     for outcome, ids in out.items():
         cause = f"{when}, {WORDS[outcome].removeprefix('left out: ')}"

@@ -12,7 +12,7 @@ from django.core.management.base import BaseCommand
 from herald.clock.source import clock, rebase
 from herald.demo import scenario
 from herald.demo.load import is_loaded, load
-from herald.images.signing import ensure_key
+from herald.images.signing import ensure_key, sign_outdated
 
 
 class Command(BaseCommand):
@@ -28,6 +28,7 @@ class Command(BaseCommand):
         if settings.DEMO:
             rebase(speed=options["speed"], real_now=datetime.now(UTC))
         ensure_key(now=clock.now())
+        sign_outdated()
         if settings.DEMO and not is_loaded():
             self.stdout.write(f"loading the demo: {options['devices']} devices")
             load(devices=options["devices"], now=clock.now())
