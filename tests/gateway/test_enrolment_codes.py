@@ -4,6 +4,7 @@ from collections.abc import Iterator
 from datetime import timedelta
 from typing import Any
 
+import jwt
 import msgspec
 import pytest
 from rest_framework.test import APIClient
@@ -11,13 +12,14 @@ from rest_framework.test import APIClient
 from herald.api.errors import Conflict, Invalid, InvalidFields
 from herald.clock.source import clock
 from herald.edits.codes import CodeDraft, make_code, revoke_code
-from herald.fleet.models import Custodian, Device, EnrolmentAttempt, PropertyDefinition, RemovedDevice
+from herald.edits.ground import MODELS, change_thing
+from herald.fleet.models import Custodian, Device, DeviceModel, EnrolmentAttempt, PropertyDefinition, RemovedDevice
 from herald.gateway import enrolment
 from herald.gateway.enrolment import enrol
 from herald.gateway.messages import Refused
 from herald.groups.membership import follow_changes
 from herald.lifecycle.secrets import revoke_secret
-from tests.factories import NOW, make_device, make_model, make_rule_group, make_site, make_user
+from tests.factories import NOW, make_device, make_image, make_model, make_rule_group, make_site, make_user
 
 pytestmark = pytest.mark.django_db
 
@@ -57,6 +59,17 @@ def test_a_device_is_in_its_groups_from_its_first_call() -> None:
     device = Device.objects.get(uid="NEW-1")
     assert (device.tags, device.time_zone, str(device.custodian)) == (["fresh"], "Asia/Kolkata", "north")
     assert group.memberships.get().device == device
+
+
+def test_a_device_goes_on_calling_its_model_by_the_name_that_it_had() -> None:
+    letters = code(admit=True)
+    model = DeviceModel.objects.get(name="Sill 400")
+    change_thing(MODELS, model, {"name": "Sill 4"}, actor=None, now=NOW)
+    assert call(letters)["admission"] == "admitted"
+    assert Device.objects.get(uid="NEW-1").model == model
+    image = make_image(models=[DeviceModel.objects.get()])
+    signed = msgspec.json.decode(jwt.api_jws.decode(image.signature, options={"verify_signature": False}))
+    assert signed["models"] == ["Sill 4", "Sill 400"]
 
 
 def attempts() -> dict[tuple[str, str], int]:

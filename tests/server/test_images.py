@@ -34,11 +34,12 @@ def test_the_key_is_made_once_and_only_for_its_owner(settings: Any) -> None:
     assert "d" not in SigningKey.objects.get().public_jwk  # the private half stays in its file
 
 
-def test_the_signature_is_over_exactly_version_size_and_hash() -> None:
+def test_the_signature_is_over_what_the_image_is_and_for_whom() -> None:
     image = make_image()
     key = jwt.PyJWK(SigningKey.objects.get().public_jwk).key
     payload = json.loads(jwt.api_jws.decode(image.signature, key, algorithms=["EdDSA"]))
-    assert payload == {"version": "5.2.1", "size": image.size_bytes, "sha256": image.sha256}
+    whom = {"models": ["Sill 400"], "hardware_revisions": []}
+    assert payload == {"version": "5.2.1", "size": image.size_bytes, "sha256": image.sha256, **whom}
     assert jwt.get_unverified_header(image.signature)["kid"] == SigningKey.objects.get().kid
 
 

@@ -16,7 +16,7 @@ from herald.fleet.models import Device, PropertyDefinition, ReportedFact
 from herald.fleet.properties import count_anew
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.consequences import Agreement, Consequences, consequences_of, require
-from herald.groups.effects import Records, differences, effects_of, groups_reading, rules_naming
+from herald.groups.effects import Records, RuleIndex, differences, effects_of, rules_naming
 from herald.groups.membership import lock_membership
 from herald.groups.models import Group
 from herald.groups.rules import check_saved_rules
@@ -66,11 +66,11 @@ class Misfit:
 
 def list_attributes() -> list[AttributeRow]:
     """Every attribute, by key."""
-    fleet = Device.objects.count()
+    definitions, rules = list(PropertyDefinition.objects.attributes()), RuleIndex()
+    fleet, having = Device.objects.count(), Device.objects.attribute_counts([d.key for d in definitions])
     return [
-        AttributeRow(definition=d, devices=having, without=fleet - having, groups=groups_reading(d.key))
-        for d in PropertyDefinition.objects.attributes()
-        for having in [Device.objects.with_attribute(d.key).count()]
+        AttributeRow(definition=d, devices=having[d.key], without=fleet - having[d.key], groups=rules.reading(d.key))
+        for d in definitions
     ]
 
 

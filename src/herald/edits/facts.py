@@ -16,9 +16,9 @@ from herald.fleet.editing import fact_sort_keys, write_definition, write_version
 from herald.fleet.models import Device, DeviceChange, PropertyDefinition, ReportedFact
 from herald.fleet.properties import count_anew, counted_at, has_value, kind_expression, note_keys
 from herald.groups.consequences import Agreement, gated
-from herald.groups.effects import rules_naming
+from herald.groups.effects import RuleIndex, rules_naming
 from herald.groups.rules import check_saved_rules
-from herald.groups.uses import Use
+from herald.groups.uses import Use, rule_of
 from herald.live.notify import notify
 from herald.lookups import JsonText
 from herald.record.services import record
@@ -56,7 +56,7 @@ def list_facts() -> list[FactRow]:
     """Every key that devices report, and every fact that was defined before any did."""
     reported = {r.key: r for r in ReportedFact.objects.all()}
     defined = {d.key: d for d in PropertyDefinition.objects.all()}
-    rows = []
+    rows, rules = [], RuleIndex()
     for key in sorted({*reported, *(k for k, d in defined.items() if d.source == "fact")}):
         definition = defined.get(key)
         is_fact = definition is not None and definition.source == "fact"
@@ -67,7 +67,7 @@ def list_facts() -> list[FactRow]:
                 reported=reported.get(key),
                 definition=definition if is_fact else None,
                 clash=clash,
-                uses=rules_naming(key) if is_fact else [],
+                uses=[*map(rule_of, rules.reading(key))] if is_fact else [],
             )
         )
     return rows

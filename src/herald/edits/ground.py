@@ -15,7 +15,7 @@ from herald.fleet import editing
 from herald.fleet.models import Custodian, Device, DeviceModel, Site
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.consequences import Agreement, consequences_of, require
-from herald.groups.effects import GroupEffect, Records, differences, effects_of, groups_reading, rules_naming
+from herald.groups.effects import GroupEffect, Records, RuleIndex, differences, effects_of, groups_reading, rules_naming
 from herald.groups.membership import lock_membership
 from herald.groups.models import Group
 from herald.groups.services import replace_in_rules
@@ -69,7 +69,8 @@ class Effects:
 def list_things(kind: Kind) -> list[Row]:
     """Every thing of a kind, by name."""
     things: models.QuerySet[Any] = kind.table._default_manager.annotate(n=Count("device")).order_by("name")
-    return [Row(thing=t, devices=t.n, groups=groups_reading(kind.word, t.name)) for t in things]
+    rules = RuleIndex()
+    return [Row(thing=t, devices=t.n, groups=rules.naming(kind.word, t.name)) for t in things]
 
 
 def make_thing(kind: Kind, fields: Fields, *, actor: User | None, now: datetime) -> Thing:
@@ -144,6 +145,8 @@ def change_thing(
         devices = Device.objects.filter(**{kind.word: thing}).count()
         for name, value in _checked(kind, fields, thing).items():
             setattr(thing, name, value)
+        if isinstance(thing, DeviceModel) and thing.name != old:
+            thing.former_names = list(dict.fromkeys([*thing.former_names, old]))
         editing.write_thing(thing)
         editing.follow_thing(thing, now=now)
         rules = replace_in_rules(kind.word, old, thing.name, now=now) if thing.name != old else []

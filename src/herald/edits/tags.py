@@ -12,7 +12,7 @@ from herald.fleet import editing
 from herald.fleet.models import Device, Tag
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.consequences import Agreement, consequences_of, require
-from herald.groups.effects import GroupEffect, Records, differences, effects_of, groups_reading, rules_naming
+from herald.groups.effects import GroupEffect, Records, RuleIndex, differences, effects_of, groups_reading, rules_naming
 from herald.groups.membership import lock_membership
 from herald.groups.models import Group
 from herald.groups.services import replace_in_rules
@@ -50,13 +50,14 @@ def list_tags() -> list[TagRow]:
     """Every tag that is defined or carried, by name."""
     counts = Device.objects.tag_counts()
     known = {t.slug: t for t in Tag.objects.all()}
+    rules = RuleIndex()
     return [
         TagRow(
             slug=slug,
             note=known[slug].note if slug in known else "",
             colour=known[slug].colour if slug in known else 0,
             devices=counts.get(slug, 0),
-            groups=groups_reading("tag", slug),
+            groups=rules.naming("tag", slug),
         )
         for slug in sorted({*counts, *known})
     ]

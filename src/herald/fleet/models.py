@@ -9,6 +9,7 @@ from django.db.models import Q
 
 from herald.fleet.querysets import (
     DeviceChangeQuerySet,
+    DeviceModelQuerySet,
     DeviceQuerySet,
     EnrolmentAttemptQuerySet,
     PropertyQuerySet,
@@ -35,6 +36,10 @@ class DeviceModel(models.Model):
 
     name = models.CharField(max_length=60, unique=True)
     family = models.CharField(max_length=60, db_index=True)
+    #: names that it had: devices go on calling themselves by them, and images are signed for them too
+    former_names = ArrayField(models.CharField(max_length=60), default=list, blank=True)
+
+    objects = DeviceModelQuerySet.as_manager()
 
     def __str__(self) -> str:
         return self.name

@@ -4,7 +4,7 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
 from datetime import datetime
-from typing import Any, Self
+from typing import TYPE_CHECKING, Any, Self
 
 from django.db import models
 from django.db.models import BooleanField, Count, ExpressionWrapper, F, Func, Min, Q, Value
@@ -12,6 +12,9 @@ from django.db.models import BooleanField, Count, ExpressionWrapper, F, Func, Mi
 from herald.fleet.presence import not_heard_for_long, presence_expression
 from herald.lookups import JsonMember, JsonType
 from herald_core.timing.clocks import is_zone
+
+if TYPE_CHECKING:
+    from herald.fleet.models import DeviceModel
 
 
 class DeviceQuerySet(models.QuerySet["Device"]):
@@ -55,6 +58,10 @@ class DeviceQuerySet(models.QuerySet["Device"]):
     def with_attribute(self, key: str) -> Self:
         """Devices that have a value of an attribute."""
         return self.filter(attributes__has_key=key)
+
+    def attribute_counts(self, keys: Collection[str]) -> dict[str, int]:
+        """How many devices have a value of each attribute; the fleet is read once."""
+        return self.aggregate(**{key: Count("id", filter=Q(attributes__has_key=key)) for key in keys}) if keys else {}
 
     def tag_counts(self) -> dict[str, int]:
         """How many devices carry each tag."""
@@ -144,6 +151,16 @@ class DeviceChangeQuerySet(models.QuerySet["DeviceChange"]):
             yield marked
         finally:
             _captured.reset(token)
+
+
+class DeviceModelQuerySet(models.QuerySet["DeviceModel"]):
+    def called(self, name: str) -> "DeviceModel | None":
+        """The model of this name, or the one that had it."""
+        return (
+            self.filter(Q(name=name) | Q(former_names__contains=[name]))
+            .order_by(models.Case(models.When(name=name, then=0), default=1), "id")
+            .first()
+        )
 
 
 class EnrolmentAttemptQuerySet(models.QuerySet["EnrolmentAttempt"]):

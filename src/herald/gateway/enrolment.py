@@ -90,7 +90,7 @@ def _read(body: bytes) -> Enrolment:
 def _enrol(message: Enrolment) -> dict[str, Any]:
     with transaction.atomic():
         code = _code(message.code, clock.now())
-        model = DeviceModel.objects.filter(name=nfc(message.model)).first()
+        model = DeviceModel.objects.called(nfc(message.model))
         if model is None:
             raise Refused(422, "unknown-model", f"model: this server knows no {message.model[:60]!r}.")
         secret = secrets.token_urlsafe(32)

@@ -110,3 +110,26 @@ def groups_reading(key: str, word: str | None = None) -> list[Group]:
 def rules_naming(key: str, word: str | None = None) -> list[Use]:
     """Every rule that reads a field, or names a word of it: of groups, and of whatever else keeps rules."""
     return [*map(rule_of, groups_reading(key, word)), *kept_elsewhere(key, word)]
+
+
+class RuleIndex:
+    """Which groups' rules read which fields and name which words: all rules read once, for lists that ask of many."""
+
+    def __init__(self) -> None:
+        vocabulary = load_vocabulary()
+        self._reading: dict[str, list[Group]] = {}
+        self._naming: dict[tuple[str, str], list[Group]] = {}
+        for group in Group.objects.by_rule().order_by("name"):
+            found = _clauses_of(group.rule, vocabulary)
+            for key in dict.fromkeys(c.field for c in found):
+                self._reading.setdefault(key, []).append(group)
+            for key, word in dict.fromkeys((c.field, str(v)) for c in found for v in c.values):
+                self._naming.setdefault((key, word), []).append(group)
+
+    def reading(self, key: str) -> list[Group]:
+        """Groups whose rules read a field, as `groups_reading` finds them."""
+        return self._reading.get(key, [])
+
+    def naming(self, key: str, word: str) -> list[Group]:
+        """Groups whose rules name a word of a field, as `groups_reading` finds them."""
+        return self._naming.get((key, word), [])

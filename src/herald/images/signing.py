@@ -76,7 +76,7 @@ def sign_with(key: Ed25519PrivateKey, image: Image) -> str:
 def _content(image: Image) -> dict[str, Any]:
     return {
         "version": image.version,
-        "models": sorted(image.device_models.values_list("name", flat=True)),
+        "models": sorted({n for m in image.device_models.all() for n in (m.name, *m.former_names)}),
         "hardware_revisions": sorted(image.hardware_revisions),
         "size": image.size_bytes,
         "sha256": image.sha256,
