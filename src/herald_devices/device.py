@@ -72,7 +72,9 @@ class Device:
 
     async def _say(self, **report: Any) -> dict[str, Any]:
         """Check in, with a report if there is one."""
-        body: dict[str, Any] = {"health": {"ok": True, "fault": ""}}
+        # kept over restarts of this process, which are none of the device
+        boot = str(self.persona.facts.get("boot_count", 0))
+        body: dict[str, Any] = {"health": {"ok": True, "fault": ""}, "boot": boot}
         if self.persona.firmware is not None:
             body["firmware"] = self.persona.firmware
         self._facts_due -= 1

@@ -245,6 +245,16 @@ def test_the_number_of_statements_does_not_grow_with_the_batch(django_assert_max
         flush([arrive(d, facts={"n": i}) for i, d in enumerate(devices)], now=NOW)
 
 
+def test_restarts_are_counted_by_the_boots_that_a_device_names() -> None:
+    device = make_device()
+    for boot in ("a", "a", "", "b", "b", "c"):
+        answer_to(device, firmware="5.1.0", **({"boot": boot} if boot else {}))
+    device.refresh_from_db()
+    assert (device.boot, device.boots) == ("c", 2)
+    with pytest.raises(Refused, match="boot"):
+        read_check_in(json.dumps({"boot": "x" * 41}).encode())
+
+
 def test_a_fault_is_stored_and_shown() -> None:
     device = make_device()
     answer_to(device, health={"ok": False, "fault": "fan stuck"})

@@ -233,6 +233,17 @@ def test_confirmed_devices_that_are_well_are_not_lost() -> None:
     assert gate(rollout)["confirmed"] == 1.0
 
 
+def test_a_device_that_keeps_restarting_after_it_confirmed_is_lost() -> None:
+    rollout, (restless, once, *_) = soaking()
+    Device.objects.update(boots=7)
+    reconcile(now=NOW + 5 * MINUTE)
+    Device.objects.filter(pk=restless.device_id).update(boots=10)
+    Device.objects.filter(pk=once.device_id).update(boots=9)
+    reconcile(now=NOW + 6 * MINUTE)
+    assert lost(rollout) == ["restarts"]
+    assert gate(rollout)["failures"] == 0.25
+
+
 def test_a_fault_another_version_or_silence_counts_as_failed_at_the_gate() -> None:
     rollout, (ill, back, quiet, _) = soaking()
     runs(ill, "5.2.1", NOW + 2 * HOUR, healthy=False)

@@ -62,6 +62,8 @@ class Delivery(models.Model):
     late = models.BooleanField(default=False)
     #: why the device counts as lost although it was confirmed; empty while it is well
     lost = models.CharField(max_length=20, blank=True)
+    #: how often its device had restarted when it was first looked at after confirming
+    boots_before = models.PositiveIntegerField(null=True)
     #: why somebody holds it back; while it waits it is not offered
     held = models.CharField(max_length=120, blank=True)
     #: its device joined the audience after the launch

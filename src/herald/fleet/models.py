@@ -210,6 +210,9 @@ class Device(models.Model):
     report_asked_at = models.DateTimeField(null=True)
     #: digest of the last check-in that was stored (firmware, facts, health): an equal one brings no news
     said_digest = models.BigIntegerField(null=True)
+    #: the boot that it last named, and how often it named another: its restarts, as far as it tells of them
+    boot = models.CharField(max_length=40, blank=True)
+    boots = models.PositiveIntegerField(default=0)
     #: SHA-256 of the device's secret, in hex; none means that no secret opens the gateway
     secret_hash = models.CharField(max_length=64, null=True, unique=True)
 

@@ -13,6 +13,7 @@ from django.db.models import (
     DateTimeField,
     ExpressionWrapper,
     F,
+    IntegerField,
     JSONField,
     Q,
     TextField,
@@ -133,7 +134,14 @@ def _reported(
 
     One for each, as a parameter that several expressions use is sent and read once for each of them.
     """
-    columns: dict[str, dict[str, Any]] = {"firmware": {}, "key": {}, "facts": {}, "healthy": {}, "fault": {}}
+    columns: dict[str, dict[str, Any]] = {
+        "firmware": {},
+        "key": {},
+        "facts": {},
+        "healthy": {},
+        "fault": {},
+        "boot": {},
+    }
     for secret, arrival in news.items():
         message = arrival.message
         if message.firmware is not None:
@@ -144,6 +152,8 @@ def _reported(
         if message.health is not None:
             columns["healthy"][secret] = message.health.ok
             columns["fault"][secret] = message.health.fault[:200].replace("\x00", "")
+        if message.boot:
+            columns["boot"][secret] = message.boot
     columns["digest"] = {secret: digests[secret] for secret in news}
     columns["version_keys"] = {s: fact_sort_keys(facts, version_facts) for s, facts in columns["facts"].items()}
     return {name: Value(values, JSONField()) for name, values in columns.items()}
@@ -182,11 +192,20 @@ def _store_news(
         firmware_key=text_or_kept("key", "firmware_key"),
         healthy=Coalesce(Cast(JsonText(said["healthy"], _SECRET), BooleanField()), F("healthy")),
         fault=text_or_kept("fault", "fault"),
+        boot=text_or_kept("boot", "boot"),
+        boots=Case(When(_booted_again(said), then=F("boots") + 1), default=F("boots"), output_field=IntegerField()),
         version_keys=Coalesce(
             replaced_keys(version_facts, JsonMember(said["version_keys"], _SECRET)), F("version_keys")
         ),
         said_digest=Cast(JsonText(said["digest"], _SECRET), BigIntegerField()),
     )
+
+
+def _booted_again(said: Mapping[str, Value]) -> Q:
+    """True of a device that names another boot than the one it named before."""
+    told = JsonText(said["boot"], _SECRET)
+    same = ExpressionWrapper(Q(boot=Coalesce(told, F("boot"), output_field=TextField())), BooleanField())
+    return Q(boot__gt="") & Q(IsNotNull(told)) & Q(NotTrue(same))
 
 
 def _take_reports(rows: Mapping[str, Known], arrivals: Sequence[Arrival], now: datetime) -> dict[int, Delivery]:

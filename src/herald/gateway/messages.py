@@ -48,10 +48,12 @@ class CheckIn(msgspec.Struct):
     facts: dict[str, Any] | None = None
     health: Health | None = None
     report: OrderReport | None = None
+    #: names the device's boot: any text that is new at each start
+    boot: str = ""
 
     def state_digest(self) -> int:
-        """A number that stands for what the device says of itself: firmware, facts, health."""
-        said = msgspec.json.encode((self.firmware, self.facts, self.health))
+        """A number that stands for what the device says of itself: firmware, facts, health, boot."""
+        said = msgspec.json.encode((self.firmware, self.facts, self.health, self.boot))
         return int.from_bytes(blake2b(said, digest_size=8).digest(), "big", signed=True)
 
 
@@ -117,6 +119,8 @@ def read_check_in(body: bytes) -> CheckIn:
         message.firmware = nfc(message.firmware)
     if message.facts is not None:
         message.facts = _facts(message.facts)
+    if len(message.boot) > MAX_BOOT or not is_storable(message.boot):
+        raise Refused(422, "bad-boot", f"boot: at most {MAX_BOOT} characters that can be stored")
     if message.report is not None:
         _check_report(message.report)
     return message

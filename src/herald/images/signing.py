@@ -58,8 +58,8 @@ def published_keys() -> list[dict[str, Any]]:
 
 
 def endorse(new: Ed25519PrivateKey) -> str:
-    """The compact JWS of a new public key, by the key that signs now."""
-    return _jws(private_key(), _public_jwk(new))
+    """The compact JWS of a new public key, by the key that signs now; empty where there is none yet."""
+    return _jws(private_key(), _public_jwk(new)) if Path(settings.SIGNING_KEY_FILE).exists() else ""
 
 
 def sign(image: Image) -> str:

@@ -15,6 +15,7 @@ from django.db.models import (
     OuterRef,
     Q,
     QuerySet,
+    Subquery,
     Value,
     When,
 )
@@ -33,6 +34,9 @@ from herald_core.deliveries import Phase
 
 #: a confirmed device that misses so many expected check-ins is lost
 MISSED_CHECK_INS = 3
+#: one that restarts so often before its ring's gate is met is lost, too
+RESTARTS = 3
+_boots_of_device = Device.objects.filter(pk=OuterRef("device_id")).values("boots")
 #: where as large a share of a site's other devices fell silent too, its uplink is to blame and not the image
 SITE_SILENT_SHARE = 0.5
 
@@ -63,12 +67,14 @@ def _find_lost(rollout_ids: Sequence[int], whole_since: datetime, now: datetime)
     confirmed = Delivery.objects.filter(
         ring__in=rings, phase=Phase.CONFIRMED.value, current=True, offered_at__isnull=False
     )
+    confirmed.filter(boots_before=None).update(boots_before=Subquery(_boots_of_device))
     silent = confirmed.filter(_fell_silent(whole_since, now, "device__"))
     lost = {
         "fault": confirmed.filter(device__healthy=False),
         "other-version": confirmed.filter(device__last_check_in__gt=F("phase_since")).exclude(
             device__firmware_key=F("image__version_key")
         ),
+        "restarts": confirmed.filter(device__boots__gte=F("boots_before") + RESTARTS),
         "silent": silent.exclude(device__site__in=_silent_sites(silent, whole_since, now)),
     }
     reasons = Case(
