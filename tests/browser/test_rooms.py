@@ -69,7 +69,7 @@ def test_a_draft_survives_a_reload_and_can_be_thrown_away(signed_in: Page, runni
     page = signed_in
     page.goto(f"{running.url}/rollouts/new")
     page.get_by_role("radio", name=re.compile(r"Lumen 7\.3\.0")).check()
-    expect(page.get_by_text("Still missing: an audience; no group is nobody.")).to_be_visible()
+    expect(page.get_by_text("Still missing: an audience; no group and no device is nobody.")).to_be_visible()
     page.wait_for_timeout(600)
     page.reload()
     expect(page.get_by_role("heading", level=1)).to_contain_text("Put Lumen 7.3.0 on which devices?")
@@ -137,7 +137,7 @@ def test_an_address_that_leads_nowhere_is_said(signed_in: Page, running: Running
     page.goto(f"{running.url}/rollouts/999999")
     expect(page.get_by_role("alert")).to_contain_text("There is no such thing")
     page.goto(f"{running.url}/devices/nobody")
-    expect(page.get_by_role("alert")).to_contain_text("No device is called nobody")
+    expect(page.get_by_role("alert")).to_contain_text("No device has the name nobody")
 
 
 def test_signing_out_shows_nothing_more(signed_in: Page) -> None:

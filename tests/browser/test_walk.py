@@ -134,7 +134,7 @@ def test_a_group_is_restarted_and_each_device_comes_back(signed_in: Page, runnin
     rows = running.api("GET", f"schedules/{schedule}/deliveries?phase=confirmed")["deliveries"]
     assert all(r["results"]["answer"] == "ok" and 30 <= r["results"]["seconds"] <= 90 for r in rows)
     page.get_by_role("gridcell", name="confirmed").first.click()
-    expect(page.get_by_role("heading", name="Its story")).to_be_visible()
+    expect(page.get_by_role("heading", name="History")).to_be_visible()
     expect(page.get_by_text("restart: confirmed").first).to_be_visible()
 
 

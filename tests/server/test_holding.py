@@ -101,7 +101,11 @@ def test_failures_that_have_nothing_in_common_name_no_cause() -> None:
     Delivery.objects.filter(pk__in=ids[3:4]).update(phase="failed", last_error="no-space")
     Delivery.objects.filter(pk__in=ids[4:50]).update(phase="confirmed", last_error="no-link")
     found = failed_share(rollout, now=NOW)
-    assert (found.causes, found.errors) == ([], [("flash-verify", 3), ("no-space", 1)])
+    assert found.causes == [] and [(e.error, e.devices) for e in found.errors] == [("flash-verify", 3), ("no-space", 1)]
+    client = APIClient()
+    client.force_authenticate(make_user())
+    shown = client.get(f"/api/v1/rollouts/{rollout.pk}/shared-by-failed").json()
+    assert shown["errors"] == [{"error": "flash-verify", "devices": 3}, {"error": "no-space", "devices": 1}]
 
 
 def test_the_calls_hold_release_and_say_what_is_shared() -> None:

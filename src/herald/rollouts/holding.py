@@ -106,13 +106,21 @@ class FoundCause:
 
 
 @dataclass(frozen=True, kw_only=True)
+class FailedWith:
+    """An error word, and how many devices failed with it."""
+
+    error: str
+    devices: int
+
+
+@dataclass(frozen=True, kw_only=True)
 class Shared:
     """What the failed share with each other and not with the confirmed."""
 
     failed: int
     confirmed: int
-    #: the last error word of the failed, with how many have it, the commonest first
-    errors: list[tuple[str, int]]
+    #: the last error words of the failed, the commonest first
+    errors: list[FailedWith]
     causes: list[FoundCause]
 
 
@@ -137,7 +145,7 @@ def failed_share(rollout: Rollout, *, now: datetime) -> Shared:
     return Shared(
         failed=failed,
         confirmed=len(ids) - failed,
-        errors=Delivery.objects.last_errors(rollout.pk),
+        errors=[FailedWith(error=e, devices=n) for e, n in Delivery.objects.last_errors(rollout.pk)],
         causes=[
             FoundCause(
                 rule=rule,

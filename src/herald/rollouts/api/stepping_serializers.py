@@ -48,8 +48,8 @@ class CauseRow(serializers.Serializer[Any]):
 class FailedWith(serializers.Serializer[Any]):
     """An error word, and how many devices failed with it."""
 
-    error = serializers.CharField(source="0")
-    devices = serializers.IntegerField(source="1")
+    error = serializers.CharField()
+    devices = serializers.IntegerField()
 
 
 class SharedByFailed(serializers.Serializer[Any]):
