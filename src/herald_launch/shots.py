@@ -21,7 +21,7 @@ VIEWS = (
     ("fleet", "/fleet?rule=family%20%3D%20Sill%20and%20firmware%20%3C%205.2.0&grid=site,firmware", "light"),
     ("device", "/devices/{device}", "light"),
     ("group", "/groups/{frost}", "light"),
-    ("group-night", "/groups/{frost}", "dark"),
+    ("admissions", "/admissions", "light"),
     ("rollouts", "/rollouts", "light"),
     ("compose", "/rollouts/{draft}", "light"),
     ("rollout", "/rollouts/{running}", "light"),
@@ -32,7 +32,7 @@ VIEWS = (
     ("command", "/commands/{schedule}", "light"),
     ("library", "/library", "light"),
     ("attributes", "/library?shelf=attributes", "light"),
-    ("tags", "/library?shelf=tags", "light"),
+    ("facts", "/library?shelf=facts", "light"),
     ("overlaps", "/overlaps?groups={overlapping}", "light"),
     ("record", "/record", "light"),
 )
