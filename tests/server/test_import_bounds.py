@@ -7,6 +7,7 @@ from zipfile import ZIP_DEFLATED, ZipFile
 import pytest
 from django.db import OperationalError, connection
 from openpyxl import Workbook
+from openpyxl.xml.constants import SHEET_MAIN_NS
 
 from herald.api.errors import Invalid
 from herald.imports import reading, services, tasks
@@ -17,7 +18,7 @@ from tests.factories import NOW, make_model
 
 pytestmark = pytest.mark.django_db
 SHEET = (
-    b'<worksheet xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><sheetData>'
+    b'<worksheet xmlns="%s"><sheetData>'
     b'<row r="1"><c r="A1" t="inlineStr"><is><t>uid</t></is></c></row>%s</sheetData></worksheet>'
 )
 
@@ -28,7 +29,9 @@ def workbook(rows: bytes) -> bytes:
     Workbook().save(plain)
     with ZipFile(plain) as source, ZipFile(out, "w", ZIP_DEFLATED) as target:
         for name in source.namelist():
-            target.writestr(name, SHEET % rows if name.endswith("sheet1.xml") else source.read(name))
+            target.writestr(
+                name, SHEET % (SHEET_MAIN_NS.encode(), rows) if name.endswith("sheet1.xml") else source.read(name)
+            )
     return out.getvalue()
 
 
