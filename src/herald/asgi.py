@@ -115,7 +115,8 @@ class OneHopHandler(ASGIHandler):
         question.begins()
         try:
             request, refusal = self.create_request(scope, body)
-            response = refusal or self.get_response(request)
+            # one of the two is there; Django's own types do not say so
+            response: Any = refusal if refusal is not None or request is None else self.get_response(request)
             response._handler_class = self.__class__
             if response.streaming:  # files: small, and read here rather than on the event loop
                 whole = HttpResponse(b"".join(response.streaming_content), status=response.status_code)

@@ -18,7 +18,7 @@ def copy_rows(rows: Sequence[Model]) -> None:
     names = [f.attname for f in columns]
     documents = [index for index, f in enumerate(columns) if isinstance(f, JSONField)]
     cells_of = attrgetter(*names)
-    quoted = ", ".join(connection.ops.quote_name(f.column) for f in columns)
+    quoted = ", ".join(connection.ops.quote_name(str(f.column)) for f in columns)
     table = connection.ops.quote_name(meta.db_table)
     with (
         transaction.atomic(),

@@ -23,7 +23,7 @@ SECRET_KEY = env.str("HERALD_SECRET_KEY", "only-for-development" if DEBUG else "
 #: Host names under which the web server answers, separated by commas.
 ALLOWED_HOSTS = env.list("HERALD_ALLOWED_HOSTS", ["127.0.0.1", "localhost", "[::1]"])
 #: Origins (scheme and host) that may post, when a proxy changes the host.
-CSRF_TRUSTED_ORIGINS = env.list("HERALD_TRUSTED_ORIGINS", [])
+CSRF_TRUSTED_ORIGINS: list[str] = env.list("HERALD_TRUSTED_ORIGINS", [])
 #: Cookies only over HTTPS; on wherever HTTPS is.
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = env.bool("HERALD_HTTPS", False)
 #: Folder of image files; shared by web servers and gateways when they run on several machines.
@@ -35,7 +35,7 @@ DEMO = env.bool("HERALD_DEMO", False)
 #: Built front end.
 WEB_DIST = Path(env.str("HERALD_WEB_DIST", str(ROOT / "web" / "dist")))
 #: Addresses of proxies whose X-Forwarded-For is believed, separated by commas.
-TRUSTED_PROXIES = env.list("HERALD_TRUSTED_PROXIES", [])
+TRUSTED_PROXIES: list[str] = env.list("HERALD_TRUSTED_PROXIES", [])
 #: Check-ins a gateway process holds at most before it asks devices to slow down.
 GATEWAY_QUEUE = env.int("HERALD_GATEWAY_QUEUE", 5000)
 

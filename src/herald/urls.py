@@ -5,6 +5,7 @@ from pathlib import Path
 from django.conf import settings
 from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBase, JsonResponse
 from django.urls import path, re_path
+from django.views import View
 from django.views.decorators.csrf import ensure_csrf_cookie
 from drf_spectacular.views import SpectacularJSONAPIView, SpectacularSwaggerView
 
@@ -50,7 +51,7 @@ def no_such_call(request: HttpRequest) -> HttpResponseBase:
     return JsonResponse(body, status=404, content_type="application/problem+json")
 
 
-def _call(route: str, view: type) -> object:
+def _call(route: str, view: "type[View]") -> object:
     return path(f"api/v1/{route}", view.as_view())
 
 

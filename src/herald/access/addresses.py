@@ -14,7 +14,7 @@ def _networks(proxies: tuple[str, ...]) -> list[IPv4Network | IPv6Network]:
 
 def client_address(request: HttpRequest) -> str:
     """The address of the client. What X-Forwarded-For says is believed from trusted proxies only, from the right."""
-    address = request.META.get("REMOTE_ADDR", "")
+    address: str = request.META.get("REMOTE_ADDR", "")
     forwarded = [part.strip() for part in request.META.get("HTTP_X_FORWARDED_FOR", "").split(",") if part.strip()]
     while forwarded and _is_trusted(address):
         address = forwarded.pop()

@@ -2,6 +2,7 @@
 
 from typing import TYPE_CHECKING
 
+from rest_framework.exceptions import NotAuthenticated
 from rest_framework.permissions import SAFE_METHODS, BasePermission
 from rest_framework.request import Request
 
@@ -33,3 +34,14 @@ class RolePermission(BasePermission):
 def ability_needed(view: object) -> Ability:
     """What a view asks for of whoever changes something by it."""
     return Ability(getattr(view, "needs", Ability.OPERATE))
+
+
+def person(request: Request) -> User:
+    """Whoever sends the request. Only views that let nobody in who is not signed in may ask.
+
+    Raises:
+        NotAuthenticated: nobody is signed in.
+    """
+    if not isinstance(request.user, User):
+        raise NotAuthenticated
+    return request.user

@@ -23,7 +23,8 @@ def make_token(user: User, *, name: str, days: int | None, now: datetime) -> str
 
 def tokens_of(user: User) -> "QuerySet[AuthToken]":
     """A person's tokens, the latest first."""
-    return AuthToken.objects.filter(user=user).select_related("named").order_by("-created")
+    found: QuerySet[AuthToken] = AuthToken.objects.filter(user=user).select_related("named").order_by("-created")
+    return found
 
 
 def revoke_token(user: User, digest: str, *, now: datetime) -> None:

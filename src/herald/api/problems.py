@@ -64,8 +64,8 @@ def exception_handler(error: Exception, context: dict[str, Any]) -> Response | N
     status = 401 if refused else error.status_code
     title = _TITLES.get(type(error), "Refused")
     response = problem(status, str(error.default_code).replace("_", "-"), title, str(error.detail))
-    if isinstance(error, exceptions.Throttled) and error.wait:
-        response["Retry-After"] = str(int(error.wait) + 1)
+    if wait := getattr(error, "wait", None):  # of a throttled one
+        response["Retry-After"] = str(int(wait) + 1)
     return response
 
 

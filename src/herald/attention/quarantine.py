@@ -7,6 +7,7 @@ Each object's work is a transaction of its own. Where it fails it is rolled back
 import traceback
 from collections.abc import Callable, Iterable, Sequence
 from datetime import datetime, timedelta
+from functools import partial
 from typing import TypeVar
 
 import structlog
@@ -86,7 +87,7 @@ class Isolation:
         doubtful = [i for i in ready if (part.value, i) in self._known]
         self._halve(part, [i for i in ready if (part.value, i) not in self._known], work)
         for one in doubtful:
-            self.run(part, one, lambda one=one: work([one]))
+            self.run(part, one, partial(work, [one]))
 
     def _halve(self, part: Part, ids: Sequence[int], work: Callable[[Sequence[int]], object]) -> None:
         if len(ids) <= 1:

@@ -4,9 +4,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from itertools import islice
+from typing import TYPE_CHECKING
 
 from django.db import transaction
-from django.db.models import Q, QuerySet
+from django.db.models import Q
 
 from herald.access.models import User
 from herald.api.dates import check_plannable
@@ -40,6 +41,9 @@ from herald_core.deliveries import IN_HAND, Kind, Phase
 from herald_core.preflight import leeway
 from herald_core.timing.clocks import instant
 from herald_core.timing.firings import daily_firings, spread_seconds
+
+if TYPE_CHECKING:
+    from herald.fleet.querysets import DeviceQuerySet
 
 #: Zone of an occurrence that fires for all devices at one moment.
 EVERYWHERE = "*"
@@ -101,8 +105,8 @@ def preview_firings(draft: ScheduleDraft, *, now: datetime, count: int = 10) -> 
 class Audience:
     """The admitted devices of a command's groups: those whose firmware can do it, and those whose cannot."""
 
-    able: "QuerySet[Device]"
-    unable: "QuerySet[Device]"
+    able: "DeviceQuerySet"
+    unable: "DeviceQuerySet"
 
 
 def audience_of(draft: ScheduleDraft) -> Audience:
@@ -110,7 +114,7 @@ def audience_of(draft: ScheduleDraft) -> Audience:
     return _audience(draft.recipe, members_of(draft.include, draft.exclude, draft.devices))
 
 
-def _audience(recipe: Recipe, devices: "QuerySet[Device]") -> Audience:
+def _audience(recipe: Recipe, devices: "DeviceQuerySet") -> Audience:
     admitted = devices.filter(admission="admitted")
     cannot = lacking(NEEDS[recipe])
     return Audience(able=admitted.exclude(cannot), unable=admitted.filter(cannot))

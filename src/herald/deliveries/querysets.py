@@ -44,7 +44,7 @@ if TYPE_CHECKING:
 LOOKED_AFTER = timedelta(days=14)
 
 
-def _times(field: str, unit: timedelta) -> ExpressionWrapper:
+def _times(field: str, unit: timedelta) -> Any:
     return ExpressionWrapper(F(field) * Value(unit, DurationField()), DurationField())
 
 
@@ -126,7 +126,8 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
 
     def downgrade_permits(self, rollout_ids: Collection[int]) -> dict[tuple[int, int], str]:
         """Leave to go down to an image in a rollout, by the ids of both."""
-        permits = self.model.rollout.field.related_model.downgrade_permits.rel.related_model.objects
+        rollouts: Any = self.model.rollout.field.related_model
+        permits = rollouts.downgrade_permits.rel.related_model.objects
         rows = permits.filter(rollout__in=list(rollout_ids)).values_list("rollout_id", "image_id", "jws")
         return {(rollout, image): jws for rollout, image, jws in rows}
 
@@ -409,7 +410,7 @@ class DeliveryEventQuerySet(models.QuerySet["DeliveryEvent"]):
         rows = self.filter(delivery__rollout_id=rollout_id, to_phase__in=list(phases)).order_by("-id")
         return rows.values_list("delivery_id", "attempt", "to_phase", "at")
 
-    def failures(self, rollout_id: int) -> "models.QuerySet[Any, Any]":
+    def failures(self, rollout_id: int) -> Any:
         """The causes for which attempts of a rollout ended, and how many for each, the most frequent first."""
         begun = [p.value for p in IN_HAND if p is not Phase.OFFERED]  # an offer that is taken back is no failure
         again = Q(to_phase=Phase.WAITING.value, from_phase__in=begun) & ~Q(cause=KEPT)

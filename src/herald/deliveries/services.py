@@ -25,6 +25,7 @@ from herald.attention.models import Part
 from herald.attention.quarantine import Isolation
 from herald.copying import copy_rows
 from herald.deliveries.models import Delivery, DeliveryEvent
+from herald.deliveries.querysets import DeliveryQuerySet
 from herald.live.notify import notify
 from herald.lookups import JsonMember, JsonText
 from herald_core.deliveries import (
@@ -417,15 +418,16 @@ def try_again(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) ->
     )
 
 
-def lengthen(deliveries: "QuerySet[Delivery]", *, hours: int, now: datetime) -> None:
+def lengthen(deliveries: DeliveryQuerySet, *, hours: int, now: datetime) -> None:
     """Let waiting deliveries have so many hours from now before they expire, where they had fewer left."""
     until = now + timedelta(hours=hours)
     deliveries.waiting().filter(not_after__lt=until).update(not_after=until)
 
 
-def hurry(deliveries: "QuerySet[Delivery]", *, now: datetime) -> int:
+def hurry(deliveries: DeliveryQuerySet, *, now: datetime) -> int:
     """Let waiting deliveries go as soon as a window allows: before their ring opens, without the pause of a retry."""
-    return deliveries.waiting().update(pushed=True, not_before=now)
+    changed: int = deliveries.waiting().update(pushed=True, not_before=now)
+    return changed
 
 
 def hold(deliveries: "QuerySet[Delivery]", *, reason: str) -> int:

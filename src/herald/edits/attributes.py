@@ -117,7 +117,8 @@ def change_attribute(
     _check(definition)
     with transaction.atomic():
         lock_membership()
-        known = PropertyDefinition.objects.attributes().select_for_update().get(key=definition.key)
+        locked = PropertyDefinition.objects.attributes().select_for_update()
+        known: PropertyDefinition = locked.get(key=definition.key)
         misfits = misfits_of(definition)
         if misfits:
             n = sum(m.devices for m in misfits)

@@ -163,4 +163,5 @@ def to_json(change: Change) -> dict[str, Any]:
 
 def from_json(kept: Mapping[str, Any]) -> Change:
     """The change that was kept."""
-    return Change(**{k: tuple(v) if isinstance(v, list) else v for k, v in kept.items()})
+    parts: dict[str, Any] = {k: tuple(v) if isinstance(v, list) else v for k, v in kept.items()}
+    return Change(**parts)

@@ -202,7 +202,7 @@ def change_fact(
     if type is not None and type not in FOUND:
         raise Invalid("/type", f"A fact is one of {', '.join(t.value for t in FOUND)}.")
     with gated(agreement, now=now, cause=f"the type of {key} changed"):
-        known = PropertyDefinition.objects.select_for_update().get(key=key, source="fact")
+        known: PropertyDefinition = PropertyDefinition.objects.select_for_update().get(key=key, source="fact")
         before = {"label": known.label, "type": known.type, "unit": known.unit, "note": known.note}
         retyped = type is not None and type.value != known.type
         given = {"label": label, "unit": unit, "note": note}

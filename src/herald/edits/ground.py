@@ -201,7 +201,7 @@ def _checked(kind: Kind, fields: Fields, thing: Thing | None) -> dict[str, Any]:
     errors += [(f"/{k}", "It holds a character that cannot be stored.") for k, v in found.items() if not _fits(v)]
     if "name" in found or thing is None:
         name = str(found.get("name", ""))
-        others = kind.table._default_manager.filter(name=name).exclude(pk=thing.pk if thing else None)
+        others = kind.table._default_manager.filter(name=name).exclude(pk=thing.pk if thing else 0)
         if not name or len(name) > 80:
             errors.append(("/name", f"A {kind.word} has a name of 1 to 80 characters."))
         elif _fits(name) and others.exists():

@@ -106,7 +106,7 @@ def rename_tag(
         require(consequences_of(differences(done.groups)), agreement)
         old, new = _checked(old, new)
         editing.rename_tag(old, new)
-        _edit_all(Device.objects.with_any_tag([old]).values_list("pk", flat=True), old, new, now)
+        _edit_all(list(Device.objects.with_any_tag([old]).values_list("pk", flat=True)), old, new, now)
         replace_in_rules("tag", old, new, now=now)
         verb = "Merged" if done.merges else "Renamed"
         sentence = f"{verb} the tag {old} into {new}: {done.devices} devices, {len(done.rules)} rules"

@@ -95,12 +95,12 @@ class DeviceQuerySet(models.QuerySet["Device"]):
         """Devices whose time zone is no name that this machine knows: their hours cannot be told."""
         return self.exclude(time_zone__in=self.zones())
 
-    def standing(self, model_id: int) -> "models.QuerySet[Any, Any]":
+    def standing(self, model_id: int) -> Any:
         """Hardware revision, version key, version and how many, of the admitted devices of a model that report one."""
         rows = self.filter(model=model_id, admission="admitted", firmware_key__isnull=False).order_by()
         return rows.values_list("hardware_revision", "firmware_key").annotate(version=Min("firmware"), n=Count("id"))
 
-    def forecast_rows(self, ids: Collection[int], now: datetime) -> "models.QuerySet[Any, Any]":
+    def forecast_rows(self, ids: Collection[int], now: datetime) -> Any:
         """Zone, seconds between calls, whether they are silent, and site, of devices by their ids."""
         silent = ExpressionWrapper(not_heard_for_long(now), BooleanField())
         rows = self.by_ids(ids).annotate(is_silent=silent)
@@ -164,7 +164,7 @@ class DeviceModelQuerySet(models.QuerySet["DeviceModel"]):
 
 
 class EnrolmentAttemptQuerySet(models.QuerySet["EnrolmentAttempt"]):
-    def latest(self, most: int) -> Self:
+    def newest(self, most: int) -> Self:
         return self.order_by("-last_at", "-id")[:most]
 
     def note(self, uid: str, cause: str, now: datetime, **about: str) -> None:

@@ -30,7 +30,7 @@ def find_device(word: str) -> Device:
         condition = Q(pk=number)
     else:
         condition = Q(**{by: what}) if by else Q(name=what) | Q(uid=what)
-    found = list(Device.objects.with_names().filter(condition)[:2])
+    found: list[Device] = list(Device.objects.with_names().filter(condition)[:2])
     if not found:
         hint = f" To find one that is named so, write name:{what[:80]}." if by == "id" else ""
         raise NotFound(f"No device has the {by or 'name or uid'} {what[:80]}.{hint}")

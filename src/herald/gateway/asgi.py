@@ -131,7 +131,7 @@ async def _read(scope: Scope, receive: Receive) -> bytes:
     length = _header(scope, b"content-length")
     if length.isdigit() and int(length) > MAX_BODY_BYTES:
         raise too_long
-    body = b""
+    body: bytes = b""
     try:
         async with asyncio.timeout(BODY_SECONDS):
             while True:

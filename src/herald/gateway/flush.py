@@ -304,7 +304,7 @@ def _may_have(delivery: Delivery, now: datetime) -> bool:
 def order_of(delivery: Delivery, now: datetime) -> Order:
     """The order as the device is told it. Its times are seconds from now, so that no device's clock matters."""
     until = delivery.offer_until or delivery.not_after
-    common = {
+    common: dict[str, Any] = {
         "id": f"{delivery.pk}.{delivery.attempt}",
         "not_after_seconds": max(0, int((until - now) / timedelta(seconds=1))),
     }

@@ -130,7 +130,7 @@ def _facts(facts: dict[str, Any]) -> dict[str, Any]:
     """The facts that can be kept: plain keys, plain values."""
     if len(facts) > MAX_FACTS:
         raise Refused(422, "too-many-facts", f"facts: {len(facts)} of them; at most {MAX_FACTS} are taken")
-    kept = {}
+    kept: dict[str, Any] = {}
     for key, value in facts.items():
         if not _FACT_KEY.match(key):
             raise Refused(422, "bad-fact-key", f"facts: the key {key[:60]!r} is not lower-case letters, digits and _")

@@ -1,5 +1,6 @@
 """The tree of folders: who is in it, and verbs on it."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -32,7 +33,7 @@ def list_folders() -> list[FolderRow]:
     return [FolderRow(id=f.pk, name=f.name, parent=f.parent_id, device_count=counts.get(f.pk, 0)) for f in folders]
 
 
-def _devices_in(folders: list[Folder], groups: dict[int, int | None]) -> dict[int, int]:
+def _devices_in(folders: list[Folder], groups: Mapping[int, int | None]) -> dict[int, int]:
     """How many devices are in each folder and those below it, each device once. One question, with a part for each
     folder, so that each part goes by the index."""
     parts = []

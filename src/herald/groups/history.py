@@ -63,7 +63,8 @@ def members_at(group: Group, moment: datetime) -> "QuerySet[Device]":
 
 def latest_changes(group: Group, *, most: int) -> Sequence[MembershipEvent]:
     """The latest joins and leaves, newest first."""
-    return MembershipEvent.objects.of_group(group.pk).select_related("device").order_by("-at", "-id")[:most]
+    events = MembershipEvent.objects.of_group(group.pk).select_related("device")
+    return list(events.order_by("-at", "-id")[:most])
 
 
 def compare(first: "QuerySet[Device]", second: "QuerySet[Device]") -> Comparison:

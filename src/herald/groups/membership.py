@@ -8,7 +8,7 @@ from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from django.db import connection, transaction
 from django.db.models import BooleanField, CharField, DateTimeField, Exists, IntegerField, OuterRef, QuerySet, Value
@@ -24,6 +24,9 @@ from herald.live.notify import notify
 from herald.locks import MEMBERSHIP, take_lock
 from herald_core.rules import Record, Vocabulary
 
+if TYPE_CHECKING:
+    from herald.fleet.querysets import DeviceQuerySet
+
 
 @dataclass(frozen=True, kw_only=True)
 class Difference:
@@ -38,7 +41,7 @@ def lock_membership() -> None:
     take_lock(MEMBERSHIP)
 
 
-def joining(group: Group | None, wanted: "QuerySet[Device]") -> "QuerySet[Device]":
+def joining(group: Group | None, wanted: "DeviceQuerySet") -> "DeviceQuerySet":
     """Devices wanted that are not members now."""
     member = GroupMembership.objects.filter(group=group, device_id=OuterRef("pk"))
     return wanted.filter(~Exists(member)) if group else wanted
@@ -49,7 +52,7 @@ def leaving(group: Group, wanted: "QuerySet[Device]") -> "QuerySet[GroupMembersh
     return group.memberships.exclude(device_id__in=wanted.order_by().values("pk"))
 
 
-def set_members(group: Group, wanted: "QuerySet[Device]", *, now: datetime, cause: str) -> Difference:
+def set_members(group: Group, wanted: "DeviceQuerySet", *, now: datetime, cause: str) -> Difference:
     """Make the group's members exactly the wanted devices: one statement to take out, one to put in."""
     with transaction.atomic():
         lock_membership()
@@ -94,7 +97,7 @@ def _insert_from(model: type[Any], columns: Sequence[str], rows: "QuerySet[Any, 
     target = f"{quote(model._meta.db_table)} ({', '.join(map(quote, columns))})"
     with connection.cursor() as cursor:
         cursor.execute(f"INSERT INTO {target} {sql}", params)
-        return cursor.rowcount
+        return int(cursor.rowcount)
 
 
 def _write_events(pairs: Iterable[tuple[int, int]], *, joined: bool, now: datetime, cause: str) -> None:

@@ -44,7 +44,7 @@ class MembershipQuerySet(models.QuerySet["GroupMembership"]):
             rows = self.of_devices(list(devices)).order_by().values_list("group_id").annotate(n=models.Count("id"))
             for group, n in rows:
                 counts.setdefault(group, [0, 0])[place] += n
-        groups = self.model.group.field.related_model.objects.in_bulk(list(counts))
+        groups: Any = self.model.group.field.related_model._default_manager.in_bulk(list(counts))
         return [(groups[pk], a, b) for pk, (a, b) in counts.items()]
 
     def in_family(self, family_id: int) -> Self:

@@ -338,7 +338,7 @@ def _property(clause: Clause, spec: FieldSpec, now: datetime) -> Q:
     return is_set & _text_comparison(clause.op, values, text, None)
 
 
-class _Numeric(DecimalField):
+class _Numeric(DecimalField):  # type: ignore[type-arg]  # it takes none when it runs
     """NUMERIC without bounds, so that no value is rounded."""
 
     def db_type(self, connection: Any) -> str:

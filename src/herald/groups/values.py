@@ -70,7 +70,8 @@ def value_counts(
     if expression is None:
         return []
     if spec.key == "group" and devices is None:
-        rows: Any = Group.objects.with_counts().values_list("name", "member_count")
+        counted: Any = Group.objects.with_counts()
+        rows: Any = counted.values_list("name", "member_count")
     else:
         among = Device.objects.all() if devices is None else devices
         rows = among.order_by().annotate(v=expression).values_list("v").annotate(n=Count("id"))

@@ -7,6 +7,7 @@ import threading
 from collections import OrderedDict
 from datetime import datetime, timedelta
 from pathlib import Path
+from uuid import UUID
 
 from django.conf import settings
 from django.db import transaction
@@ -42,7 +43,7 @@ def begin_upload(file_name: str, size_bytes: int, *, actor: User | None, now: da
     return Upload.objects.create(file_name=file_name[:200], size_bytes=size_bytes, last_at=now, started_by=actor)
 
 
-def append(upload_id: object, offset: int, piece: bytes, *, now: datetime) -> Upload:
+def append(upload_id: UUID, offset: int, piece: bytes, *, now: datetime) -> Upload:
     """Write the piece that comes next. What a crash left half written beyond `received_bytes` is written anew.
 
     Raises:

@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 from django.db.models import Q
 
@@ -117,7 +118,7 @@ def _check(found: Import) -> None:
 
 def _plan(found: Import, *, lock: bool = False) -> _Plan:
     rows = list(found.devices.order_by("device_id"))
-    states = {}
+    states: dict[int, dict[str, Any]] = {}
     for start in range(0, len(rows), CHUNK):
         states |= read_states([r.device_id for r in rows[start : start + CHUNK]], lock=lock)
     changed = [r for r in rows if not holds(states.get(r.device_id), r.after)]

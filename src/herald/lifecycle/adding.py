@@ -57,7 +57,7 @@ def add_device(draft: DeviceDraft, *, actor: User | None, now: datetime, agreeme
     with gated(agreement, now=now, cause="it was added by hand"):
         ensure_tags(state["tags"])
         make_devices({uid: state}, vocabulary, now=now)
-        device = Device.objects.with_names().get(uid=uid)
+        device: Device = Device.objects.with_names().get(uid=uid)
         forget_refusals(uid, RefusalCause.NOT_EXPECTED)
         record(now=now, actor=actor, kind="device", object_id=device.pk, sentence=f"Added {device.name} by hand")
     notify("fleet")

@@ -99,7 +99,8 @@ def replace_device(
         for pk in (old.pk, new.pk):
             record(now=now, actor=actor, kind="device", object_id=pk, sentence=sentence[:300], before=states[pk])
     notify("fleet")
-    return Device.objects.with_names().get(pk=new.pk)
+    taken_over_by: Device = Device.objects.with_names().get(pk=new.pk)
+    return taken_over_by
 
 
 def _naming(device: Device) -> tuple[list[Rollout], list[Schedule]]:

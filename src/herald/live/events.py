@@ -100,7 +100,7 @@ async def serve_events(receive: Receive, send: Send) -> None:
         if following is not None and not following.done():  # also where the server itself ends this
             following.cancel()
             await asyncio.gather(following, return_exceptions=True)
-        await stream.aclose()
+        await stream.aclose()  # type: ignore[attr-defined]  # an async generator
 
 
 async def _wait_for_leave(receive: Receive) -> None:

@@ -225,10 +225,14 @@ def check_window(start: time | None, end: time | None, minutes: int) -> None:
 class Staging(Protocol):
     """Whatever says when files are fetched ahead of which hours."""
 
-    stage_ahead: bool
-    staging_start: time | None
-    staging_end: time | None
-    window_start: time | None
+    @property
+    def stage_ahead(self) -> bool: ...
+    @property
+    def staging_start(self) -> time | None: ...
+    @property
+    def staging_end(self) -> time | None: ...
+    @property
+    def window_start(self) -> time | None: ...
 
 
 def check_staging(draft: Staging) -> None:

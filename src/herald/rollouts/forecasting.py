@@ -4,6 +4,7 @@ from collections import Counter
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, time, timedelta
+from typing import Any
 
 import numpy as np
 
@@ -237,7 +238,7 @@ def _relaxed(
     """The same rollout without one of its limits each."""
     minutes, caps = situation.minutes, situation.caps
 
-    def with_gates(**changes: object) -> Situation:
+    def with_gates(**changes: Any) -> Situation:
         return without(situation, rings=[replace(r, **changes) for r in situation.rings])
 
     relaxed = {

@@ -34,9 +34,9 @@ class RolloutState(models.TextChoices):
 #: launched, and a person may still step in
 OPEN_STATES = (RolloutState.RUNNING, RolloutState.PAUSED, RolloutState.HALTED)
 
-RingKindChoice = models.TextChoices("RingKindChoice", {k.name: (k.value, k.value) for k in RingKind})
-OutcomeChoice = models.TextChoices("OutcomeChoice", {o.name: (o.value, o.value) for o in Outcome})
-TargetChoice = models.TextChoices("TargetChoice", {c.name: (c.value, c.value) for c in Choice})
+RingKindChoice = models.TextChoices("RingKindChoice", {k.name: (k.value, k.value) for k in RingKind})  # type: ignore[call-overload]
+OutcomeChoice = models.TextChoices("OutcomeChoice", {o.name: (o.value, o.value) for o in Outcome})  # type: ignore[call-overload]
+TargetChoice = models.TextChoices("TargetChoice", {c.name: (c.value, c.value) for c in Choice})  # type: ignore[call-overload]
 
 
 class Rollout(models.Model):

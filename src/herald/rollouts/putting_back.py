@@ -43,9 +43,9 @@ def put_back(rollout: Rollout, *, actor: User | None, now: datetime) -> Rollout:
         rollout = Rollout.objects.select_for_update().get(pk=rollout.pk)
         if rollout.launched_at is None:
             raise Conflict("This rollout was not launched, so there is nothing to put back.")
-        draft = rollout.put_back_by.filter(state="draft").first()
-        if draft is not None:
-            return draft
+        written: Rollout | None = rollout.put_back_by.filter(state="draft").first()
+        if written is not None:
+            return written
         draft = Rollout(
             puts_back=rollout,
             downgrades=True,

@@ -116,7 +116,7 @@ def locked(rollout: Rollout, *states: RolloutState, doing: str) -> Rollout:
     Raises:
         Conflict: it is not.
     """
-    found = Rollout.objects.select_for_update(of=("self",)).get(pk=rollout.pk)
+    found: Rollout = Rollout.objects.select_for_update(of=("self",)).get(pk=rollout.pk)
     if found.state not in states:
         message = f"Rollout {found.pk} is {found.get_state_display().lower()}, so it cannot be {doing}."
         raise Conflict(message, state=found.state)

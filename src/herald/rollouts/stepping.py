@@ -84,7 +84,7 @@ def check_open(rollout: Rollout) -> Rollout:
     Raises:
         Conflict: it has not, or it has.
     """
-    found = Rollout.objects.select_for_update().get(pk=rollout.pk)
+    found: Rollout = Rollout.objects.select_for_update().get(pk=rollout.pk)
     if found.launched_at is None or found.ended_at is not None:
         raise Conflict(f"This rollout is {found.get_state_display().lower()}.")
     return found

@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 from functools import partial, reduce
 from operator import add
 
-from django.db.models import F
+from django.db.models import F, QuerySet
 
 from herald.attention.models import Part
 from herald.attention.quarantine import Isolation
@@ -246,14 +246,11 @@ def _time_out_silent(isolation: Isolation) -> None:
     if any(overdue.values()) and fleet_silence(now) is not None:
         return
     for cause, ids in overdue.items():
-        rows = found[cause]
-        isolation.run_batch(
-            Part.DELIVERY,
-            ids,
-            lambda ids, rows=rows, cause=cause: deliveries.time_out(
-                rows.filter(id__any=list(ids)), now=now, cause=cause
-            ),
-        )
+        isolation.run_batch(Part.DELIVERY, ids, partial(_time_out, found[cause], cause, now))
+
+
+def _time_out(rows: "QuerySet[Delivery]", cause: str, now: datetime, ids: Sequence[int]) -> int:
+    return deliveries.time_out(rows.filter(id__any=list(ids)), now=now, cause=cause)
 
 
 def _finish(rollout: Rollout, counts: Mapping[int, PhaseCounts], now: datetime) -> None:

@@ -19,6 +19,7 @@ from rest_framework.views import APIView
 from herald.access import tokens
 from herald.access.addresses import client_address
 from herald.access.models import ABILITIES, Ability, Role, User
+from herald.access.permissions import person
 from herald.access.throttling import note_failure, note_success, wait_before
 from herald.api.fields import Strict, valid
 from herald.clock.source import clock
@@ -144,12 +145,12 @@ class TokenListView(APIView):
 
     @extend_schema(operation_id="tokens_list", responses=TokenRow(many=True))
     def get(self, request: Request) -> Response:
-        return Response(TokenRow(tokens.tokens_of(request.user), many=True).data)
+        return Response(TokenRow(tokens.tokens_of(person(request)), many=True).data)
 
     @extend_schema(operation_id="tokens_create", request=NewTokenBody, responses={201: NewToken})
     def post(self, request: Request) -> Response:
         body = valid(NewTokenBody(data=request.data))
-        token = tokens.make_token(request.user, name=body["name"], days=body["days"], now=clock.now())
+        token = tokens.make_token(person(request), name=body["name"], days=body["days"], now=clock.now())
         return Response(NewToken({"token": token}).data, status=201)
 
 
@@ -160,7 +161,7 @@ class TokenView(APIView):
 
     @extend_schema(operation_id="tokens_revoke", responses={204: None})
     def delete(self, request: Request, token_id: str) -> Response:
-        tokens.revoke_token(request.user, token_id, now=clock.now())
+        tokens.revoke_token(person(request), token_id, now=clock.now())
         return Response(status=204)
 
 

@@ -8,6 +8,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.permissions import person
 from herald.attention.models import Part, Quarantine
 from herald.attention.names import names_of
 from herald.attention.quarantine import try_now
@@ -42,5 +43,5 @@ class QuarantineTryAction(APIView):
 
     @extend_schema(operation_id="quarantine_try", request=None, responses={204: None})
     def post(self, request: Request, quarantine_id: int) -> Response:
-        try_now(quarantine_id, actor=request.user, now=clock.now())
+        try_now(quarantine_id, actor=person(request), now=clock.now())
         return Response(status=204)

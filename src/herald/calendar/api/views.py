@@ -10,6 +10,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.permissions import person
 from herald.api.fields import NamedThing, Strict, valid
 from herald.calendar import services
 from herald.calendar.models import Freeze
@@ -57,7 +58,7 @@ class FreezeListView(APIView):
 
     @extend_schema(operation_id="freezes_create", request=FreezeBody, responses={201: FreezeRow})
     def post(self, request: Request) -> Response:
-        freeze = services.save_freeze(_draft(request), actor=request.user, now=clock.now())
+        freeze = services.save_freeze(_draft(request), actor=person(request), now=clock.now())
         return Response(_row(freeze.pk), status=201)
 
 
@@ -67,12 +68,12 @@ class FreezeView(APIView):
     @extend_schema(operation_id="freezes_change", request=FreezeBody, responses=FreezeRow)
     def put(self, request: Request, freeze_id: int) -> Response:
         freeze = get_object_or_404(Freeze, pk=freeze_id)
-        services.save_freeze(_draft(request), actor=request.user, now=clock.now(), freeze=freeze)
+        services.save_freeze(_draft(request), actor=person(request), now=clock.now(), freeze=freeze)
         return Response(_row(freeze_id))
 
     @extend_schema(operation_id="freezes_delete", responses={204: None})
     def delete(self, request: Request, freeze_id: int) -> Response:
-        services.delete_freeze(get_object_or_404(Freeze, pk=freeze_id), actor=request.user, now=clock.now())
+        services.delete_freeze(get_object_or_404(Freeze, pk=freeze_id), actor=person(request), now=clock.now())
         return Response(status=204)
 
 

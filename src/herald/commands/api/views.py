@@ -9,6 +9,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.access.models import Ability
+from herald.access.permissions import person
 from herald.api.fields import read_limit, read_number, valid
 from herald.clock.source import clock
 from herald.commands import overview, services
@@ -34,13 +35,15 @@ class ScheduleListView(APIView):
 
     @extend_schema(operation_id="schedules_list", responses=ScheduleRow(many=True))
     def get(self, request: Request) -> Response:
-        return Response(ScheduleRow(overview.rows(Schedule.objects.listed()[:LISTED], clock.now()), many=True).data)
+        return Response(
+            ScheduleRow(overview.rows(list(Schedule.objects.listed()[:LISTED]), clock.now()), many=True).data
+        )
 
     @extend_schema(operation_id="schedules_create", request=NewScheduleBody, responses={201: ScheduleRow})
     def post(self, request: Request) -> Response:
         body = valid(NewScheduleBody(data=request.data))
         expected = body.pop("devices")
-        schedule = services.create_schedule(_draft(body), actor=request.user, now=clock.now(), expected=expected)
+        schedule = services.create_schedule(_draft(body), actor=person(request), now=clock.now(), expected=expected)
         return Response(_detail(schedule.pk), status=201)
 
 
@@ -85,7 +88,7 @@ class _StateAction(APIView):
     state: ScheduleState
 
     def change(self, request: Request, schedule_id: int) -> Response:
-        services.set_state(_find(schedule_id), self.state, actor=request.user, now=clock.now())
+        services.set_state(_find(schedule_id), self.state, actor=person(request), now=clock.now())
         return Response(_detail(schedule_id))
 
 
@@ -129,7 +132,7 @@ class ScheduleRunAction(APIView):
     @extend_schema(operation_id="schedules_run", request=RunBody, responses=RanOnce)
     def post(self, request: Request, schedule_id: int) -> Response:
         expected = valid(RunBody(data=request.data))["devices"]
-        devices = services.run_once(_find(schedule_id), actor=request.user, now=clock.now(), expected=expected)
+        devices = services.run_once(_find(schedule_id), actor=person(request), now=clock.now(), expected=expected)
         return Response(RanOnce({"devices": devices}).data)
 
 
@@ -163,7 +166,8 @@ class ScheduleDeliveriesView(APIView):
 
 
 def _find(schedule_id: int) -> Schedule:
-    return get_object_or_404(Schedule.objects.listed(), pk=schedule_id)
+    found: Schedule = get_object_or_404(Schedule.objects.listed(), pk=schedule_id)
+    return found
 
 
 def _detail(schedule_id: int) -> Any:

@@ -10,6 +10,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.access.models import Ability
+from herald.access.permissions import person
 from herald.api.fields import Strict, valid
 from herald.clock.source import clock
 from herald.edits import codes
@@ -74,7 +75,7 @@ class CodeListView(APIView):
     @extend_schema(operation_id="codes_create", request=CodeDraftBody, responses={201: NewCode})
     def post(self, request: Request) -> Response:
         draft: dict[str, Any] = valid(CodeDraftBody(data=request.data))
-        code, letters = codes.make_code(codes.CodeDraft(**draft), actor=request.user, now=clock.now())
+        code, letters = codes.make_code(codes.CodeDraft(**draft), actor=person(request), now=clock.now())
         made: Any = code
         made.code = letters
         return Response(NewCode(made).data, status=201)
@@ -87,5 +88,5 @@ class CodeView(APIView):
 
     @extend_schema(operation_id="codes_revoke", responses={204: None})
     def delete(self, request: Request, code_id: int) -> Response:
-        codes.revoke_code(get_object_or_404(EnrolmentCode, pk=code_id), actor=request.user, now=clock.now())
+        codes.revoke_code(get_object_or_404(EnrolmentCode, pk=code_id), actor=person(request), now=clock.now())
         return Response(status=204)

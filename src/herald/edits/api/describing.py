@@ -8,6 +8,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.permissions import person
 from herald.api.fields import valid
 from herald.clock.source import clock
 from herald.edits import attributes, tags
@@ -40,12 +41,12 @@ class TagView(APIView):
     @extend_schema(operation_id="tags_describe", request=TagDescription, responses={204: None})
     def put(self, request: Request, slug: str) -> Response:
         body = valid(TagDescription(data=request.data))
-        tags.describe_tag(slug, **body, actor=request.user, now=clock.now())
+        tags.describe_tag(slug, **body, actor=person(request), now=clock.now())
         return Response(status=204)
 
     @extend_schema(operation_id="tags_delete", responses={204: None})
     def delete(self, request: Request, slug: str) -> Response:
-        tags.delete_tag(slug, actor=request.user, now=clock.now(), agreement=agreement_of(request))
+        tags.delete_tag(slug, actor=person(request), now=clock.now(), agreement=agreement_of(request))
         return Response(status=204)
 
 
@@ -66,7 +67,7 @@ class TagRenameAction(APIView):
     @extend_schema(operation_id="tags_rename", request=TagRenaming, responses=TagRenamingPreview)
     def post(self, request: Request, slug: str) -> Response:
         to = valid(TagRenaming(data=request.data))["to"]
-        done = tags.rename_tag(slug, to, actor=request.user, now=clock.now(), agreement=agreement_of(request))
+        done = tags.rename_tag(slug, to, actor=person(request), now=clock.now(), agreement=agreement_of(request))
         return Response(TagRenamingPreview(done).data)
 
 
@@ -81,7 +82,7 @@ class AttributeListView(APIView):
     def post(self, request: Request) -> Response:
         body = valid(AttributeDraft(data=request.data))
         made = attributes.make_attribute(
-            attributes.Definition(**{**body, "type": FieldType(body["type"])}), actor=request.user, now=clock.now()
+            attributes.Definition(**{**body, "type": FieldType(body["type"])}), actor=person(request), now=clock.now()
         )
         return Response(_row(made.key), status=201)
 
@@ -92,14 +93,14 @@ class AttributeView(APIView):
     @extend_schema(operation_id="attributes_change", request=AttributeChange, responses=AttributeRow)
     def patch(self, request: Request, key: str) -> Response:
         attributes.change_attribute(
-            _changed(request, key), actor=request.user, now=clock.now(), agreement=agreement_of(request)
+            _changed(request, key), actor=person(request), now=clock.now(), agreement=agreement_of(request)
         )
         return Response(_row(key))
 
     @extend_schema(operation_id="attributes_delete", responses={204: None})
     def delete(self, request: Request, key: str) -> Response:
         _known(key)
-        attributes.delete_attribute(key, actor=request.user, now=clock.now())
+        attributes.delete_attribute(key, actor=person(request), now=clock.now())
         return Response(status=204)
 
 
@@ -118,7 +119,8 @@ def _row(key: str) -> Any:
 
 
 def _known(key: str) -> PropertyDefinition:
-    return get_object_or_404(PropertyDefinition.objects.attributes(), key=key)
+    found: PropertyDefinition = get_object_or_404(PropertyDefinition.objects.attributes(), key=key)
+    return found
 
 
 def _changed(request: Request, key: str) -> attributes.Definition:

@@ -9,6 +9,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.permissions import person
 from herald.api.fields import Strict, valid
 from herald.clock.source import clock
 from herald.edits import facts
@@ -75,5 +76,5 @@ class FactItemView(APIView):
         change: dict[str, Any] = valid(FactChange(data=request.data))
         if "type" in change:
             change["type"] = FieldType(change["type"])
-        facts.change_fact(key, **change, actor=request.user, now=clock.now(), agreement=agreement_of(request))
+        facts.change_fact(key, **change, actor=person(request), now=clock.now(), agreement=agreement_of(request))
         return Response(FactView(next(r for r in facts.list_facts() if r.key == key)).data)

@@ -8,6 +8,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.permissions import person
 from herald.api.fields import NamedThing, Strict, valid
 from herald.clock.source import clock
 from herald.edits import ground
@@ -95,7 +96,7 @@ class _Many(_Of):
 
     def post(self, request: Request) -> Response:
         fields = valid(self.draft(data=request.data))
-        made = ground.make_thing(self.kind, fields, actor=request.user, now=clock.now())
+        made = ground.make_thing(self.kind, fields, actor=person(request), now=clock.now())
         return Response(self._row(made.pk), status=201)
 
 
@@ -106,14 +107,14 @@ class _One(_Of):
             self.kind,
             thing,
             self._change(request),
-            actor=request.user,
+            actor=person(request),
             now=clock.now(),
             agreement=agreement_of(request),
         )
         return Response(self._row(pk))
 
     def delete(self, request: Request, pk: int) -> Response:
-        ground.delete_thing(self.kind, ground.thing_of(self.kind, pk), actor=request.user, now=clock.now())
+        ground.delete_thing(self.kind, ground.thing_of(self.kind, pk), actor=person(request), now=clock.now())
         return Response(status=204)
 
 

@@ -8,6 +8,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.permissions import person
 from herald.api.fields import valid
 from herald.clock.source import clock
 from herald.edits import services
@@ -28,7 +29,7 @@ class EditListView(APIView):
     def post(self, request: Request) -> Response:
         asked, target = _read(request)
         edit = services.request_edit(
-            asked, target, actor=request.user, now=clock.now(), agreement=agreement_of(request)
+            asked, target, actor=person(request), now=clock.now(), agreement=agreement_of(request)
         )
         return Response(EditRow(edit).data, status=201)
 
@@ -59,7 +60,7 @@ class EditUndoAction(APIView):
     def post(self, request: Request, edit_id: int) -> Response:
         edit = services.request_undo(
             get_object_or_404(Edit, pk=edit_id),
-            actor=request.user,
+            actor=person(request),
             now=clock.now(),
             agreement=agreement_of(request),
         )

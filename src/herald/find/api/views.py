@@ -11,6 +11,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.permissions import person
 from herald.api.errors import Invalid, NotFound
 from herald.api.fields import Strict, next_page, read_limit, read_number, valid
 from herald.api.tables import Table, as_csv, as_json_lines, as_xlsx
@@ -161,13 +162,13 @@ class ViewListView(APIView):
 
     @extend_schema(operation_id="views_list", responses=ViewRow(many=True))
     def get(self, request: Request) -> Response:
-        return Response(ViewRow(SavedView.objects.filter(owner=request.user).order_by("name"), many=True).data)
+        return Response(ViewRow(SavedView.objects.filter(owner=person(request)).order_by("name"), many=True).data)
 
     @extend_schema(operation_id="views_keep", request=ViewDraft, responses=ViewRow)
     def post(self, request: Request) -> Response:
         draft = valid(ViewDraft(data=request.data))
         view, _ = SavedView.objects.update_or_create(
-            owner=request.user,
+            owner=person(request),
             name=draft["name"],
             defaults={"address": draft["address"]},
             create_defaults={"address": draft["address"], "created_at": clock.now()},
@@ -180,7 +181,7 @@ class ViewView(APIView):
 
     @extend_schema(operation_id="views_forget", responses={204: None})
     def delete(self, request: Request, view_id: int) -> Response:
-        get_object_or_404(SavedView, pk=view_id, owner=request.user).delete()
+        get_object_or_404(SavedView, pk=view_id, owner=person(request)).delete()
         return Response(status=204)
 
 

@@ -8,6 +8,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.permissions import person
 from herald.api.errors import NotFound
 from herald.api.fields import Strict, valid
 from herald.clock.source import clock
@@ -67,7 +68,7 @@ class ModelFunctionsView(APIView):
     @extend_schema(operation_id="functions_set", request=ModelFunctionsBody, responses=ModelFunctionsRow)
     def put(self, request: Request, pk: int) -> Response:
         model, drafts = _read(request, pk)
-        done = functions.set_functions(model, drafts, actor=request.user, now=clock.now())
+        done = functions.set_functions(model, drafts, actor=person(request), now=clock.now())
         return Response(ModelFunctionsRow(done).data)
 
 

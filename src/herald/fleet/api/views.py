@@ -5,6 +5,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.permissions import person
 from herald.clock.source import clock
 from herald.fleet.api.serializers import DeviceDetail, FieldInfo
 from herald.fleet.services import ask_to_report, find_device
@@ -26,7 +27,7 @@ class DeviceReportAction(APIView):
     @extend_schema(operation_id="devices_ask_to_report", request=None, responses=DeviceDetail)
     def post(self, request: Request, device: str) -> Response:
         found = find_device(device)
-        ask_to_report(found, actor=request.user, now=clock.now())
+        ask_to_report(found, actor=person(request), now=clock.now())
         return Response(DeviceDetail(find_device(f"id:{found.pk}")).data)
 
 

@@ -9,6 +9,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.permissions import person
 from herald.api.errors import Invalid
 from herald.api.fields import next_page, read_limit, read_moment, read_number, valid
 from herald.clock.source import clock
@@ -67,7 +68,7 @@ class GroupListView(APIView):
             family=draft["family"],
             only_model=draft["only_model"],
             device_ids=device_ids(draft["devices"], "/devices"),
-            actor=request.user,
+            actor=person(request),
             now=clock.now(),
         )
         return Response(_detail(group.pk), status=201)
@@ -87,7 +88,7 @@ class GroupView(APIView):
             change["folder"] = change.pop("folder_id")
         services.change_group(
             get_object_or_404(Group, pk=group_id),
-            actor=request.user,
+            actor=person(request),
             now=clock.now(),
             agreement=agreement_of(request),
             **change,
@@ -96,7 +97,7 @@ class GroupView(APIView):
 
     @extend_schema(operation_id="groups_delete", responses={204: None})
     def delete(self, request: Request, group_id: int) -> Response:
-        services.delete_group(get_object_or_404(Group, pk=group_id), actor=request.user, now=clock.now())
+        services.delete_group(get_object_or_404(Group, pk=group_id), actor=person(request), now=clock.now())
         return Response(status=204)
 
 
@@ -126,7 +127,7 @@ class GroupMembersView(APIView):
             add=device_ids(change["add"], "/add"),
             remove=device_ids(change["remove"], "/remove"),
             move=change["move"],
-            actor=request.user,
+            actor=person(request),
             now=clock.now(),
             agreement=agreement_of(request),
         )
@@ -139,7 +140,7 @@ class GroupStaticAction(APIView):
     @extend_schema(operation_id="groups_make_static", request=None, responses=GroupDetail)
     def post(self, request: Request, group_id: int) -> Response:
         group = get_object_or_404(Group, pk=group_id)
-        members.make_static(group, actor=request.user, now=clock.now(), agreement=agreement_of(request))
+        members.make_static(group, actor=person(request), now=clock.now(), agreement=agreement_of(request))
         return Response(_detail(group_id))
 
 
@@ -150,7 +151,7 @@ class GroupRuleAction(APIView):
     def post(self, request: Request, group_id: int) -> Response:
         rule = valid(RuleBody(data=request.data))["rule"]
         group = get_object_or_404(Group, pk=group_id)
-        members.make_by_rule(group, rule, actor=request.user, now=clock.now(), agreement=agreement_of(request))
+        members.make_by_rule(group, rule, actor=person(request), now=clock.now(), agreement=agreement_of(request))
         return Response(_detail(group_id))
 
 
@@ -237,7 +238,7 @@ class FolderListView(APIView):
     @extend_schema(operation_id="folders_create", request=FolderDraft, responses={201: FolderRow})
     def post(self, request: Request) -> Response:
         draft = valid(FolderDraft(data=request.data))
-        made = folders.make_folder(**draft, actor=request.user, now=clock.now())
+        made = folders.make_folder(**draft, actor=person(request), now=clock.now())
         return Response(_folder(made.pk), status=201)
 
 
@@ -248,12 +249,12 @@ class FolderView(APIView):
     def patch(self, request: Request, folder_id: int) -> Response:
         folder = get_object_or_404(Folder, pk=folder_id)
         change = {"parent": folder.parent, **valid(FolderChange(data=request.data))}
-        folders.change_folder(folder, **change, actor=request.user, now=clock.now())
+        folders.change_folder(folder, **change, actor=person(request), now=clock.now())
         return Response(_folder(folder_id))
 
     @extend_schema(operation_id="folders_delete", responses={204: None})
     def delete(self, request: Request, folder_id: int) -> Response:
-        folders.delete_folder(get_object_or_404(Folder, pk=folder_id), actor=request.user, now=clock.now())
+        folders.delete_folder(get_object_or_404(Folder, pk=folder_id), actor=person(request), now=clock.now())
         return Response(status=204)
 
 

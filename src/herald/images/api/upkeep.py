@@ -10,6 +10,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.access.models import Ability
+from herald.access.permissions import person
 from herald.api.fields import Strict, valid
 from herald.clock.source import clock
 from herald.fleet.models import DeviceModel
@@ -47,7 +48,7 @@ class CleaningRow(serializers.ModelSerializer[Cleaning]):
     """Images that were cleaned away together; `undo_until` is null where that is over."""
 
     by = serializers.CharField(default=None, allow_null=True)
-    images = serializers.StringRelatedField(many=True)
+    images: Any = serializers.StringRelatedField(many=True)
     undo_until = serializers.SerializerMethodField()
 
     class Meta:
@@ -69,7 +70,7 @@ class CleaningListView(APIView):
     @extend_schema(operation_id="cleanings_create", request=CleaningBody, responses={201: CleaningRow})
     def post(self, request: Request) -> Response:
         asked = valid(CleaningBody(data=request.data))["images"]
-        done = cleaning.clean(asked, actor=request.user, now=clock.now())
+        done = cleaning.clean(asked, actor=person(request), now=clock.now())
         return Response(CleaningRow(done).data, status=201)
 
 
@@ -89,7 +90,7 @@ class CleaningUndoAction(APIView):
     @extend_schema(operation_id="cleanings_undo", request=None, responses=CleaningRow)
     def post(self, request: Request, cleaning_id: int) -> Response:
         row = get_object_or_404(Cleaning, pk=cleaning_id)
-        return Response(CleaningRow(cleaning.undo(row, actor=request.user, now=clock.now())).data)
+        return Response(CleaningRow(cleaning.undo(row, actor=person(request), now=clock.now())).data)
 
 
 class ReleaseMode(serializers.Serializer[Any]):
@@ -138,7 +139,7 @@ class ReleaseView(APIView):
     def put(self, request: Request, pk: int) -> Response:
         asked = valid(ReleaseBody(data=request.data))
         model = get_object_or_404(DeviceModel, pk=pk)
-        releasing.set_release(model, on_arrival=asked["on_arrival"], actor=request.user, now=clock.now())
+        releasing.set_release(model, on_arrival=asked["on_arrival"], actor=person(request), now=clock.now())
         return Response(_modes())
 
 
@@ -168,7 +169,7 @@ class KeyListView(APIView):
 
     @extend_schema(operation_id="keys_rotate", request=None, responses={201: RotationView})
     def post(self, request: Request) -> Response:
-        done = releasing.rotate_key(actor=request.user, now=clock.now())
+        done = releasing.rotate_key(actor=person(request), now=clock.now())
         return Response(RotationView(done).data, status=201)
 
 
@@ -180,4 +181,4 @@ class KeyView(APIView):
     @extend_schema(operation_id="keys_revoke", responses={200: KeyRow})
     def delete(self, request: Request, kid: str) -> Response:
         get_object_or_404(SigningKey, pk=kid)
-        return Response(KeyRow(releasing.revoke_key(kid, actor=request.user, now=clock.now())).data)
+        return Response(KeyRow(releasing.revoke_key(kid, actor=person(request), now=clock.now())).data)

@@ -13,6 +13,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.access.models import Ability
+from herald.access.permissions import person
 from herald.api.errors import Invalid
 from herald.api.fields import Strict, read_number, valid
 from herald.clock.source import clock
@@ -28,7 +29,7 @@ class ImageRow(serializers.ModelSerializer[Image]):
     an older version, `runs` those on its version, `failed` those on which it failed for good."""
 
     name = serializers.CharField(source="__str__")
-    models = serializers.SlugRelatedField(source="device_models", slug_field="name", many=True, read_only=True)
+    models: Any = serializers.SlugRelatedField(source="device_models", slug_field="name", many=True, read_only=True)
     added_by = serializers.CharField(default=None, allow_null=True)
     approved_by = serializers.CharField(default=None, allow_null=True)
     fits = serializers.SerializerMethodField()
@@ -144,7 +145,7 @@ class Octets(BaseParser):
 
     media_type = "application/octet-stream"
 
-    def parse(self, stream: Any, media_type: str | None = None, parser_context: Any = None) -> bytes:
+    def parse(self, stream: Any, media_type: str | None = None, parser_context: Any = None) -> Any:
         return bytes(stream.read(PIECE_BYTES + 1))
 
 
@@ -154,7 +155,9 @@ class UploadListView(APIView):
     @extend_schema(operation_id="uploads_create", request=UploadStart, responses={201: UploadRow})
     def post(self, request: Request) -> Response:
         given = valid(UploadStart(data=request.data))
-        return Response(UploadRow(uploads.begin_upload(**given, actor=request.user, now=clock.now())).data, status=201)
+        return Response(
+            UploadRow(uploads.begin_upload(**given, actor=person(request), now=clock.now())).data, status=201
+        )
 
 
 class UploadView(APIView):
@@ -177,7 +180,8 @@ class UploadView(APIView):
         offset = read_number(request.query_params.get("offset"))
         if offset is None:
             raise Invalid("/offset", "Say where the piece begins, in bytes.")
-        return Response(UploadRow(uploads.append(upload_id, offset, request.data, now=clock.now())).data)
+        piece: Any = request.data  # octets, by the parser of this view
+        return Response(UploadRow(uploads.append(upload_id, offset, piece, now=clock.now())).data)
 
     @extend_schema(operation_id="uploads_delete", responses={204: None})
     def delete(self, request: Request, upload_id: UUID) -> Response:
@@ -195,7 +199,7 @@ class ImageListView(APIView):
     @extend_schema(operation_id="images_create", request=ImageDraft, responses={201: ImageRow})
     def post(self, request: Request) -> Response:
         draft = valid(ImageDraft(data=request.data))
-        image = services.add_uploaded(draft.pop("upload"), **draft, actor=request.user, now=clock.now())
+        image = services.add_uploaded(draft.pop("upload"), **draft, actor=person(request), now=clock.now())
         return Response(_rows(image), status=201)
 
 
@@ -206,7 +210,7 @@ class ImageApproveAction(APIView):
 
     @extend_schema(operation_id="images_approve", request=None, responses=ImageRow)
     def post(self, request: Request, image_id: int) -> Response:
-        image = services.approve(get_object_or_404(Image, pk=image_id), actor=request.user, now=clock.now())
+        image = services.approve(get_object_or_404(Image, pk=image_id), actor=person(request), now=clock.now())
         return Response(_rows(image))
 
 
@@ -229,7 +233,7 @@ class ImageWithdrawAction(APIView):
     @extend_schema(operation_id="images_withdraw", request=WithdrawalReason, responses=ImageRow)
     def post(self, request: Request, image_id: int) -> Response:
         reason = valid(WithdrawalReason(data=request.data))["reason"]
-        image = services.withdraw(get_object_or_404(Image, pk=image_id), reason, actor=request.user, now=clock.now())
+        image = services.withdraw(get_object_or_404(Image, pk=image_id), reason, actor=person(request), now=clock.now())
         return Response(_rows(image))
 
 

@@ -14,6 +14,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.permissions import person
 from herald.api.fields import Strict, valid
 from herald.api.tables import safe_cell
 from herald.clock.source import clock
@@ -135,7 +136,7 @@ class ImportListView(APIView):
     )
     def post(self, request: Request) -> Response:
         given = valid(ImportFile(data=request.data))["file"]
-        made = services.bring_in(given.read(), given.name, actor=request.user, now=clock.now())
+        made = services.bring_in(given.read(), given.name, actor=person(request), now=clock.now())
         return Response(ImportRow(made).data, status=201)
 
 
@@ -160,7 +161,7 @@ class ImportKeepMappingAction(APIView):
     def post(self, request: Request, import_id: int) -> Response:
         found = get_object_or_404(Import.objects.defer("content"), pk=import_id)
         name = valid(MappingToKeep(data=request.data))["name"]
-        kept = mappings.keep_mapping(name, found.mapping, found.headings, actor=request.user, now=clock.now())
+        kept = mappings.keep_mapping(name, found.mapping, found.headings, actor=person(request), now=clock.now())
         return Response(KeptMappingRow(kept).data)
 
 
@@ -189,7 +190,7 @@ class ImportAcceptAction(APIView):
         get_object_or_404(Import, pk=import_id)
         how = valid(ImportAcceptance(data=request.data))
         accepted = services.accept(
-            import_id, **how, actor=request.user, now=clock.now(), agreement=agreement_of(request)
+            import_id, **how, actor=person(request), now=clock.now(), agreement=agreement_of(request)
         )
         return Response(ImportRow(accepted).data)
 
@@ -200,7 +201,7 @@ class ImportCancelAction(APIView):
     @extend_schema(operation_id="imports_cancel", request=None, responses=ImportRow)
     def post(self, request: Request, import_id: int) -> Response:
         get_object_or_404(Import, pk=import_id)
-        return Response(ImportRow(services.cancel(import_id, actor=request.user, now=clock.now())).data)
+        return Response(ImportRow(services.cancel(import_id, actor=person(request), now=clock.now())).data)
 
 
 class ImportUndoView(APIView):
@@ -214,7 +215,9 @@ class ImportUndoView(APIView):
     @extend_schema(operation_id="imports_undo", request=None, responses=UndoingView)
     def post(self, request: Request, import_id: int) -> Response:
         get_object_or_404(Import.objects.defer("content"), pk=import_id)
-        _, told = undoing.undo_import(import_id, actor=request.user, now=clock.now(), agreement=agreement_of(request))
+        _, told = undoing.undo_import(
+            import_id, actor=person(request), now=clock.now(), agreement=agreement_of(request)
+        )
         return Response(UndoingView(told).data)
 
 

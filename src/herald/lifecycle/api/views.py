@@ -10,6 +10,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.access.models import Ability
+from herald.access.permissions import person
 from herald.api.fields import valid
 from herald.clock.source import clock
 from herald.deliveries.api.serializers import ClashRow
@@ -44,7 +45,7 @@ class DeviceAddAction(APIView):
     def post(self, request: Request) -> Response:
         body = valid(DeviceDraftBody(data=request.data))
         draft = adding.DeviceDraft(**{**body, "admission": Admission(body["admission"])})
-        made = adding.add_device(draft, actor=request.user, now=clock.now(), agreement=agreement_of(request))
+        made = adding.add_device(draft, actor=person(request), now=clock.now(), agreement=agreement_of(request))
         return Response(DeviceName(made).data, status=201)
 
 
@@ -66,7 +67,7 @@ class DevicesReportAction(APIView):
     @extend_schema(operation_id="devices_ask_all_to_report", request=EditTarget, responses=Asked)
     def post(self, request: Request) -> Response:
         ids = targeted_ids(Target(**valid(EditTarget(data=request.data))), clock.now())
-        return Response(Asked({"asked": ask_all_to_report(ids, actor=request.user, now=clock.now())}).data)
+        return Response(Asked({"asked": ask_all_to_report(ids, actor=person(request), now=clock.now())}).data)
 
 
 class DeviceSecretIssueAction(APIView):
@@ -76,7 +77,7 @@ class DeviceSecretIssueAction(APIView):
 
     @extend_schema(operation_id="devices_issue_secret", request=None, responses=IssuedSecret)
     def post(self, request: Request, device: str) -> Response:
-        secret = secrets.issue_secret(find_device(device), actor=request.user, now=clock.now())
+        secret = secrets.issue_secret(find_device(device), actor=person(request), now=clock.now())
         return Response(IssuedSecret({"secret": secret}).data)
 
 
@@ -85,7 +86,7 @@ class DeviceSecretRevokeAction(APIView):
 
     @extend_schema(operation_id="devices_revoke_secret", request=None, responses={204: None})
     def post(self, request: Request, device: str) -> Response:
-        secrets.revoke_secret(find_device(device), actor=request.user, now=clock.now())
+        secrets.revoke_secret(find_device(device), actor=person(request), now=clock.now())
         return Response(status=204)
 
 
@@ -101,7 +102,7 @@ class DeviceRemovalView(APIView):
     @extend_schema(operation_id="devices_remove", request=RemovalBody, responses={204: None})
     def post(self, request: Request, device: str) -> Response:
         name = valid(RemovalBody(data=request.data))["name"]
-        removing.remove_device(find_device(device), name=name, actor=request.user, now=clock.now())
+        removing.remove_device(find_device(device), name=name, actor=person(request), now=clock.now())
         return Response(status=204)
 
 
@@ -124,7 +125,7 @@ class DeviceReplaceAction(APIView):
     def post(self, request: Request, device: str) -> Response:
         by = find_device(valid(ReplacementBody(data=request.data))["by"])
         done = replacing.replace_device(
-            find_device(device), by, actor=request.user, now=clock.now(), agreement=agreement_of(request)
+            find_device(device), by, actor=person(request), now=clock.now(), agreement=agreement_of(request)
         )
         return Response(DeviceName(done).data)
 
@@ -135,7 +136,7 @@ class AdmissionQueueView(APIView):
     @extend_schema(operation_id="admissions_list", responses=AdmissionQueue)
     def get(self, request: Request) -> Response:
         waiting = Device.objects.with_names().filter(admission=Admission.WAITING)
-        attempts: list[Any] = list(EnrolmentAttempt.objects.latest(SHOWN))
+        attempts: list[Any] = list(EnrolmentAttempt.objects.newest(SHOWN))
         names = dict(Device.objects.filter(uid__any=[a.uid for a in attempts]).values_list("uid", "name"))
         for attempt in attempts:
             attempt.device = names.get(attempt.uid)
@@ -163,5 +164,5 @@ class LetInAgainAction(APIView):
 
     @extend_schema(operation_id="admissions_let_in_again", request=LetInBody, responses={204: None})
     def post(self, request: Request) -> Response:
-        removing.let_in_again(valid(LetInBody(data=request.data))["uid"], actor=request.user, now=clock.now())
+        removing.let_in_again(valid(LetInBody(data=request.data))["uid"], actor=person(request), now=clock.now())
         return Response(status=204)

@@ -8,6 +8,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.access.models import Ability
+from herald.access.permissions import person
 from herald.api.fields import valid
 from herald.clock.source import clock
 from herald.deliveries.models import Delivery
@@ -34,7 +35,7 @@ class PauseAction(APIView):
 
     @extend_schema(operation_id="rollouts_pause", request=None, responses=Effect)
     def post(self, request: Request, rollout_id: int) -> Response:
-        finishing = services.pause(find_rollout(rollout_id), actor=request.user, now=clock.now())
+        finishing = services.pause(find_rollout(rollout_id), actor=person(request), now=clock.now())
         return effect(rollout_id, finishing=finishing)
 
 
@@ -43,7 +44,7 @@ class ResumeAction(APIView):
 
     @extend_schema(operation_id="rollouts_resume", request=None, responses=Effect)
     def post(self, request: Request, rollout_id: int) -> Response:
-        services.resume(find_rollout(rollout_id), actor=request.user, now=clock.now())
+        services.resume(find_rollout(rollout_id), actor=person(request), now=clock.now())
         return effect(rollout_id, finishing=Delivery.objects.in_hand_of_rollout(rollout_id))
 
 
@@ -54,7 +55,7 @@ class StopAction(APIView):
 
     @extend_schema(operation_id="rollouts_stop", request=None, responses=Effect)
     def post(self, request: Request, rollout_id: int) -> Response:
-        withdrawn, finishing = services.stop(find_rollout(rollout_id), actor=request.user, now=clock.now())
+        withdrawn, finishing = services.stop(find_rollout(rollout_id), actor=person(request), now=clock.now())
         return effect(rollout_id, withdrawn=withdrawn, finishing=finishing)
 
 
@@ -65,7 +66,7 @@ class OpenGateAction(APIView):
 
     @extend_schema(operation_id="rollouts_open_gate", request=None, responses=Effect)
     def post(self, request: Request, rollout_id: int) -> Response:
-        services.open_gate(find_rollout(rollout_id), actor=request.user, now=clock.now())
+        services.open_gate(find_rollout(rollout_id), actor=person(request), now=clock.now())
         return effect(rollout_id, finishing=Delivery.objects.in_hand_of_rollout(rollout_id))
 
 
@@ -77,7 +78,7 @@ class ApproveGateAction(APIView):
     @extend_schema(operation_id="rollouts_approve_gate", request=GateBody, responses=RolloutDetail)
     def post(self, request: Request, rollout_id: int) -> Response:
         position = valid(GateBody(data=request.data))["ring"]
-        services.approve_gate(find_rollout(rollout_id), position=position, actor=request.user, now=clock.now())
+        services.approve_gate(find_rollout(rollout_id), position=position, actor=person(request), now=clock.now())
         return Response(detail_of(rollout_id))
 
 
@@ -88,7 +89,7 @@ class ApproveOverrideAction(APIView):
 
     @extend_schema(operation_id="rollouts_approve_override", request=None, responses=RolloutDetail)
     def post(self, request: Request, rollout_id: int) -> Response:
-        services.approve_override(find_rollout(rollout_id), actor=request.user, now=clock.now())
+        services.approve_override(find_rollout(rollout_id), actor=person(request), now=clock.now())
         return Response(detail_of(rollout_id))
 
 
@@ -98,7 +99,7 @@ class RankAction(APIView):
     @extend_schema(operation_id="rollouts_rank", request=OrderBody, responses={204: None})
     def post(self, request: Request) -> Response:
         order = valid(OrderBody(data=request.data))["order"]
-        services.order_by_rank(order, actor=request.user, now=clock.now())
+        services.order_by_rank(order, actor=person(request), now=clock.now())
         return Response(status=204)
 
 
@@ -107,7 +108,7 @@ class PutBackAction(APIView):
 
     @extend_schema(operation_id="rollouts_put_back", request=None, responses={201: RolloutDetail})
     def post(self, request: Request, rollout_id: int) -> Response:
-        draft = putting_back.put_back(find_rollout(rollout_id), actor=request.user, now=clock.now())
+        draft = putting_back.put_back(find_rollout(rollout_id), actor=person(request), now=clock.now())
         return Response(detail_of(draft.pk), status=201)
 
 
@@ -130,7 +131,7 @@ class ExtendAction(APIView):
     @extend_schema(operation_id="rollouts_extend", request=GroupsBody, responses=ExtensionView)
     def post(self, request: Request, rollout_id: int) -> Response:
         groups = valid(GroupsBody(data=request.data))["groups"]
-        told = standing.extend(find_rollout(rollout_id), groups, actor=request.user, now=clock.now())
+        told = standing.extend(find_rollout(rollout_id), groups, actor=person(request), now=clock.now())
         return Response(ExtensionView(told).data)
 
 
@@ -140,7 +141,7 @@ class PushAction(APIView):
     @extend_schema(operation_id="rollouts_push", request=DevicesBody, responses=Touched)
     def post(self, request: Request, rollout_id: int) -> Response:
         names = valid(DevicesBody(data=request.data))["devices"]
-        return _touched(stepping.push(find_rollout(rollout_id), names, actor=request.user, now=clock.now()))
+        return _touched(stepping.push(find_rollout(rollout_id), names, actor=person(request), now=clock.now()))
 
 
 class RetryAction(APIView):
@@ -149,7 +150,7 @@ class RetryAction(APIView):
     @extend_schema(operation_id="rollouts_retry", request=DevicesBody, responses=Touched)
     def post(self, request: Request, rollout_id: int) -> Response:
         names = valid(DevicesBody(data=request.data))["devices"]
-        return _touched(stepping.retry(find_rollout(rollout_id), names, actor=request.user, now=clock.now()))
+        return _touched(stepping.retry(find_rollout(rollout_id), names, actor=person(request), now=clock.now()))
 
 
 class SkipAction(APIView):
@@ -159,7 +160,7 @@ class SkipAction(APIView):
     def post(self, request: Request, rollout_id: int) -> Response:
         asked = valid(DevicesReasonBody(data=request.data))
         done = stepping.skip(
-            find_rollout(rollout_id), asked["devices"], reason=asked["reason"], actor=request.user, now=clock.now()
+            find_rollout(rollout_id), asked["devices"], reason=asked["reason"], actor=person(request), now=clock.now()
         )
         return _touched(done)
 
@@ -181,7 +182,7 @@ class AheadAction(APIView):
     @extend_schema(operation_id="rollouts_change_ahead", request=AheadBody, responses=DifferenceRow(many=True))
     def post(self, request: Request, rollout_id: int) -> Response:
         changes, rings = _ahead(request)
-        told = ahead.change_ahead(find_rollout(rollout_id), changes, rings, actor=request.user, now=clock.now())
+        told = ahead.change_ahead(find_rollout(rollout_id), changes, rings, actor=person(request), now=clock.now())
         return Response(DifferenceRow(told, many=True).data)
 
 

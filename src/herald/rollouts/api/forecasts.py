@@ -120,10 +120,11 @@ class RolloutForecastView(APIView):
             "failed_low": found.failed.low,
             "failed_high": found.failed.high,
             "silent": told.silent,
-            "limits": sorted(
-                ({"words": LIMITS[name], "seconds": s} for name, s in found.limits.items() if s >= 60),
-                key=lambda row: -row["seconds"],
-            ),
+            "limits": [
+                {"words": LIMITS[name], "seconds": seconds}
+                for name, seconds in sorted(found.limits.items(), key=lambda limit: -limit[1])
+                if seconds >= 60
+            ],
             "freeze": {"name": told.freeze.name, "starts_at": told.freeze.starts_at, "meets": told.meets}
             if told.freeze
             else None,

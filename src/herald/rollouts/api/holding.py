@@ -5,6 +5,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.permissions import person
 from herald.api.fields import valid
 from herald.clock.source import clock
 from herald.rollouts import holding
@@ -51,7 +52,7 @@ class HoldAction(APIView):
             rule=asked["rule"],
             names=asked["devices"],
             reason=asked["reason"],
-            actor=request.user,
+            actor=person(request),
             now=clock.now(),
         )
         return Response(HoldEffect(done).data)
@@ -64,6 +65,6 @@ class ReleaseAction(APIView):
     def post(self, request: Request, rollout_id: int) -> Response:
         asked = valid(HoldQuestion(data=request.data))
         released = holding.release(
-            find_rollout(rollout_id), rule=asked["rule"], names=asked["devices"], actor=request.user, now=clock.now()
+            find_rollout(rollout_id), rule=asked["rule"], names=asked["devices"], actor=person(request), now=clock.now()
         )
         return Response(ReleaseEffect({"released": released}).data)

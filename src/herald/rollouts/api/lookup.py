@@ -13,7 +13,8 @@ from herald.rollouts.models import Rollout
 
 def find_rollout(rollout_id: int) -> Rollout:
     """The rollout with what its views show; 404 where there is none."""
-    return get_object_or_404(Rollout.objects.listed(), pk=rollout_id)
+    found: Rollout = get_object_or_404(Rollout.objects.listed(), pk=rollout_id)
+    return found
 
 
 def detail_of(rollout_id: int) -> Any:

@@ -9,6 +9,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.permissions import person
 from herald.api.fields import Strict, valid
 from herald.clock.source import clock
 from herald.rollouts import drafting, plans
@@ -73,7 +74,7 @@ class PlanListView(APIView):
         body = valid(PlanBody(data=request.data))
         drafting.check_rings(read_rings(body["rings"]), "/rings")
         rings = [{**r, "group_id": r["group_id"].pk if r["group_id"] else None} for r in body["rings"]]
-        version = plans.keep_plan(body["name"], rings, note=body["note"], actor=request.user, now=clock.now())
+        version = plans.keep_plan(body["name"], rings, note=body["note"], actor=person(request), now=clock.now())
         return Response(PlanRow(version.plan).data, status=201)
 
 
@@ -82,5 +83,5 @@ class PlanView(APIView):
 
     @extend_schema(operation_id="plans_drop", responses={204: None})
     def delete(self, request: Request, plan_id: int) -> Response:
-        plans.drop_plan(get_object_or_404(RingPlan, pk=plan_id), actor=request.user, now=clock.now())
+        plans.drop_plan(get_object_or_404(RingPlan, pk=plan_id), actor=person(request), now=clock.now())
         return Response(status=204)

@@ -7,6 +7,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.access.permissions import person
 from herald.api.errors import Invalid
 from herald.api.fields import read_limit, valid
 from herald.clock.source import clock
@@ -40,12 +41,12 @@ class RolloutListView(APIView):
 
     @extend_schema(operation_id="rollouts_list", responses=RolloutRow(many=True))
     def get(self, request: Request) -> Response:
-        found = overview.rows(Rollout.objects.listed()[:LISTED], clock.now())
+        found = overview.rows(list(Rollout.objects.listed()[:LISTED]), clock.now())
         return Response(RolloutRow(found, many=True).data)
 
     @extend_schema(operation_id="rollouts_create", request=RolloutDraftBody, responses={201: RolloutDetail})
     def post(self, request: Request) -> Response:
-        rollout = drafting.save_draft(_draft(request), actor=request.user, now=clock.now())
+        rollout = drafting.save_draft(_draft(request), actor=person(request), now=clock.now())
         return Response(detail_of(rollout.pk), status=201)
 
 
@@ -58,12 +59,12 @@ class RolloutView(APIView):
 
     @extend_schema(operation_id="rollouts_change", request=RolloutDraftBody, responses=RolloutDetail)
     def put(self, request: Request, rollout_id: int) -> Response:
-        drafting.save_draft(_draft(request), actor=request.user, now=clock.now(), rollout=find_rollout(rollout_id))
+        drafting.save_draft(_draft(request), actor=person(request), now=clock.now(), rollout=find_rollout(rollout_id))
         return Response(detail_of(rollout_id))
 
     @extend_schema(operation_id="rollouts_delete", responses={204: None})
     def delete(self, request: Request, rollout_id: int) -> Response:
-        drafting.delete_draft(find_rollout(rollout_id), actor=request.user, now=clock.now())
+        drafting.delete_draft(find_rollout(rollout_id), actor=person(request), now=clock.now())
         return Response(status=204)
 
 
@@ -115,7 +116,7 @@ class LaunchAction(APIView):
             find_rollout(rollout_id),
             expected=body["devices"],
             despite=body["reason"],
-            actor=request.user,
+            actor=person(request),
             now=clock.now(),
         )
         return Response(detail_of(rollout_id), status=202)
@@ -128,7 +129,9 @@ class TakeOutAction(APIView):
     def post(self, request: Request, rollout_id: int) -> Response:
         asked = valid(DevicesReasonBody(data=request.data))
         devices = device_ids(asked["devices"], "/devices")
-        out = drafting.take_out(find_rollout(rollout_id), devices, asked["reason"], actor=request.user, now=clock.now())
+        out = drafting.take_out(
+            find_rollout(rollout_id), devices, asked["reason"], actor=person(request), now=clock.now()
+        )
         return Response(Touched({"devices": out}).data)
 
 
@@ -138,7 +141,7 @@ class TakeBackInAction(APIView):
     @extend_schema(operation_id="rollouts_take_back_in", request=DevicesBody, responses=Touched)
     def post(self, request: Request, rollout_id: int) -> Response:
         devices = device_ids(valid(DevicesBody(data=request.data))["devices"], "/devices")
-        out = drafting.take_back_in(find_rollout(rollout_id), devices, actor=request.user, now=clock.now())
+        out = drafting.take_back_in(find_rollout(rollout_id), devices, actor=person(request), now=clock.now())
         return Response(Touched({"devices": out}).data)
 
 
