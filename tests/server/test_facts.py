@@ -115,6 +115,15 @@ def test_a_found_type_follows_the_values_until_a_rule_reads_it_or_a_person_says_
     assert client.patch("/api/v1/facts/no_such", {"label": "x"}, format="json").status_code == 404
 
 
+def test_a_fact_that_becomes_a_version_again_is_compared_by_the_values_of_now(client: APIClient) -> None:
+    device = make_device()
+    for hours, value, kind in ((0, "5.1", "version"), (2, 7, "number"), (4, "4.0", "version")):
+        report(device, depth=value)
+        find_facts(now=NOW + timedelta(hours=hours))
+        assert listed(client)["depth"]["type"] == kind
+    assert client.get("/api/v1/devices", {"rule": "depth < 5.0"}).json()["count"] == 1
+
+
 def test_a_version_that_was_reported_while_its_fact_was_defined_is_mended() -> None:
     device = make_device(facts={"boot": "2.0"})
     PropertyDefinition.objects.create(key="boot", source="fact", label="Boot", type="version")

@@ -14,7 +14,7 @@ from herald.access.models import User
 from herald.api.errors import Conflict, Invalid
 from herald.fleet.editing import fact_sort_keys, write_definition, write_version_keys
 from herald.fleet.models import Device, DeviceChange, PropertyDefinition, ReportedFact
-from herald.fleet.properties import count_anew, counted_at, has_value, kind_expression, note_keys
+from herald.fleet.properties import count_anew, counted_at, has_value, kind_expression, note_keys, write_misfits
 from herald.groups.consequences import Agreement, gated
 from herald.groups.effects import RuleIndex, rules_naming
 from herald.groups.rules import check_saved_rules
@@ -108,16 +108,24 @@ def _count(key: str, now: datetime) -> None:
         kinds = dict(having.order_by().values_list(kind_expression(key)).annotate(n=Count("id")))
         kinds.pop(None, None)
         definition = PropertyDefinition.objects.filter(key=key).first()
-        if key not in BUILT_IN_KEYS and (definition is None or definition.source == "fact"):
-            definition = _follow(key, definition, type_of(_kinds(kinds)), now)
-            if definition is not None and definition.type == FieldType.VERSION:
-                _mend_keys(key, now)
-            misfits, count = _misfits(key, FieldType(definition.type)) if definition else ([], 0)
+        before = definition.type if definition is not None and definition.source == "fact" else ""
+        if key in BUILT_IN_KEYS or (definition is not None and definition.source != "fact"):
+            definition = None
         else:
-            misfits, count = [], 0
-        reported.kinds, reported.devices = kinds, sum(kinds.values())
-        reported.misfits, reported.misfit_count, reported.counted_at = misfits, count, now
+            definition = _follow(key, definition, type_of(_kinds(kinds)), now)
+        reported.kinds, reported.devices, reported.counted_at = kinds, sum(kinds.values()), now
+        reported.misfits, reported.misfit_count = [], 0
         reported.save()
+    if definition is None:
+        return
+    # outside of that transaction, some thousands at a time, so that no check-in waits for all of them
+    if definition.type == FieldType.VERSION:
+        if before == definition.type:
+            _mend_keys(key, now)
+        else:
+            _rekey(key, FieldType.VERSION)
+    reported.misfits, reported.misfit_count = _misfits(key, FieldType(definition.type))
+    write_misfits(reported)
 
 
 def _follow(
@@ -136,14 +144,12 @@ def _follow(
                 )
         except IntegrityError:  # somebody defined an attribute of this key a moment ago
             return None
-        _rekey(key, found[0])
         sentence = f"Found the fact {key}, {made.type}, in what devices report"
         record(now=now, actor=None, kind="fact", object_id=made.pk, sentence=sentence)
         return made
     if definition.found and found and found[0].value != definition.type and not rules_naming(key):
         before = definition.type
         write_definition(definition, {"type": found[0].value})
-        _rekey(key, found[0])
         sentence = f"The fact {key} is {definition.type} from now on; it was {before}"
         record(now=now, actor=None, kind="fact", object_id=definition.pk, sentence=sentence)
     return definition
@@ -171,14 +177,16 @@ def _mend_keys(key: str, now: datetime) -> None:
     ids = [pk for pk, value in lacking if fits(value, FieldType.VERSION)]
     if ids:
         _write_keys(key, ids, [key])
-        DeviceChange.objects.note(ids, now)
+        if rules_naming(key):
+            DeviceChange.objects.note(ids, now)
 
 
 def _write_keys(key: str, ids: Sequence[int], versions: Sequence[str]) -> None:
     for start in range(0, len(ids), CHUNK):
-        rows = Device.objects.by_ids(ids[start : start + CHUNK]).order_by("id").select_for_update(no_key=True)
-        keys = {str(pk): fact_sort_keys(facts, versions) for pk, facts in rows.values_list("pk", "facts")}
-        write_version_keys(key, keys)
+        with transaction.atomic():
+            rows = Device.objects.by_ids(ids[start : start + CHUNK]).order_by("id").select_for_update(no_key=True)
+            keys = {str(pk): fact_sort_keys(facts, versions) for pk, facts in rows.values_list("pk", "facts")}
+            write_version_keys(key, keys)
 
 
 def change_fact(

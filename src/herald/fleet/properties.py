@@ -67,6 +67,11 @@ def note_keys(keys: Collection[str], now: datetime) -> None:
         ReportedFact.objects.bulk_create([ReportedFact(key=k, first_at=now) for k in keys], ignore_conflicts=True)
 
 
+def write_misfits(reported: ReportedFact) -> None:
+    """Write which values do not count."""
+    reported.save(update_fields=["misfits", "misfit_count"])
+
+
 def count_anew(key: str) -> None:
     """Have the values under a key counted soon."""
     counted_at(key, None)

@@ -2,7 +2,7 @@
 
 from collections.abc import Collection
 from datetime import datetime
-from typing import TYPE_CHECKING, Self
+from typing import TYPE_CHECKING, Any, Self
 
 from django.db import models
 from django.db.models.functions import Coalesce
