@@ -10,6 +10,7 @@ from pathlib import Path
 
 from herald_launch import install
 from herald_launch.instance import DATABASE
+from herald_launch.mutants import run_mutants
 from herald_launch.postgres import Cluster
 from herald_launch.steps import PYTHON, ROOT, StepFailed, run, say
 
@@ -33,8 +34,15 @@ def run_tests(what: str) -> None:
         "web": _web,
         "browser": _browser,
     }
-    if what and what not in parts:
-        raise StepFailed(f"there is no part called {what}; there are {', '.join(parts)}")
+    long_runs = {"mutants": lambda: run_mutants(_database())}
+    if what and what not in parts | long_runs:
+        raise StepFailed(f"there is no part called {what}; there are {', '.join(parts | long_runs)}")
+    if what in long_runs:
+        try:
+            long_runs[what]()
+        finally:
+            stop_test_database()
+        return
     failed = []
     try:
         for name, part in parts.items():

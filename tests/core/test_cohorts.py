@@ -68,6 +68,12 @@ def test_no_cause_is_claimed_where_there_is_none(seed: int) -> None:
     assert shared_causes(records, failing(records, lambda r: 0.05, seed), [], WORDS) == []
 
 
+def test_two_that_failed_together_are_no_cause() -> None:
+    records = [{**r, "site": "Rare" if i < 2 else "Amber"} for i, r in enumerate(fleet(900, 2))]
+    failed = [i < 2 or i == 700 for i in range(900)]  # by chance alone one time in 100,000, and yet only two devices
+    assert shared_causes(records, failed, [], WORDS) == []
+
+
 def test_nobody_failed_everybody_failed_or_nobody_was_tried() -> None:
     records = fleet(40, 1)
     for outcome in ([False] * 40, [True] * 40):

@@ -102,6 +102,10 @@ def test_failure_is_retried_until_the_last_attempt() -> None:
     assert (last.event, last.to, last.cause) == (Event.FAIL, Phase.FAILED, "bad-hash")
 
 
+def test_what_will_not_change_by_itself_is_not_tried_again() -> None:
+    assert failure(order(), "no-space").event is Event.FAIL
+
+
 def test_nobody_is_to_blame_for_a_closed_window() -> None:
     assert failure(order(attempt=2), "too-late").event is Event.RETRY
 

@@ -118,8 +118,16 @@ def test_a_gate_opens_after_share_limit_and_soak() -> None:
     first = read_gate(SPEC, counts, None, NOW)
     assert first.share_reached_at == NOW
     assert [c.name for c in first.criteria if not c.met] == ["soak"]
+    assert not read_gate(SPEC, counts, NOW, NOW + timedelta(minutes=119)).met
     later = read_gate(SPEC, counts, first.share_reached_at, NOW + timedelta(hours=2))
     assert later.met
+
+
+def test_as_many_as_were_allowed_may_be_unheard_of() -> None:
+    spec = GateSpec(confirmed_share=0.5, failure_limit=0.02, soak=timedelta(0), most_unheard=4)
+    for confirmed, met in ((96, True), (95, False)):
+        reading = read_gate(spec, RingCounts(size=100, in_play=100, confirmed=confirmed, failed=0), NOW, NOW)
+        assert next(c for c in reading.criteria if c.name == "unheard").met is met
 
 
 def test_a_lost_share_starts_the_soak_anew() -> None:

@@ -120,6 +120,12 @@ def test_a_weekly_window_in_an_hour_that_is_skipped_opens_the_week_after() -> No
         assert next_opening(sundays, "Europe/Lisbon", now) == utc(2026, 4, 5, 0, 0)
 
 
+def test_work_that_would_end_as_the_window_closes_waits_for_the_next() -> None:
+    now = utc(2026, 11, 23, 4, 0)
+    assert next_begin(NIGHT, "UTC", now, timedelta(minutes=29)) == now
+    assert next_begin(NIGHT, "UTC", now, timedelta(minutes=30)) == utc(2026, 11, 24, 1, 0)
+
+
 windows = st.builds(
     Window,
     start=st.times(),

@@ -46,6 +46,12 @@ def test_a_way_down_goes_only_down() -> None:
     assert way([build("1.0", most="2.0"), build("2.0"), build("3.0")], "3.0", "1.0") == ["2.0", "1.0"]
 
 
+def test_a_way_up_never_turns_back() -> None:
+    builds = [build("2.0", "2.5"), build("3.0", "1.0", "1.5"), build("4.0", "2.0", "2.0")]
+    assert way(builds, "1.0", "3.0") == ["3.0"]
+    assert way(builds, "1.0", "4.0") is None
+
+
 @given(
     st.lists(
         st.tuples(st.integers(1, 9), st.integers(0, 9), st.integers(0, 9)),

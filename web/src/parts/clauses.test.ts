@@ -21,6 +21,17 @@ describe("a clause put together", () => {
   });
 });
 
+it("a word that means something in a rule is quoted", () => {
+  expect(["and", "OR", "not", "android", "two words", "x=y"].map(written)).toEqual([
+    '"and"',
+    '"OR"',
+    '"not"',
+    "android",
+    '"two words"',
+    '"x=y"',
+  ]);
+});
+
 it("words keep what is in them through writing and reading", () => {
   for (const word of ["lab", "Sill 400", 'a "b" \\ c', "and", "x=y"]) expect(spoken(written(word))).toBe(word);
 });

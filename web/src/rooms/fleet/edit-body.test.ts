@@ -5,6 +5,7 @@ const target = { devices: ["a"], rule: "" };
 
 it("asks for nothing while something is lacking", () => {
   expect(editBody("add_tags", "", " , ", target)).toBeNull();
+  expect(editBody("remove_tags", "", " ; ", target)).toBeNull();
   expect(editBody("set", "", "olive", target)).toBeNull();
   expect(editBody("set", "crop", " ", target)).toBeNull();
   expect(editBody("site", "", "", target)).toBeNull();

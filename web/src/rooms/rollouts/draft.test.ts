@@ -1,5 +1,7 @@
 import { describe, expect, it } from "vitest";
+import type { Schemas } from "@/api/client";
 import {
+  again,
   atAnyHour,
   type Change,
   EMPTY,
@@ -33,6 +35,24 @@ describe("missing", () => {
       window_start: "01:00",
     };
     expect(missing(draft)).toEqual(["both ends of the window"]);
+  });
+});
+
+describe("another rollout like an earlier one", () => {
+  const earlier = {
+    include: [{ id: 2 }],
+    exclude: [],
+    include_devices: [{ name: "Rosemary-7" }],
+    changes: [],
+    rings: [],
+    starts_at: "2026-11-01T00:00:00Z",
+    freeze_override: "a hole that is being used",
+    failure_limit_pct: 4,
+  } as unknown as Schemas["RolloutDetail"];
+  it("keeps its limits and audience, and neither its start nor its leave to pass a freeze", () => {
+    const draft = again(earlier);
+    expect(draft).toMatchObject({ failure_limit_pct: 4, include: [2], include_devices: ["Rosemary-7"] });
+    expect([draft.starts_at, draft.freeze_override]).toEqual([null, ""]);
   });
 });
 

@@ -15,4 +15,6 @@ test("rings are the same whatever was left unsaid, and differ by what they take"
   expect(sameRings([said], [{ name: "A", kind: "number", number: 12 }])).toBe(true);
   expect(sameRings([said], [{ name: "A", kind: "number", number: 13 }])).toBe(false);
   expect(sameRings([said], [])).toBe(false);
+  for (const change of [{ needs_approval: true }, { min_tried: 3 }, { most_unheard: 0 }, { soak_minutes: 61 }])
+    expect(sameRings([said], [{ ...said, ...change }])).toBe(false);
 });

@@ -1,0 +1,218 @@
+"""Bugs to plant, each in a place that matters, with the tests that could notice. None is in code that only formats.
+
+`./herald test mutants` plants one after another in a copy of the tree and runs those tests; a bug that no test notices
+tells what to test next.
+"""
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, kw_only=True)
+class Bug:
+    """In a file, `old` (which stands there once) becomes `new`. `tests` are test files; of the browser's code, vitest
+    finds its own."""
+
+    file: str
+    old: str
+    new: str
+    tests: tuple[str, ...] = ()
+
+
+def core(file: str, old: str, new: str, *tests: str) -> Bug:
+    return Bug(file=f"src/herald_core/{file}", old=old, new=new, tests=tuple(f"tests/core/{t}.py" for t in tests))
+
+
+def server(file: str, old: str, new: str, *tests: str) -> Bug:
+    return Bug(file=f"src/herald/{file}", old=old, new=new, tests=tuple(f"tests/{t}.py" for t in tests))
+
+
+def web(file: str, old: str, new: str) -> Bug:
+    return Bug(file=f"web/src/{file}", old=old, new=new)
+
+
+PYTHON = (
+    core("rings/gates.py", "counts.failed < MIN_FAILURES", "counts.failed < 1", "test_rings"),
+    core("rings/gates.py", "if certainty < HALT_CERTAINTY:", "if certainty < 0.5:", "test_rings"),
+    core("rings/gates.py", "tried_met = counts.tried >= needed", "tried_met = True", "test_rings"),
+    core("rings/gates.py", "soaked >= spec.soak", "soaked >= spec.soak / 2", "test_rings"),
+    core("rings/gates.py", "phases.get(Phase.CONFIRMED, 0) - lost", "phases.get(Phase.CONFIRMED, 0)", "test_rings"),
+    core("rings/gates.py", "unheard <= spec.most_unheard", "unheard < spec.most_unheard", "test_rings"),
+    core(
+        "deliveries.py",
+        'HOPELESS = frozenset({"no-space"})',
+        "HOPELESS: frozenset[str] = frozenset()",
+        "test_deliveries",
+    ),
+    core(
+        "deliveries.py", "report.counter <= order.counter and", "report.counter < order.counter and", "test_deliveries"
+    ),
+    core("deliveries.py", "if not healthy and order.phase in RECALLABLE:", "if False:", "test_deliveries"),
+    core("deliveries.py", 'report.boot not in ("", order.boot)', "report.boot != order.boot", "test_deliveries"),
+    core("preflight.py", "battery < least", "battery <= least", "test_preflight"),
+    core("preflight.py", "space < way.free_space_mb", "space <= way.free_space_mb", "test_preflight"),
+    core("preflight.py", "key > target.key and not self._downgrades", "False", "test_preflight"),
+    core("preflight.py", 'if device.admission == "retired":', 'if device.admission == "gone":', "test_preflight"),
+    core("upgrades.py", "and (build.key > at) is up and", "and", "test_upgrades"),
+    core("upgrades.py", "if b.current and is_within", "if is_within", "test_upgrades"),
+    core("timing/windows.py", "begins <= now < ends", "begins <= now <= ends", "test_timing"),
+    core("timing/windows.py", "now + needed < closes", "now + needed <= closes", "test_timing"),
+    core("timing/windows.py", "begins >= now and ends > begins", "begins >= now", "test_timing"),
+    core("timing/firings.py", "if moment > after:", "if moment >= after:", "test_timing"),
+    core("facts.py", "shares.get(kind, 0) >= SHARE * total", "shares.get(kind, 0) >= 0.5 * total", "test_facts"),
+    core("facts.py", "and not _ADDRESS.match(text)", "", "test_facts"),
+    core(
+        "rules/lexer.py",
+        "self.value.lower() if self.kind is Kind.WORD",
+        "self.value if self.kind is Kind.WORD",
+        "test_rules_language",
+    ),
+    core(
+        "rules/evaluate.py",
+        "return value is not None and test(value)",
+        "return value is None or test(value)",
+        "test_rules_meaning",
+    ),
+    core("timing/spread.py", "return begins + length * place", "return begins", "test_spread"),
+    core("cohorts.py", "(k >= FEWEST_FAILED)", "(k >= 1)", "test_cohorts"),
+    core("cohorts.py", "(q <= FALSE_DISCOVERIES)", "(q <= 1.0)", "test_cohorts"),
+    core(
+        "edits.py",
+        "t not in change.remove_tags or t in change.add_tags",
+        "t not in change.remove_tags",
+        "test_sieve_and_edits",
+    ),
+    server("access/throttling.py", "row.failures >= free", "row.failures > free + 100", "server/test_roles"),
+    server(
+        "access/models.py",
+        "Ability.OWN, Ability.APPROVE, Ability.STOP}",
+        "Ability.OWN, Ability.APPROVE, Ability.STOP, Ability.OPERATE}",
+        "server/test_roles",
+    ),
+    server("attention/quarantine.py", "known.retry_at > self.now", "False", "server/test_quarantine"),
+    server(
+        "calendar/services.py",
+        "if freeze.everywhere:\n        return Q(pk__isnull=False)",
+        "if freeze.everywhere:\n        return Q(pk__isnull=True)",
+        "server/test_staging",
+        "server/test_command_guards",
+    ),
+    server("clock/heartbeat.py", "heartbeat.beat_at < real_now - AWAY", "False", "server/test_troubles"),
+    server(
+        "commands/services.py",
+        "if HARM[recipe] != Harm.GENTLE and reached",
+        "if False and reached",
+        "server/test_command_guards",
+    ),
+    server("commands/services.py", "schedule.fired_until = now  # firings", "pass  # firings", "server/test_commands"),
+    server("edits/services.py", "if not holds(present.get(r.device_id), r.after)", "if False", "server/test_edits"),
+    server("edits/facts.py", "and not rules_naming(key):\n        before", ":\n        before", "server/test_facts"),
+    server(
+        "fleet/presence.py",
+        "SILENT_INTERVALS = 10",
+        "SILENT_INTERVALS = 1000",
+        "server/test_find",
+        "server/test_rule_agreement",
+    ),
+    server(
+        "fleet/services.py",
+        'by, what = ("id" if word.isascii() and word.isdigit() else ""), word',
+        'by, what = "", word',
+        "server/test_calling_devices",
+    ),
+    server(
+        "gateway/enrolment.py", "if code.uses_left == 0:", "if code.uses_left == -1:", "gateway/test_enrolment_codes"
+    ),
+    server(
+        "gateway/enrolment.py", "if device is None and code.known_only:", "if False:", "gateway/test_enrolment_codes"
+    ),
+    server("gateway/flush.py", "if told:\n", "if False:\n", "gateway/test_flush"),
+    server("groups/audience.py", "if not include and not named:", "if not include:", "server/test_named_audiences"),
+    server(
+        "groups/audience.py",
+        "devices = devices.filter(~Exists(outside))",
+        "pass",
+        "server/test_named_audiences",
+        "server/test_commands",
+    ),
+    server("groups/consequences.py", "effect.joins > _most(known[0])", "False", "server/test_consequences"),
+    server(
+        "images/services.py",
+        "if actor is not None and image.added_by_id == actor.pk:",
+        "if False:",
+        "server/test_images",
+        "server/test_roles",
+    ),
+    server("images/signing.py", '"sha256": image.sha256,\n    }', '"sha256": "",\n    }', "server/test_images"),
+    server("imports/undoing.py", "if plan.changed:", "if False:", "server/test_lifecycle"),
+    server("imports/planning.py", "if not row.problem else", "if True else", "server/test_import_bounds"),
+    server("lifecycle/removing.py", "if locked.admission != Admission.RETIRED:", "if False:", "server/test_lifecycle"),
+    server(
+        "lifecycle/replacing.py",
+        '"admission": "retired"}',
+        '"admission": before["admission"]}',
+        "server/test_lifecycle",
+    ),
+    server("rollouts/reconcile.py", 'F("boots_before") + RESTARTS', 'F("boots_before") + 100', "server/test_evidence"),
+    server(
+        "rollouts/holding.py",
+        'filter(phase=Phase.WAITING.value, held=""), reason',
+        "filter(phase=Phase.WAITING.value), reason",
+        "server/test_holding",
+    ),
+    server("api/parameters.py", "if parameter is None:", "if False:", "server/test_parameters"),
+    server(
+        "record/services.py",
+        "at=now, actor=actor,",
+        "at=now, actor=None,",
+        "server/test_roles",
+        "server/test_calls_by_name",
+    ),
+    server(
+        "deliveries/querysets.py",
+        "return self.filter(phase__in=[p.value for p in RECALLABLE], not_after__lte=now)",
+        "return self.filter(phase__in=[p.value for p in RECALLABLE], not_after__lte=now - timedelta(days=9))",
+        "server/test_clock",
+    ),
+)
+
+WEB = (
+    web("rooms/rollouts/draft.ts", 'freeze_override: "",\n});', "});"),
+    web(
+        "rooms/rollouts/draft.ts",
+        "draft.include.length + (draft.include_devices ?? []).length === 0",
+        "draft.include.length < 0",
+    ),
+    web("rooms/rollouts/draft.ts", "if (!ring.name.trim()) gaps.push", "if (ring.name.trim()) gaps.push"),
+    web("rooms/rollouts/draft.ts", "  stage_ahead: false,\n  staging_start: null,\n  staging_end: null,\n});", "});"),
+    web("rooms/rollouts/draft.ts", "include_devices: devices,", "include_devices: [],"),
+    web("parts/typed-count.tsx", "Math.abs(Number(typed) - reached) <= leeway", "true"),
+    web("parts/typed-count.tsx", "reached > 0 && ", ""),
+    web("rooms/fleet/narrow.ts", "? `(${p})` : p", "? p : p"),
+    web("rooms/fleet/narrow.ts", ".includes(clause)", ".includes(field)"),
+    web("rooms/groups/branches.ts", "&& f.id !== moving", ""),
+    web("rooms/groups/branches.ts", "if (open) walk(folder.id, depth + 1);", "walk(folder.id, depth + 1);"),
+    web("rooms/groups/ids-in.ts", "[...new Set(", "[...Array.from("),
+    web("rooms/library/upload.ts", "error.status === 409", "error.status === 410"),
+    web("rooms/library/upload.ts", "failures >= TRIES", "failures >= 1000"),
+    web(
+        "rooms/fleet/edit-body.ts",
+        'return { ...body, admission: "retired" };',
+        'return { ...body, admission: "admitted" };',
+    ),
+    web(
+        "rooms/fleet/edit-body.ts",
+        "return words.length ? { ...body, remove_tags: words } : null;",
+        "return { ...body, remove_tags: words };",
+    ),
+    web("parts/clauses.ts", "&& !/^(and|or|not)$/i.test(value)", ""),
+    web("parts/clauses.ts", "filled.length < wanted", "filled.length < 0"),
+    web("rooms/rollouts/ring-words.ts", "r.needs_approval ?? false,", ""),
+    web("rooms/rollouts/compare.tsx", "share: total ? p.confirmed / total : 0,", "share: p.confirmed / total,"),
+    web(
+        "api/agreement.ts",
+        "if (!(await ask(body as Consequences))) return undefined;",
+        "await ask(body as Consequences);",
+    ),
+    web("api/handed-over.ts", 'filter((name) => typeof name === "string")', "filter(() => true)"),
+    web("parts/named-devices.tsx", "devices.length === 1 ? devices", "devices.length >= 1 ? devices"),
+)
