@@ -267,7 +267,9 @@ def prepare() -> None:
 
 @app.command()
 def test(
-    what: Annotated[str, typer.Argument(help="core, server, gateway, browser or web; all if left out")] = "",
+    what: Annotated[
+        str, typer.Argument(help="core, server, gateway, browser or web, all if left out; mutants for the long run")
+    ] = "",
 ) -> None:
     """Run the tests and checks, beside a running instance without disturbing it."""
     from herald_launch.testing import run_tests

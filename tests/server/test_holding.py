@@ -55,6 +55,14 @@ def test_held_devices_are_not_offered_until_they_are_released() -> None:
     assert phases(rollout, "lab") == ["offered"] * 2
 
 
+def test_a_device_that_is_held_keeps_the_reason_it_was_held_for() -> None:
+    rollout = rollout_of(lab=1, field=1)
+    hold(rollout, rule="tag = lab", names=[], reason="bench is busy", **BY)
+    told = hold(rollout, rule="everything", names=[], reason="storm", **BY)
+    assert told.waiting == 1
+    assert sorted(Delivery.objects.of_rollout(rollout.pk).values_list("held", flat=True)) == ["bench is busy", "storm"]
+
+
 def test_what_cannot_be_held_is_refused() -> None:
     rollout = rollout_of(lab=1)
     name = Delivery.objects.get().device.name
