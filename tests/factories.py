@@ -4,6 +4,8 @@ import itertools
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
+from rest_framework.test import APIClient
+
 from herald.access.models import User
 from herald.fleet.models import Device, DeviceModel, Site
 from herald.fleet.secrets import hash_secret
@@ -23,6 +25,13 @@ _number = itertools.count(1)
 
 def make_user(role: str = "operator") -> User:
     return User.objects.create_user(f"u{next(_number)}@example.com", "a-long-password", name="U. Ser", role=role)
+
+
+def client_as(role: str) -> APIClient:
+    """A client of the API, signed in with a role."""
+    client = APIClient()
+    client.force_authenticate(make_user(role))
+    return client
 
 
 def make_model(name: str = "Sill 400", family: str = "Sill") -> DeviceModel:

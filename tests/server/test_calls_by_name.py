@@ -8,7 +8,6 @@ from asgiref.sync import async_to_sync
 from django.db import connection
 from procrastinate.contrib.django import app
 from procrastinate.contrib.django.models import ProcrastinateJob
-from rest_framework.test import APIClient
 
 from herald.clock import tasks
 from herald.clock.source import clock
@@ -19,13 +18,13 @@ from herald.rollouts.turn import turn_rollouts
 from herald_core.rings.assignment import RingKind
 from tests.factories import (
     NOW,
+    client_as,
     launched,
     make_device,
     make_devices,
     make_draft,
     make_model,
     make_static,
-    make_user,
     ring,
 )
 
@@ -39,18 +38,12 @@ def fixed_time() -> Iterator[None]:
         yield
 
 
-def as_role(role: str) -> APIClient:
-    client = APIClient()
-    client.force_authenticate(make_user(role))
-    return client
-
-
 def test_opening_a_gate_by_hand_opens_the_next_ring_and_says_who_did() -> None:
     rings = [ring("First", RingKind.NUMBER, number=1, soak_minutes=600), ring("Rest")]
     rollout = launched(make_draft(make_static("G", make_devices(3)), rings=rings))
     turn_rollouts(now=NOW)
-    assert as_role("operator").post(f"{V1}/rollouts/{rollout.pk}/open-gate").status_code == 403
-    answer = as_role("approver").post(f"{V1}/rollouts/{rollout.pk}/open-gate", {}, format="json")
+    assert client_as("operator").post(f"{V1}/rollouts/{rollout.pk}/open-gate").status_code == 403
+    answer = client_as("approver").post(f"{V1}/rollouts/{rollout.pk}/open-gate", {}, format="json")
     assert answer.status_code == 200, answer.content
     turn_rollouts(now=NOW + timedelta(seconds=1))
     assert rollout.rings.filter(opened_at=None).count() == 0
@@ -59,7 +52,7 @@ def test_opening_a_gate_by_hand_opens_the_next_ring_and_says_who_did() -> None:
 
 
 def test_a_device_is_asked_to_report_once_and_not_where_it_does_not_call() -> None:
-    client, device, retired = as_role("operator"), make_device(), make_device(admission="retired")
+    client, device, retired = client_as("operator"), make_device(), make_device(admission="retired")
     asked = client.post(f"{V1}/devices/{device.name}/ask-to-report").json()["report_asked_at"]
     with clock.fixed(NOW + timedelta(minutes=5)):
         again = client.post(f"{V1}/devices/{device.name}/ask-to-report").json()["report_asked_at"]
@@ -69,7 +62,7 @@ def test_a_device_is_asked_to_report_once_and_not_where_it_does_not_call() -> No
 
 def test_how_images_are_released_is_listed_by_model() -> None:
     model = make_model()
-    admin = as_role("administrator")
+    admin = client_as("administrator")
     assert [r["on_arrival"] for r in admin.get(f"{V1}/releases").json()] == [False]
     assert admin.put(f"{V1}/models/{model.pk}/release", {"on_arrival": True}, format="json").status_code == 200
     assert [r["on_arrival"] for r in admin.get(f"{V1}/releases").json()] == [True]
@@ -81,7 +74,7 @@ def test_ranks_are_set_in_one_order() -> None:
 
     image = make_image()
     first, second = (launched(make_draft(make_static(n, make_devices(1)), image)) for n in "ab")
-    client = as_role("operator")
+    client = client_as("operator")
     assert client.post(f"{V1}/rollouts/rank", {"order": [second.pk, first.pk]}, format="json").status_code == 204
     first.refresh_from_db(), second.refresh_from_db()
     assert second.rank < first.rank

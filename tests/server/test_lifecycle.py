@@ -14,6 +14,7 @@ from herald.imports import services as imports
 from herald.rollouts.models import Rollout
 from tests.factories import (
     NOW,
+    client_as,
     launched,
     make_device,
     make_devices,
@@ -22,7 +23,6 @@ from tests.factories import (
     make_rule_group,
     make_site,
     make_static,
-    make_user,
 )
 
 pytestmark = pytest.mark.django_db
@@ -35,15 +35,9 @@ def fixed_time() -> Iterator[None]:
         yield
 
 
-def as_role(role: str) -> APIClient:
-    client = APIClient()
-    client.force_authenticate(make_user(role))
-    return client
-
-
 @pytest.fixture
 def client() -> APIClient:
-    return as_role("operator")
+    return client_as("operator")
 
 
 def post(client: APIClient, path: str, body: Any = None, status: int | None = None) -> Any:
@@ -128,11 +122,11 @@ def test_a_revoked_secret_opens_nothing_and_an_issued_one_is_shown_once(client: 
     assert device.secret_hash is None and not EnrolmentAttempt.objects.exists()
     assert "no secret" in post(client, f"devices/{device.name}/secret/revoke", None, 409)["detail"]
     post(client, f"devices/{device.name}/secret/issue", None, 403)
-    secret = post(as_role("administrator"), f"devices/{device.name}/secret/issue", None, 200)["secret"]
+    secret = post(client_as("administrator"), f"devices/{device.name}/secret/issue", None, 200)["secret"]
     device.refresh_from_db()
     assert device.secret_hash not in (None, old) and secret not in str(device.__dict__)
     Device.objects.update(admission="retired")
-    post(as_role("administrator"), f"devices/{device.name}/secret/issue", None, 409)
+    post(client_as("administrator"), f"devices/{device.name}/secret/issue", None, 409)
 
 
 # -- the queue
@@ -187,7 +181,7 @@ def test_what_cannot_replace_is_refused_and_nothing_is_changed(client: APIClient
 
 
 def test_only_a_retired_device_is_removed_and_its_name_is_typed(client: APIClient) -> None:
-    admin = as_role("administrator")
+    admin = client_as("administrator")
     device, other = make_devices(2)
     rollout = launched(make_draft(make_static("R", [device, other])))
     uid, name = device.uid, device.name
@@ -207,8 +201,8 @@ def test_the_uid_of_a_removed_device_is_taken_until_it_is_let_in_again(client: A
     RemovedDevice.objects.create(uid="U", name="N", removed_at=NOW)
     body = {"uid": "U", "model": make_model().name}
     assert pointers(post(client, "devices/add", body, 422)) == {"/uid"}
-    post(as_role("administrator"), "admissions/let-in-again", {"uid": "U"}, 204)
-    post(as_role("administrator"), "admissions/let-in-again", {"uid": "U"}, 409)
+    post(client_as("administrator"), "admissions/let-in-again", {"uid": "U"}, 204)
+    post(client_as("administrator"), "admissions/let-in-again", {"uid": "U"}, 409)
     post(client, "devices/add", body, 201)
 
 

@@ -20,11 +20,9 @@ def find_device(word: str) -> Device:
         NotFound: no device is called so.
         Ambiguous: one device has it as its name, another as its uid.
     """
-    how, _, rest = word.partition(":")
-    if rest and how in ("id", "name", "uid"):
-        by, what = how, rest
-    else:
-        by, what = ("id" if word.isascii() and word.isdigit() else ""), word
+    by, what = _told_apart(word, ("id", "name", "uid"))
+    if not by and word.isascii() and word.isdigit():
+        by = "id"
     if by == "id":
         number = int(what) if what.isascii() and what.isdigit() and len(what) < 18 else 0
         condition = Q(pk=number)
@@ -58,7 +56,7 @@ def called(words: Sequence[str]) -> dict[str, int]:
     Raises:
         Ambiguous: a word is the name of one device and the uid of another.
     """
-    plain = {w: _told_apart(w) for w in words}
+    plain = {w: _told_apart(w, ("name", "uid")) for w in words}
     by_name: dict[str, int] = {}
     by_uid: dict[str, int] = {}
     rows = Device.objects.called_any_of(sorted({text for _, text in plain.values()}))
@@ -75,9 +73,10 @@ def called(words: Sequence[str]) -> dict[str, int]:
     return found
 
 
-def _told_apart(word: str) -> tuple[str, str]:
+def _told_apart(word: str, ways: Sequence[str]) -> tuple[str, str]:
+    """Which of the ways a word names before its colon, if any, and what it says."""
     how, _, rest = word.partition(":")
-    return (how, rest) if rest and how in ("name", "uid") else ("", word)
+    return (how, rest) if rest and how in ways else ("", word)
 
 
 def ask_to_report(device: Device, *, actor: User | None, now: datetime) -> None:

@@ -136,17 +136,8 @@ def _xlsx(content: bytes) -> Iterator[Row]:
     except Unreadable:
         raise
     # the library raises nearly anything at a workbook that is made up: each means that it cannot be read
-    except (
-        InvalidFileException,
-        BadZipFile,
-        LookupError,
-        ValueError,
-        TypeError,
-        AttributeError,
-        SyntaxError,
-        OSError,
-    ) as e:
-        raise Unreadable("This is no workbook that can be read; save it as XLSX or CSV.") from e
+    except _BROKEN as error:
+        raise Unreadable(_NO_WORKBOOK) from error
 
 
 def check_unpacked(content: bytes) -> None:

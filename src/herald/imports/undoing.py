@@ -1,6 +1,6 @@
 """Undoing an import as one step."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -81,19 +81,14 @@ def undo_import(
                 devices=plan.changed,
             )
         vocabulary = load_vocabulary()
-        for start in range(0, len(plan.restore), CHUNK):
-            chunk = plan.restore[start : start + CHUNK]
-            present = read_states([r.device_id for r in chunk])
-            past = {r.device_id: {**present[r.device_id], **(r.before or {})} for r in chunk}
-            write_states(past, vocabulary, now=now)
-            was = {pk: state["admission"] for pk, state in present.items()}
-            more += admission_differences(was, {pk: state["admission"] for pk, state in past.items()})
-        for start in range(0, len(plan.keep), CHUNK):
-            states = read_states(plan.keep[start : start + CHUNK])
-            more += admission_differences(
-                {pk: state["admission"] for pk, state in states.items()}, dict.fromkeys(states, Admission.WAITING.value)
-            )
-            write_states({pk: {**s, "admission": "waiting"} for pk, s in states.items()}, vocabulary, now=now)
+        changes: dict[int, dict[str, Any]] = {r.device_id: r.before or {} for r in plan.restore}
+        changes |= {pk: {"admission": Admission.WAITING.value} for pk in plan.keep}
+        ids = list(changes)
+        for start in range(0, len(ids), CHUNK):
+            present = read_states(ids[start : start + CHUNK])
+            after = {pk: {**state, **changes[pk]} for pk, state in present.items()}
+            write_states(after, vocabulary, now=now)
+            more += admission_differences(_admissions(present), _admissions(after))
         more += GroupMembership.objects.counts_by_group([], plan.remove)
         delete_devices(plan.remove)
         found.state = ImportState.UNDONE
@@ -107,6 +102,10 @@ def undo_import(
         notify("import", found.pk)
         notify("fleet")
     return found, told
+
+
+def _admissions(states: Mapping[int, Mapping[str, Any]]) -> dict[int, str]:
+    return {pk: state["admission"] for pk, state in states.items()}
 
 
 def _check(found: Import) -> None:

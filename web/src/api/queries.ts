@@ -1,6 +1,6 @@
 /** Every question the interface asks, with its key. The first word of a key is its topic: live events
  * of that topic ask again. */
-import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { infiniteQueryOptions, keepPreviousData, type QueryClient, queryOptions } from "@tanstack/react-query";
 import { api, body } from "./client";
 
 const SECOND = 1000;
@@ -365,3 +365,8 @@ export const record = queryOptions({
   queryFn: () => body(api.GET("/api/v1/record", { params: { query: { limit: 200 } } })),
   refetchInterval: 10 * SECOND,
 });
+
+/** Ask anew for everything that shows devices: some were added, changed or taken away. */
+export function devicesChanged(client: QueryClient): void {
+  for (const topic of ["fleet", "device", "values", "group"]) client.invalidateQueries({ queryKey: [topic] });
+}

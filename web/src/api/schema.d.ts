@@ -3683,12 +3683,12 @@ export interface components {
         };
         /** @description `devices` is the number of devices that the preview gave: asked for where a disruptive command runs now. */
         NewScheduleBodyRequest: {
+            /** @description by name or uid */
+            include_devices?: string[];
             /** @default restart */
             recipe?: components["schemas"]["RecipeEnum"];
             include: number[];
             exclude?: number[];
-            /** @description by name or uid */
-            include_devices?: string[];
             when: components["schemas"]["ScheduleWhenEnum"];
             /** Format: time */
             time_of_day?: string | null;
@@ -4318,12 +4318,12 @@ export interface components {
         };
         /** @description A command. `time_of_day` is by each device's own clock. */
         ScheduleDraftBodyRequest: {
+            /** @description by name or uid */
+            include_devices?: string[];
             /** @default restart */
             recipe?: components["schemas"]["RecipeEnum"];
             include: number[];
             exclude?: number[];
-            /** @description by name or uid */
-            include_devices?: string[];
             when: components["schemas"]["ScheduleWhenEnum"];
             /** Format: time */
             time_of_day?: string | null;

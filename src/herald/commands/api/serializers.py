@@ -7,7 +7,7 @@ from rest_framework import serializers
 from herald.api.fields import NamedThing, SentencePart, Strict
 from herald.commands.models import FreezeChoice, Harm, Recipe, ScheduleState, When
 from herald.deliveries.api.serializers import ClashRow
-from herald.groups.audience import MOST_NAMED
+from herald.groups.api.serializers import NAMED_DEVICES
 from herald.groups.models import Group
 
 
@@ -17,9 +17,7 @@ class ScheduleDraftBody(Strict):
     recipe = serializers.ChoiceField(choices=Recipe.choices, default=Recipe.RESTART.value)
     include = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True)
     exclude = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True, default=list)
-    include_devices = serializers.ListField(
-        child=serializers.CharField(max_length=90), default=list, max_length=MOST_NAMED, help_text="by name or uid"
-    )
+    include_devices = NAMED_DEVICES
     when = serializers.ChoiceField(choices=When.choices)
     time_of_day = serializers.TimeField(allow_null=True, default=None)
     starts_on = serializers.DateField(allow_null=True, default=None)

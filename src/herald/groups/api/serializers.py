@@ -7,9 +7,15 @@ from rest_framework import serializers
 from herald.api.fields import Strict
 from herald.fleet.api.serializers import DeviceRow
 from herald.fleet.models import DeviceModel
+from herald.groups.audience import MOST_NAMED
 from herald.groups.models import Folder, Group, GroupKind
 from herald_core.rules import Clause
 from herald_core.rules.printer import value_text
+
+#: devices that an audience names, by name or uid
+NAMED_DEVICES = serializers.ListField(
+    child=serializers.CharField(max_length=90), default=list, max_length=MOST_NAMED, help_text="by name or uid"
+)
 
 
 class GroupRow(serializers.ModelSerializer[Group]):

@@ -7,7 +7,7 @@ from rest_framework import serializers
 from herald.api.fields import NamedThing, SentencePart, Strict
 from herald.deliveries.models import PHASES
 from herald.fleet.models import Device, DeviceModel
-from herald.groups.audience import MOST_NAMED
+from herald.groups.api.serializers import NAMED_DEVICES
 from herald.groups.models import Group
 from herald.images.models import Image
 from herald.rollouts.models import RingKindChoice, RingPlanVersion, RolloutState, TargetChoice
@@ -16,12 +16,6 @@ from herald.rollouts.models import RingKindChoice, RingPlanVersion, RolloutState
 SPREAD_MINUTES = 15
 #: no fleet is larger
 MOST_DEVICES = 10_000_000
-
-
-#: devices that an audience names, by name or uid
-NAMED_DEVICES = serializers.ListField(
-    child=serializers.CharField(max_length=90), default=list, max_length=MOST_NAMED, help_text="by name or uid"
-)
 
 
 class RingDraftBody(Strict):

@@ -6,12 +6,14 @@ import { ApiError, api, body, type Schemas } from "@/api/client";
 import {
   attributes as attributesQuery,
   custodians as custodiansQuery,
+  devicesChanged,
   models as modelsQuery,
   sites as sitesQuery,
 } from "@/api/queries";
 import { useMay } from "@/api/use-may";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { toastWith } from "@/parts/toasts";
+import { wordsIn } from "@/parts/words";
 
 type Draft = Schemas["DeviceDraftBodyRequest"];
 export type StartsAs = Partial<Draft>;
@@ -41,10 +43,9 @@ export function AddDeviceForm({ start = {}, onClose }: { start?: StartsAs; onClo
   const list = useId();
   const set = (change: Partial<Draft>) => setDraft((old) => ({ ...old, ...change }));
   const add = useMutation({
-    mutationFn: () =>
-      body(api.POST("/api/v1/devices/add", { body: { ...draft, tags: tags.split(/[,\s;]+/).filter(Boolean) } })),
+    mutationFn: () => body(api.POST("/api/v1/devices/add", { body: { ...draft, tags: wordsIn(tags) } })),
     onSuccess: (made) => {
-      for (const topic of ["fleet", "values", "group"]) client.invalidateQueries({ queryKey: [topic] });
+      devicesChanged(client);
       toastWith(`Added ${made.name}`, "Open", () => navigate({ to: "/devices/$name", params: { name: made.name } }));
       onClose();
     },

@@ -4,7 +4,7 @@ import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { admissions as admissionsQuery, deviceCalled } from "@/api/queries";
+import { admissions as admissionsQuery, deviceCalled, devicesChanged } from "@/api/queries";
 import { useMay } from "@/api/use-may";
 import { useClock } from "@/app/clock";
 import { Button, Card, Confirm, Problem } from "@/parts/controls";
@@ -52,10 +52,6 @@ export function Admissions() {
   );
 }
 
-const again = (client: ReturnType<typeof useQueryClient>) => {
-  for (const topic of ["fleet", "device", "values", "group"]) client.invalidateQueries({ queryKey: [topic] });
-};
-
 function Queue({ waiting, total }: { waiting: Waiting[]; total: number }) {
   const client = useQueryClient();
   const mayOperate = useMay("operate");
@@ -71,7 +67,7 @@ function Queue({ waiting, total }: { waiting: Waiting[]; total: number }) {
       ),
     onSuccess: (edit) => {
       setChosen(new Set());
-      again(client);
+      devicesChanged(client);
       toast(edit.sentence);
     },
   });
@@ -247,7 +243,7 @@ function Remedy({ row, onAdd }: { row: Attempt; onAdd: () => void }) {
       return how;
     },
     onSuccess: (how) => {
-      again(client);
+      devicesChanged(client);
       if (how === "revoke") toastWith("Its old secret is revoked. It enrols at its next try.", "OK", () => {});
       if (how === "let-in") toast("It may enrol again, as a new device.");
     },

@@ -1,4 +1,5 @@
 /** What operators say of a device: its tags, place, custodian and attributes, each changed where it stands. */
+
 import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "@/api/client";
 import { attributes as attributesQuery, custodians as custodiansQuery, sites as sitesQuery } from "@/api/queries";
@@ -6,6 +7,7 @@ import { Card } from "@/parts/controls";
 import { everyWords, inWords } from "@/parts/format";
 import { Pairs } from "@/parts/pairs";
 import { TagList } from "@/parts/tag-list";
+import { wordsIn } from "@/parts/words";
 import { InPlace } from "./in-place";
 
 type Device = Schemas["DeviceDetail"];
@@ -19,7 +21,7 @@ export function Described({ device }: { device: Device }) {
   const has = device.attributes as Record<string, unknown>;
   const none = <span className="text-soft">none</span>;
   const tags = (text: string) => {
-    const words = text.split(/[,\s;]+/).filter(Boolean);
+    const words = wordsIn(text);
     return about({
       add_tags: words.filter((w) => !device.tags.includes(w)),
       remove_tags: device.tags.filter((t) => !words.includes(t)),

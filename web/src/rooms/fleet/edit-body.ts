@@ -1,5 +1,6 @@
 /** What an edit of devices asks for, from the act that was chosen. */
 import type { Schemas } from "@/api/client";
+import { wordsIn } from "@/parts/words";
 
 export const ACTS = {
   add_tags: "Add tags",
@@ -22,7 +23,7 @@ export function editBody(
   value: string,
   target: Schemas["EditTargetRequest"],
 ): Schemas["EditRequestRequest"] | null {
-  const words = value.split(/[,\s;]+/).filter(Boolean);
+  const words = wordsIn(value);
   const body = { target } as Schemas["EditRequestRequest"];
   switch (act) {
     case "add_tags":

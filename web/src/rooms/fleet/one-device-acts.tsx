@@ -4,7 +4,7 @@ import { useNavigate } from "@tanstack/react-router";
 import { useId, useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { deviceCalled } from "@/api/queries";
+import { deviceCalled, devicesChanged } from "@/api/queries";
 import { useMay } from "@/api/use-may";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { counted } from "@/parts/format";
@@ -61,9 +61,7 @@ export function OneDeviceDialog({ device, act, onClose }: { device: Device; act:
 
 function useAgain() {
   const client = useQueryClient();
-  return () => {
-    for (const topic of ["device", "fleet", "values", "group"]) client.invalidateQueries({ queryKey: [topic] });
-  };
+  return () => devicesChanged(client);
 }
 
 interface Props {

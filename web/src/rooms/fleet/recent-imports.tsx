@@ -4,7 +4,7 @@ import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { imports as importsQuery } from "@/api/queries";
+import { devicesChanged, imports as importsQuery } from "@/api/queries";
 import { useMay } from "@/api/use-may";
 import { useClock } from "@/app/clock";
 import { Button, Card, Modal, Problem } from "@/parts/controls";
@@ -83,8 +83,8 @@ function Undo({ id, onClose }: { id: number; onClose: () => void }) {
   const undo = useMutation({
     mutationFn: () => body(api.POST("/api/v1/imports/{import_id}/undo", path)),
     onSuccess: (done) => {
-      for (const topic of ["import", "fleet", "values", "device", "group"])
-        client.invalidateQueries({ queryKey: [topic] });
+      client.invalidateQueries({ queryKey: ["import"] });
+      devicesChanged(client);
       toast(`Import undone: ${counted(done.restored + done.removed + done.kept_waiting, "device")}`);
       onClose();
     },

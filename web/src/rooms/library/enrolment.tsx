@@ -1,4 +1,5 @@
 /** Enrolment: the codes that new devices show, and those that wait to be admitted. */
+
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
@@ -8,6 +9,7 @@ import { useMay } from "@/api/use-may";
 import { useClock } from "@/app/clock";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { count, counted, instant } from "@/parts/format";
+import { wordsIn } from "@/parts/words";
 import { Removal, ShelfTable } from "./shelf-table";
 
 export function Enrolment() {
@@ -105,7 +107,7 @@ function Form({ onClose }: { onClose: () => void }) {
             label,
             admit,
             known_only: known,
-            tags: tags.split(/[,\s;]+/).filter(Boolean),
+            tags: wordsIn(tags),
             site,
             uses: uses ? Number(uses) : null,
           },

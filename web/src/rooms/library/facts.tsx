@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, body, type Schemas } from "@/api/client";
-import { facts as factsQuery } from "@/api/queries";
+import { devicesChanged, facts as factsQuery } from "@/api/queries";
 import { useMay } from "@/api/use-may";
 import { useClock } from "@/app/clock";
 import { Button, Empty, Labelled, Modal, Problem } from "@/parts/controls";
@@ -123,7 +123,7 @@ function EditFact({ fact, onClose }: { fact: Fact; onClose: () => void }) {
         }),
       ),
     onSuccess: () => {
-      for (const topic of ["fleet", "values", "group"]) client.invalidateQueries({ queryKey: [topic] });
+      devicesChanged(client);
       onClose();
     },
   });

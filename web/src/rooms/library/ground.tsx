@@ -4,12 +4,13 @@ import { api, body, type Schemas } from "@/api/client";
 import { custodians as custodiansQuery, models as modelsQuery, sites as sitesQuery } from "@/api/queries";
 import { count } from "@/parts/format";
 import { TagList } from "@/parts/tag-list";
+import { wordsIn } from "@/parts/words";
 import { Functions } from "./functions";
 import { type ThingKind, ThingShelf } from "./thing-shelf";
 
 type Values = Record<string, string>;
 const by = (id: number) => ({ path: { id } });
-const words = (text: string | undefined) => (text ?? "").split(/[,\s;]+/).filter(Boolean);
+const words = (text: string | undefined) => wordsIn(text ?? "");
 
 const siteOf = (v: Values): Schemas["SiteDraftRequest"] => ({
   name: v.name ?? "",
