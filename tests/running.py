@@ -34,9 +34,9 @@ class Refused(OSError):
 class Running:
     """An installation in a folder of its own, with a small fleet whose time runs fast."""
 
-    def __init__(self, folder: Path, *, devices: int, speed: float) -> None:
+    def __init__(self, folder: Path, *, devices: int, speed: float, fleet: bool = True) -> None:
         self.folder = folder
-        self.devices, self.speed = devices, speed
+        self.devices, self.speed, self.fleet = devices, speed, fleet
         self.port = free_port()
         self.url = f"http://127.0.0.1:{self.port}"
         self._token = ""
@@ -56,15 +56,16 @@ class Running:
     def start(self) -> str:
         """Start it; what that said."""
         asked = {"--port": self.port, "--devices": self.devices, "--speed": self.speed}
-        return self._herald("start", "--detach", *(str(word) for pair in asked.items() for word in pair))
+        fleet = "--fleet" if self.fleet else "--no-fleet"
+        return self._herald("start", "--detach", fleet, *(str(word) for pair in asked.items() for word in pair))
 
     @classmethod
     @contextmanager
-    def in_a_folder(cls, *, devices: int, speed: float) -> "Iterator[Running]":
+    def in_a_folder(cls, *, devices: int, speed: float, fleet: bool = True) -> "Iterator[Running]":
         """An installation in a folder of its own, gone with it at the end."""
         with tempfile.TemporaryDirectory(prefix="herald-browser-", dir="/var/tmp") as folder:
             Path(folder).chmod(0o755)
-            installation = cls(Path(folder), devices=devices, speed=speed)
+            installation = cls(Path(folder), devices=devices, speed=speed, fleet=fleet)
             installation.start()
             try:
                 yield installation

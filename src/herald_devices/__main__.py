@@ -5,17 +5,18 @@ import signal
 from pathlib import Path
 from typing import Annotated
 
-import aiohttp
 import typer
 import uvloop
 
 from herald_devices.device import Device
-from herald_devices.link import Gateway
+from herald_devices.link import TIMEOUT_SECONDS, Gateway, open_session
 from herald_devices.manifest import load_manifest
 from herald_devices.memory import Memory
 
-CONNECTIONS = 128
-TIMEOUT_SECONDS = 60
+#: so often it is looked whether calls end, and so many looks in a row without one mean that none ever will: each call
+#: ends by itself, well or badly, within two timeouts
+LOOK_SECONDS = 5.0
+MOST_LOOKS = 2 * TIMEOUT_SECONDS // LOOK_SECONDS + 6
 
 
 def main(
@@ -31,15 +32,13 @@ def main(
 async def _run(manifest: Path, base: str, memory_path: Path, speed: float) -> None:
     personas, faults = load_manifest(manifest)
     memory = Memory(memory_path)
-    timeout = aiohttp.ClientTimeout(total=None, connect=TIMEOUT_SECONDS, sock_read=TIMEOUT_SECONDS)
-    connector = aiohttp.TCPConnector(limit=CONNECTIONS)
-    async with aiohttp.ClientSession(timeout=timeout, connector=connector) as session:
+    async with open_session() as session:
         server = Gateway(base, session)
         lives = [asyncio.create_task(Device(p, faults, server, memory, speed).live()) for p in personas]
         stop = asyncio.Event()
         for number in (signal.SIGTERM, signal.SIGINT):
             asyncio.get_running_loop().add_signal_handler(number, stop.set)
-        watch = [asyncio.create_task(_watch(lives)), asyncio.create_task(stop.wait())]
+        watch = [asyncio.create_task(w) for w in (_watch(lives), _notice_standstill(server), stop.wait())]
         await asyncio.wait(watch, return_when=asyncio.FIRST_COMPLETED)
         for task in (*lives, *watch):
             task.cancel()
@@ -57,6 +56,24 @@ async def _watch(lives: list[asyncio.Task[None]]) -> None:
         if any(t.exception() for t in done if not t.cancelled()):
             return
     await asyncio.Event().wait()
+
+
+class Standstill(RuntimeError):
+    """Calls are in hand, and none of them ends: nothing would ever go on."""
+
+
+async def _notice_standstill(server: Gateway) -> None:
+    """Ends the process, which is then started again, when its calls stand still.
+
+    Looks are counted, not time, so that a process that was itself paused is not taken for one that stands still.
+    """
+    ended, looks = server.ended, 0.0
+    while True:
+        await asyncio.sleep(LOOK_SECONDS)
+        looks = looks + 1 if server.in_hand and server.ended == ended else 0
+        ended = server.ended
+        if looks >= MOST_LOOKS:
+            raise Standstill(f"{server.in_hand} calls in hand, and none ended for {looks * LOOK_SECONDS:g} s")
 
 
 if __name__ == "__main__":

@@ -4,7 +4,8 @@ import asyncio
 import hashlib
 import json
 import random
-from collections.abc import Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import aclosing, asynccontextmanager
 from typing import Any
 
 import aiohttp
@@ -14,6 +15,10 @@ from herald_core.versions import version_key
 
 SLOW_CHUNK_BYTES = 400_000
 FETCH_TRIES = 6
+TIMEOUT_SECONDS = 60
+#: calls in hand at once, and files; devices beyond that wait here, not in the HTTP library's pool
+CALLS_AT_ONCE = 128
+FILES_AT_ONCE = 24
 
 
 class Retired(Exception):
@@ -36,6 +41,12 @@ class BadImage(Exception):
         self.word = word
 
 
+def open_session() -> aiohttp.ClientSession:
+    """A session whose pool never makes a call wait: the link bounds them itself."""
+    timeout = aiohttp.ClientTimeout(total=None, connect=TIMEOUT_SECONDS, sock_read=TIMEOUT_SECONDS)
+    return aiohttp.ClientSession(timeout=timeout, connector=aiohttp.TCPConnector(limit=0))
+
+
 class Gateway:
     """The server as devices see it."""
 
@@ -43,8 +54,11 @@ class Gateway:
         self._base = base
         self._session = session
         self._keys: dict[str, Any] = {}
-        #: at most so many files at once over this machine's loopback
-        self._transfers = asyncio.Semaphore(24)
+        self._slots = asyncio.Semaphore(CALLS_AT_ONCE)
+        self._transfers = asyncio.Semaphore(FILES_AT_ONCE)
+        #: calls that were begun and have not ended, and how many have ended
+        self.in_hand = 0
+        self.ended = 0
 
     async def check_in(self, secret: str, body: dict[str, Any]) -> dict[str, Any]:
         """One round trip.
@@ -54,9 +68,12 @@ class Gateway:
             Unreachable: no useful answer.
         """
         try:
-            async with self._session.post(
-                f"{self._base}/device/v1/check-in", json=body, headers={"Authorization": f"Bearer {secret}"}
-            ) as response:
+            async with (
+                self._slot(),
+                self._session.post(
+                    f"{self._base}/device/v1/check-in", json=body, headers={"Authorization": f"Bearer {secret}"}
+                ) as response,
+            ):
                 if response.status == 200:
                     return dict(await response.json())
                 if response.status in (401, 410):
@@ -64,6 +81,16 @@ class Gateway:
                 raise Unreachable(float(response.headers.get("Retry-After", "2")))
         except (aiohttp.ClientError, TimeoutError) as error:
             raise Unreachable(2.0) from error
+
+    @asynccontextmanager
+    async def _slot(self) -> AsyncIterator[None]:
+        self.in_hand += 1
+        try:
+            async with self._slots:
+                yield
+        finally:
+            self.in_hand -= 1
+            self.ended += 1
 
     async def fetch(
         self,
@@ -94,13 +121,14 @@ class Gateway:
         async with self._transfers:
             for _ in range(FETCH_TRIES):
                 try:
-                    async for chunk in self._parts(secret, order, got, slow=slow):
-                        got += len(chunk)
-                        digest.update(chunk)
-                        if slow:
-                            await pause(rng.uniform(1, 20))
-                            if rng.random() < 0.05:
-                                raise aiohttp.ClientConnectionError("the link broke")
+                    async with aclosing(self._parts(secret, order, got, slow=slow)) as parts:
+                        async for chunk in parts:
+                            got += len(chunk)
+                            digest.update(chunk)
+                            if slow:
+                                await pause(rng.uniform(1, 20))
+                                if rng.random() < 0.05:
+                                    raise aiohttp.ClientConnectionError("the link broke")
                     break
                 except (aiohttp.ClientError, TimeoutError):
                     await pause(20)
@@ -147,7 +175,7 @@ class Gateway:
         try:
             kid = jwt.get_unverified_header(jws).get("kid", "")
             if kid not in self._keys:
-                async with self._session.get(f"{self._base}/device/v1/keys") as response:
+                async with self._slot(), self._session.get(f"{self._base}/device/v1/keys") as response:
                     self._keys = trusted(self._keys, (await response.json())["keys"])
             return dict(json.loads(jwt.api_jws.decode(jws, self._keys.get(kid, ""), algorithms=["EdDSA"])))
         except (jwt.PyJWTError, ValueError) as error:

@@ -19,6 +19,7 @@ NAMES = {
     "groups": "saving a rule, the tree, and a device's change told while 2,000 call each second",
     "values": "the sieve, values that exist, a grid, why one device is in",
     "import": "100,000 rows checked and written",
+    "idle": "CPU of each process at rest, with 2,431 devices that call and with 100,000 that do not",
     "checkins": "check-ins a second, beside a no-op on the same path",
     "launch": "launching to 100,000 devices",
     "clock": "a turn of the clock with 20 open rollouts of 5,000 devices, and a watch page meanwhile",

@@ -87,7 +87,7 @@ class Supervisor:
                     stdin=subprocess.DEVNULL,
                     stdout=log,
                     stderr=subprocess.STDOUT,
-                    env=environment,
+                    env={**environment, "PGAPPNAME": f"herald-{name}"},  # so that the database says whom it works for
                     start_new_session=True,
                     preexec_fn=_die_with_parent,
                 )

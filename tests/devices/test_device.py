@@ -8,14 +8,14 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import aiohttp
 import jwt
 import pytest
 from aiohttp import web
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
+from herald_devices import __main__ as fleet
 from herald_devices.device import Device
-from herald_devices.link import BadImage, Gateway, Retired, Unreachable, trusted
+from herald_devices.link import CALLS_AT_ONCE, BadImage, Gateway, Retired, Unreachable, open_session, trusted
 from herald_devices.manifest import Fault, Persona, load_manifest, strikes
 from herald_devices.memory import Memory
 
@@ -118,7 +118,7 @@ def play(fake: FakeGateway, act: Callable[[Gateway], Any]) -> Any:
         await runner.setup()
         await web.TCPSite(runner, "127.0.0.1", 0).start()
         port = runner.addresses[0][1]
-        async with aiohttp.ClientSession() as session:
+        async with open_session() as session:
             try:
                 return await act(Gateway(f"http://127.0.0.1:{port}", session))
             finally:
@@ -346,6 +346,71 @@ def test_a_server_that_is_not_there_is_unreachable() -> None:
 
     with pytest.raises(Unreachable):
         play(FakeGateway(), act)
+
+
+class Crowded(FakeGateway):
+    """Holds the first calls until as many as may are there, and answers 503 to half of them."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.here = self.most = self.answered = 0
+        self.full = asyncio.Event()
+
+    async def check_in(self, request: web.Request) -> web.StreamResponse:
+        self.here += 1
+        self.most = max(self.most, self.here)
+        if self.here == CALLS_AT_ONCE:
+            self.full.set()
+        await self.full.wait()
+        self.here -= 1
+        self.answered += 1
+        if self.answered % 2:
+            return web.Response(status=503, headers={"Retry-After": "0"})
+        return await super().check_in(request)
+
+
+def test_more_devices_than_connections_all_get_their_turn_whatever_the_server_answers() -> None:
+    fake = Crowded()
+
+    async def act(gateway: Gateway) -> list[Any]:
+        calls = [gateway.check_in("s3cret", {}) for _ in range(3 * CALLS_AT_ONCE)]
+        outcomes = await asyncio.gather(*calls, return_exceptions=True)
+        return [gateway.in_hand, gateway.ended, sum(isinstance(o, Unreachable) for o in outcomes)]
+
+    assert play(fake, act) == [0, 3 * CALLS_AT_ONCE, 3 * CALLS_AT_ONCE // 2]
+    assert fake.most == CALLS_AT_ONCE
+
+
+class Calls:
+    """The counters of a link, as the watch reads them; `ended` grows at each look where `moving`."""
+
+    def __init__(self, in_hand: int, *, moving: bool) -> None:
+        self.in_hand, self.moving, self.looked = in_hand, moving, 0
+
+    @property
+    def ended(self) -> int:
+        self.looked += 1
+        return self.looked if self.moving else 0
+
+
+@pytest.mark.parametrize(
+    ("in_hand", "moving", "ends"), [(3, False, True), (3, True, False), (0, False, False), (0, True, False)]
+)
+def test_a_fleet_whose_calls_stand_still_notices(
+    monkeypatch: pytest.MonkeyPatch, in_hand: int, moving: bool, ends: bool
+) -> None:
+    monkeypatch.setattr(fleet, "LOOK_SECONDS", 0.0)
+    calls = Calls(in_hand, moving=moving)
+
+    async def watched() -> None:
+        watch = asyncio.ensure_future(fleet._notice_standstill(calls))  # type: ignore[arg-type]
+        while not watch.done() and calls.looked < 10 * fleet.MOST_LOOKS:
+            await asyncio.sleep(0)
+        watch.cancel()
+        await watch
+
+    with pytest.raises(fleet.Standstill if ends else asyncio.CancelledError):
+        asyncio.run(watched())
 
 
 def test_a_size_that_does_not_fit_is_a_bad_image() -> None:
