@@ -41,13 +41,13 @@ def run() -> None:
     Device.objects.update(last_check_in=now)
     rollouts = [_launched(number, now) for number in range(ROLLOUTS)]
     without_helpers()
-    turn()  # the first one opens the rings
+    turn(datetime.now(UTC))  # the first one opens the rings
     spent: dict[bool, list[float]] = {False: [], True: []}  # by whether a ring opened
     for _ in range(TURNS):
         _work(datetime.now(UTC))
         open_before = Ring.objects.filter(opened_at__isnull=False).count()
         started = time.perf_counter()
-        turn()
+        turn(datetime.now(UTC))
         took = time.perf_counter() - started
         spent[Ring.objects.filter(opened_at__isnull=False).count() > open_before].append(took)
     for opens, words in ((False, ""), (True, ", in which a ring of 4,500 opens")):
@@ -109,7 +109,7 @@ def _turns(stop: "multiprocessing.synchronize.Event") -> None:
     while not stop.is_set():
         started = time.monotonic()
         _work(datetime.now(UTC))
-        turn()
+        turn(datetime.now(UTC))
         stop.wait(max(0.0, 1.0 - (time.monotonic() - started)))
 
 

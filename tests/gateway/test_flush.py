@@ -6,7 +6,8 @@ from typing import Any
 
 import jwt
 import pytest
-from django.db import transaction
+from django.db import connection, transaction
+from django.test.utils import CaptureQueriesContext
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -50,6 +51,33 @@ def offered(device: Device, **image: Any) -> tuple[Rollout, Delivery]:
 
 def said(delivery: Delivery, phase: str, counter: int, **more: Any) -> dict[str, Any]:
     return {"order": f"{delivery.pk}.{delivery.attempt}", "counter": counter, "phase": phase, **more}
+
+
+def statements(device: Device, **message: Any) -> int:
+    with CaptureQueriesContext(connection) as asked:
+        answer_to(device, **message)
+    return len(asked)
+
+
+def test_what_a_device_says_again_is_only_a_call_with_its_facts_or_without() -> None:
+    device = make_device(facts={})
+    same = {"firmware": "5.2.0", "boot": "7", "health": {"ok": True}}
+    statements(device, **same, facts={"battery": 80})
+    quiet = statements(device, **same)
+    assert quiet == statements(device, **same, facts={"battery": 80}) == statements(device, **same)
+    for change in ({"facts": {"battery": 79}}, {"boot": "8"}, {"health": {"ok": False}}, {"firmware": "5.2.1"}):
+        assert statements(device, **{**same, **change}) > quiet, change
+    device.refresh_from_db()
+    assert (device.firmware, device.boots, device.healthy, device.facts) == ("5.2.1", 2, True, {"battery": 79})
+
+
+def test_facts_that_come_back_to_what_they_were_are_stored_again() -> None:
+    device = make_device(facts={})
+    for battery in (80, 79, 80):
+        answer_to(device, firmware="5.2.0", facts={"battery": battery})
+        answer_to(device, firmware="5.2.0")
+        device.refresh_from_db()
+        assert device.facts == {"battery": battery}
 
 
 def test_facts_and_firmware_are_stored_and_marked() -> None:

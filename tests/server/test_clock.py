@@ -1,19 +1,26 @@
 """The installation's time, the clock's loops, and housekeeping."""
 
 import threading
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime, time, timedelta
 from io import StringIO
 from typing import Any
 
+import psycopg
 import pytest
 from django.core.management import CommandError, call_command
-from django.db import IntegrityError, transaction
+from django.db import IntegrityError, OperationalError, connection, transaction
 
 from herald.clock import loop
 from herald.clock.models import Heartbeat, TimeBase
+from herald.clock.rest import LONGEST_REST, Rest
 from herald.clock.source import Clock, clock, rebase
+from herald.commands.models import Occurrence, Recipe, When
+from herald.commands.services import ScheduleDraft, create_schedule
+from herald.deliveries.models import Delivery
 from herald.fleet.models import DeviceChange
 from herald.groups.models import GroupMembership
+from herald.live.notify import notify
+from herald.rollouts import turn as turn_of_rollouts
 from herald.rollouts.models import Rollout
 from tests.factories import (
     NOW,
@@ -21,6 +28,7 @@ from tests.factories import (
     make_device,
     make_devices,
     make_draft,
+    make_image,
     make_rule_group,
     make_static,
     make_user,
@@ -62,13 +70,76 @@ def test_there_is_one_base_and_time_never_stands_still() -> None:
 def test_one_turn_does_all_that_time_brings() -> None:
     rollout = launched(make_draft(make_static("G", make_devices(2)), give_up_after_hours=1))
     with clock.fixed(NOW):
-        loop.turn()
+        loop.turn(clock.now())
     assert set(rollout.deliveries.values_list("phase", flat=True)) == {"offered"}
     with clock.fixed(NOW + timedelta(hours=1)):
-        loop.turn()
+        loop.turn(clock.now())
     rollout.refresh_from_db()
     assert set(rollout.deliveries.values_list("phase", flat=True)) == {"expired"}
     assert rollout.state == "finished"
+
+
+@pytest.mark.django_db(transaction=True)
+def test_the_clock_rests_until_something_is_told_or_due() -> None:
+    rest, after = Rest(), NOW + timedelta(seconds=1)
+    assert rest.is_over(NOW)  # it has just begun to listen, and knows nothing
+    rest.begin(NOW, None)
+    assert not rest.is_over(after)
+    notify("rollout", 1)
+    assert rest.is_over(after)
+    rest.begin(NOW, None)
+    with transaction.atomic():
+        notify("rollout", 1)
+        transaction.set_rollback(True)
+    assert not rest.is_over(after)
+    assert rest.is_over(NOW + LONGEST_REST)
+    assert rest.is_over(NOW - timedelta(seconds=1))  # a clock that was set back
+    rest.begin(NOW, after)
+    assert not rest.is_over(NOW)
+    assert rest.is_over(after)
+    rest.begin(NOW, None)
+    rest.end()
+    assert rest.is_over(after)
+    rest.begin(NOW, None)
+    connection.close()
+    assert rest.is_over(after)  # on a new connection, as nobody knows what was told meanwhile
+
+
+@pytest.mark.django_db
+def test_a_turn_says_when_the_next_firing_is_and_whether_something_was_left() -> None:
+    assert loop.turn(NOW) is None
+    group = make_static("G", make_devices(2))
+    draft = ScheduleDraft(recipe=Recipe.RESTART, include=[group], when=When.DAILY, time_of_day=time(3, 0))
+    create_schedule(draft, actor=None, now=NOW)
+    firing = loop.turn(NOW)
+    assert firing is not None
+    assert NOW < firing <= NOW + timedelta(days=1)
+    assert loop.turn(firing - timedelta(seconds=1)) == firing
+    assert Occurrence.objects.count() == 0
+    assert loop.turn(firing) == firing + timedelta(days=1)
+    assert Occurrence.objects.count() == 1
+
+
+@pytest.mark.django_db
+def test_a_turn_whose_time_was_up_is_followed_by_another_at_once(monkeypatch: pytest.MonkeyPatch) -> None:
+    image = make_image()
+    for n in range(2):
+        launched(make_draft(make_static(f"G{n}", make_devices(2)), image))
+    assert loop.turn(NOW) is None
+    monkeypatch.setattr(turn_of_rollouts, "ENOUGH_SECONDS", 0.0)
+    Delivery.objects.update(phase="waiting", offer_until=None)
+    assert loop.turn(NOW) == NOW
+
+
+@pytest.mark.django_db
+def test_what_was_put_off_is_tried_at_the_next_turn(monkeypatch: pytest.MonkeyPatch) -> None:
+    launched(make_draft(make_static("G", make_devices(2))))
+
+    def deadlock(*_: object, **__: object) -> None:
+        raise OperationalError("deadlock detected") from psycopg.errors.DeadlockDetected()
+
+    monkeypatch.setattr(turn_of_rollouts, "offer", deadlock)
+    assert loop.turn(NOW) == NOW
 
 
 @pytest.mark.django_db

@@ -38,7 +38,7 @@ MINUTE = timedelta(minutes=1)
 
 def turn_at(now: Any) -> None:
     with clock.fixed(now):
-        loop.turn()
+        loop.turn(clock.now())
 
 
 def poison(monkeypatch: pytest.MonkeyPatch, where: str, is_bad: Any) -> None:
@@ -205,7 +205,7 @@ def test_a_person_sees_what_is_in_quarantine_and_has_it_tried_now(monkeypatch: p
         (item,) = client.get("/api/v1/now").json()["attention"]
         assert (item["kind"], item["object_kind"], item["object_id"]) == ("quarantined", "rollout", rollout.pk)
         assert client.post(f"/api/v1/quarantine/{row['id']}/try").status_code == 204
-        loop.turn()
+        loop.turn(clock.now())
         assert client.get("/api/v1/quarantine").json() == []
         assert client.post(f"/api/v1/quarantine/{row['id']}/try").status_code == 404
     assert set(rollout.deliveries.values_list("phase", flat=True)) == {"offered"}

@@ -19,6 +19,7 @@ from herald.api.errors import DomainError, NotFound
 from herald.attention.models import ItemKind, Part, Quarantine
 from herald.attention.names import words_for
 from herald.attention.services import close_item, open_item
+from herald.live.notify import notify
 from herald.passing import is_passing
 from herald.record.services import record
 
@@ -38,6 +39,8 @@ class Isolation:
         self._known = {(q.part, q.object_id): q for q in Quarantine.objects.all()}
         self._worked: set[tuple[str, int]] = set()
         self._failed: set[tuple[str, int]] = set()
+        #: whether something is to be tried again at the very next turn
+        self.put_off = False
 
     def is_held(self, part: Part, object_id: int) -> bool:
         """Whether the object is to be left alone at this turn."""
@@ -66,6 +69,7 @@ class Isolation:
         except Exception as error:
             _raise_if_database_is_away(error)
             if is_passing(error):  # the next turn tries again
+                self.put_off = True
                 log.warning("work_put_off", part=part.value, object_id=object_id, error=first_line(error))
             else:
                 self._put(part, object_id, error)
@@ -100,6 +104,7 @@ class Isolation:
         except Exception as error:
             _raise_if_database_is_away(error)
             if is_passing(error):  # the next turn tries again
+                self.put_off = True
                 log.warning("work_put_off", part=part.value, objects=len(ids), error=first_line(error))
                 return
             middle = len(ids) // 2
@@ -160,6 +165,7 @@ def try_now(quarantine_id: int, *, actor: User | None, now: datetime) -> None:
         what = words_for(Part(row.part), row.object_id)
         sentence = f"Had {what[0].lower()}{what[1:]} tried again out of quarantine"
         record(now=now, actor=actor, kind=row.part, object_id=row.object_id, sentence=sentence)
+        notify("attention")
 
 
 def forget(part: Part, object_id: int, *, now: datetime) -> None:

@@ -1,21 +1,24 @@
 """Conditions of the fleet that open attention items while they hold, and close them when they no longer do."""
 
+from collections.abc import Mapping
 from datetime import datetime
 
 from herald.attention.models import ItemKind
 from herald.attention.services import close_item, open_item
 from herald.clock.heartbeat import GATEWAY, mark_back
 from herald.fleet.models import Device
-from herald.fleet.presence import fleet_silence
+from herald.fleet.presence import silence_in
 
 LOW_BATTERY_PCT = 20
 
 
 def refresh_conditions(*, now: datetime) -> None:
     """Look at every condition, and open, change or close its item."""
-    for kind, cause, count, rule in _counted(now):
+    counts = Device.objects.trouble_counts(now, battery_below=LOW_BATTERY_PCT)
+    for kind, cause, count, rule in _listed(counts):
         _keep(kind, cause, count, rule, now)
-    silence = fleet_silence(now)
+    _keep_unknown_zones(now)
+    silence = silence_in(counts)
     if silence is None:
         close_item(ItemKind.FLEET_SILENT, now=now)
     else:
@@ -23,41 +26,39 @@ def refresh_conditions(*, now: datetime) -> None:
         open_item(ItemKind.FLEET_SILENT, cause=silence.words, count=silence.expected - silence.heard, now=now)
 
 
-def _counted(now: datetime) -> list[tuple[ItemKind, str, int, str]]:
+def _listed(counts: Mapping[str, int]) -> list[tuple[ItemKind, str, int, str]]:
     """Kind, words, number of devices and the rule that lists them."""
-    admitted = Device.objects.filter(admission="admitted")
     return [
         (
             ItemKind.SILENT,
             "Silent for over 24 h",
-            Device.objects.silent(now).count(),
+            counts["silent"],
             'admission = admitted and presence any of (silent, "never seen")',
         ),
         (
             ItemKind.LOW_BATTERY,
             f"Battery below {LOW_BATTERY_PCT}%",
-            admitted.low_battery(LOW_BATTERY_PCT).count(),
+            counts["low_battery"],
             f"admission = admitted and battery < {LOW_BATTERY_PCT}",
         ),
         (
             ItemKind.NO_FIRMWARE,
             "Report no firmware",
-            admitted.filter(firmware__isnull=True).count(),
+            counts["no_firmware"],
             "admission = admitted and firmware is missing",
         ),
         (
             ItemKind.AWAITING_ADMISSION,
             "Wait for admission",
-            Device.objects.filter(admission="waiting").count(),
+            counts["waiting"],
             "admission = waiting",
         ),
-        (
-            ItemKind.UNKNOWN_ZONE,
-            "In a time zone that is not known, so no hours hold for them",
-            Device.objects.in_unknown_zones().count(),
-            "",
-        ),
     ]
+
+
+def _keep_unknown_zones(now: datetime) -> None:
+    cause = "In a time zone that is not known, so no hours hold for them"
+    _keep(ItemKind.UNKNOWN_ZONE, cause, Device.objects.in_unknown_zones(), "", now)
 
 
 def _keep(kind: ItemKind, cause: str, count: int, rule: str, now: datetime) -> None:

@@ -12,7 +12,7 @@ from herald.clock.models import Heartbeat
 
 TURN, FOLLOW, GATEWAY = "turn", "follow", "gateway"
 #: the pause between beats, of real time
-BEAT_SECONDS = 2.0
+BEAT_SECONDS = 4.0
 #: a part that has not beaten for so long (of real time) is away
 AWAY = timedelta(seconds=15)
 

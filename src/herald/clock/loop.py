@@ -1,13 +1,14 @@
 """The clock process: what must happen when time passes, whether or not anybody looks.
 
-Two loops, each in a thread with its own database connection: one turns rollouts and schedules every
-second, the other keeps membership true a few times a second. An advisory lock lets several clock
-processes run against one database; one of them works, the others stand by.
+Two loops, each in a thread with its own database connection: one turns rollouts and schedules, every second while
+something happens and now and then while nothing does; the other keeps membership true a few times a second. An
+advisory lock lets several clock processes run against one database; one of them works, the others stand by.
 """
 
 import threading
 import time
 from collections.abc import Callable
+from datetime import datetime, timedelta
 
 import structlog
 from django.db import close_old_connections, connection
@@ -17,10 +18,12 @@ from herald.attention.quarantine import Isolation
 from herald.clock.conditions import refresh_conditions
 from herald.clock.heartbeat import BEAT_SECONDS, FOLLOW, TURN, beat
 from herald.clock.models import TimeBase
+from herald.clock.rest import Rest
 from herald.clock.source import clock
 from herald.commands.services import turn_schedules
 from herald.deliveries import services as deliveries
 from herald.edits.facts import find_facts
+from herald.fleet.models import Device, DeviceChange
 from herald.groups.membership import follow_changes, refresh_time_groups
 from herald.images.cleaning import purge
 from herald.images.uploads import forget_old_uploads
@@ -29,9 +32,14 @@ from herald.rollouts.reconcile import reconcile
 from herald.rollouts.turn import turn_rollouts
 
 TURN_SECONDS = 1.0
-FOLLOW_SECONDS = 0.2
+#: while devices change, and when none has for a while
+FOLLOW_SECONDS, QUIET_SECONDS = 0.2, 0.6
+QUIET_AFTER_SECONDS = 5.0
 TIME_GROUPS_SECONDS = 60.0  # of real time
-CONDITIONS_SECONDS = 10.0  # of real time
+FACTS_SECONDS = 10.0  # of real time
+#: what devices show is looked at so often, of the installation's time, but not more often than this in real time
+FLEET_EVERY = timedelta(minutes=1)
+FLEET_SECONDS = 10.0
 _LOCKS = {TURN: TURN_LOOP, FOLLOW: FOLLOW_LOOP}
 #: batches of changed devices that one pass follows at most
 MOST_BATCHES = 200
@@ -45,39 +53,63 @@ def without_helpers() -> None:
         cursor.execute("SET max_parallel_workers_per_gather = 0")
 
 
-def turn() -> None:
-    """One turn of the clock: expire, recall, then rollouts and schedules."""
-    now = clock.now()
+def turn(now: datetime) -> datetime | None:
+    """One turn of the clock: expire, recall, then rollouts and schedules. When the next one must be, as far as this
+    one knows; None where nothing is known to be due."""
     isolation = Isolation(now)
     deliveries.expire(now=now, isolation=isolation)
     deliveries.recall_lapsed(now=now, isolation=isolation)
-    turn_rollouts(now=now, isolation=isolation)
-    turn_schedules(now=now, isolation=isolation)
+    zones = Device.objects.zones()
+    is_done = turn_rollouts(now=now, zones=zones, isolation=isolation)
+    next_firing = turn_schedules(now=now, zones=zones, isolation=isolation)
     isolation.finish()
-    TimeBase.objects.update(last_seen=now)
+    return next_firing if is_done and not isolation.put_off else now
+
+
+class _Turner:
+    """Turns when something was told or is due."""
+
+    def __init__(self) -> None:
+        self._rest = Rest()
+
+    def __call__(self) -> float:
+        now = clock.now()
+        try:
+            if self._rest.is_over(now):
+                self._rest.begin(now, turn(now))
+        except BaseException:
+            self._rest.end()
+            raise
+        TimeBase.objects.update(last_seen=now)
+        return TURN_SECONDS
 
 
 class _Follower:
-    """Follows changed devices at once; every minute time-dependent groups, and uploads that nobody goes on with; a few
-    times a minute the conditions that open and close attention items."""
+    """Follows changed devices at once; a few times a minute facts that nobody defined; every minute time-dependent
+    groups, uploads that nobody goes on with, and the conditions that open and close attention items."""
 
     def __init__(self) -> None:
         self._done: dict[str, float] = {}
+        self._changed = float("-inf")
 
-    def __call__(self) -> None:
+    def __call__(self) -> float:
         # as many batches as there may be: devices that failed keep their marks, and must not be taken up for ever
         for _ in range(MOST_BATCHES):
-            if not follow_changes(now=clock.now()):
+            if not DeviceChange.objects.exists() or not follow_changes(now=clock.now()):
                 break
+            self._changed = time.monotonic()
         now = clock.now()
-        if self._is_time("conditions", CONDITIONS_SECONDS):
+        if self._is_time("facts", FACTS_SECONDS):
+            find_facts(now=now)
+        if self._is_time("fleet", max(FLEET_SECONDS, FLEET_EVERY.total_seconds() / clock.speed)):
             refresh_conditions(now=now)
             reconcile(now=now)
-            find_facts(now=now)
         if self._is_time("minute", TIME_GROUPS_SECONDS):
             refresh_time_groups(now=now)
             forget_old_uploads(now=now)
             purge(now=now)
+        is_quiet = time.monotonic() - self._changed > QUIET_AFTER_SECONDS
+        return QUIET_SECONDS if is_quiet else FOLLOW_SECONDS
 
     def _is_time(self, what: str, every: float) -> bool:
         moment = time.monotonic()
@@ -90,8 +122,8 @@ class _Follower:
 def run(stop: threading.Event) -> None:
     """Run both loops until `stop` is set."""
     threads = [
-        threading.Thread(target=_loop, args=(TURN, turn, TURN_SECONDS, stop), name="turn"),
-        threading.Thread(target=_loop, args=(FOLLOW, _Follower(), FOLLOW_SECONDS, stop), name="follow"),
+        threading.Thread(target=_loop, args=(TURN, _Turner(), stop), name="turn"),
+        threading.Thread(target=_loop, args=(FOLLOW, _Follower(), stop), name="follow"),
     ]
     for thread in threads:
         thread.start()
@@ -99,8 +131,9 @@ def run(stop: threading.Event) -> None:
         thread.join()
 
 
-def _loop(name: str, work: Callable[[], None], every: float, stop: threading.Event) -> None:
-    took = 0.0
+def _loop(name: str, work: Callable[[], float], stop: threading.Event) -> None:
+    """Work again and again; what `work` returns is how long after its begin it is to begin anew."""
+    took, every = 0.0, TURN_SECONDS
     leading, beaten = False, float("-inf")
     while not stop.is_set():
         started = time.monotonic()
@@ -112,7 +145,7 @@ def _loop(name: str, work: Callable[[], None], every: float, stop: threading.Eve
                 if started - beaten >= BEAT_SECONDS:  # before the work, which a gap must not be held against
                     beat(name, now=clock.now(), seconds=took)
                     beaten = started
-                work()
+                every = work()
                 took = time.monotonic() - started
         except (OperationalError, InterfaceError) as error:
             leading = False

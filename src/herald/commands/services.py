@@ -364,18 +364,21 @@ def fire(schedule: Schedule, zone: str, fires_at: datetime, *, now: datetime) ->
     return len(devices)
 
 
-def turn_schedules(*, now: datetime, isolation: Isolation | None = None) -> None:
-    """One turn of the clock for all schedules: fire what is due, offer what waits, give up."""
+def turn_schedules(
+    *, now: datetime, zones: Sequence[str] | None = None, isolation: Isolation | None = None
+) -> datetime | None:
+    """One turn of the clock for all schedules: fire what is due, offer what waits, give up. The next firing of any."""
     isolation = isolation or Isolation(now)
     active = list(Schedule.objects.active())
-    zones = Device.objects.zones() if active else []
+    zones = (zones or Device.objects.zones()) if active else []
     open_now = _open_by_schedule()
+    firings: list[datetime] = []
 
     for schedule in active:
 
         def work(schedule: Schedule = schedule) -> None:
             if schedule.when == When.DAILY and schedule.time_of_day:
-                _fire_due(schedule, zones, now)
+                firings.extend(_fire_due(schedule, zones, now))
             _offer(schedule, open_now.get(schedule.pk, {}), now)
             _end_if_over(schedule, now)
 
@@ -386,6 +389,7 @@ def turn_schedules(*, now: datetime, isolation: Isolation | None = None) -> None
         silent.first_ids(deliveries.AT_ONCE),
         lambda ids: deliveries.time_out(silent.filter(id__any=list(ids)), now=now),
     )
+    return min(firings, default=None)
 
 
 def _open_by_schedule() -> dict[int, dict[int, dict[str, int]]]:
@@ -398,15 +402,19 @@ def _open_by_schedule() -> dict[int, dict[int, dict[str, int]]]:
     return found
 
 
-def _fire_due(schedule: Schedule, zones: Sequence[str], now: datetime) -> None:
+def _fire_due(schedule: Schedule, zones: Sequence[str], now: datetime) -> list[datetime]:
+    """Fire what is due; the next firing in each zone."""
+    ahead = []
     assert schedule.time_of_day is not None
     for zone in zones:
         after = _first_moment(schedule.starts_on, zone, schedule.fired_until)
         for firing in daily_firings(schedule.time_of_day, zone, after=after, until=schedule.until):
             if firing.at > now:
+                ahead.append(firing.at)
                 break
             fire(schedule, zone, firing.at, now=now)
     Schedule.objects.filter(pk=schedule.pk).update(fired_until=now)
+    return ahead
 
 
 def _offer(schedule: Schedule, open_now: Mapping[int, Mapping[str, int]], now: datetime) -> None:

@@ -132,6 +132,11 @@ class Delivery(models.Model):
                 fields=["not_after"], condition=Q(phase__in=[p.value for p in RECALLABLE]), name="delivery_overdue"
             ),
             models.Index(
+                fields=["rollout"],
+                condition=Q(current=True, kind="install", phase__in=[Phase.FAILED.value, Phase.EXPIRED.value]),
+                name="delivery_ended_badly",
+            ),
+            models.Index(
                 fields=["occurrence", "phase"],
                 condition=Q(phase__in=[p.value for p in OPEN], occurrence__isnull=False),
                 name="delivery_open_commands",

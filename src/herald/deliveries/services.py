@@ -59,8 +59,11 @@ def move(deliveries: "QuerySet[Delivery]", event: Event, *, now: datetime, cause
     """
     with transaction.atomic():
         chosen = deliveries.filter(phase__in=[p.value for p in sources(event)]).values_list("id", flat=True)
+        ids = list(chosen)
+        if not ids:
+            return 0
         rows = list(
-            Delivery.objects.filter(id__any=list(chosen), phase__in=[p.value for p in sources(event)])
+            Delivery.objects.filter(id__any=ids, phase__in=[p.value for p in sources(event)])
             .order_by("id")
             .select_for_update(of=("self",))
             .values_list("id", "phase", "attempt", "rollout_id", "occurrence__schedule_id")
@@ -149,6 +152,8 @@ def recall_lapsed(*, now: datetime, isolation: Isolation | None = None) -> None:
 
 def offer(delivery_ids: Collection[int], *, until: datetime, now: datetime, fetch_only: bool = False) -> int:
     """Make the deliveries the orders in hand of their devices; with `fetch_only`, to fetch their file and keep it."""
+    if not delivery_ids:
+        return 0
     started = {} if fetch_only else {"offered_at": now}
     return move(
         Delivery.objects.filter(id__any=list(delivery_ids)),

@@ -208,8 +208,9 @@ class Device(models.Model):
     first_seen = models.DateTimeField(null=True)
     #: since when it is asked to say everything anew; none when it has answered
     report_asked_at = models.DateTimeField(null=True)
-    #: digest of the last check-in that was stored (firmware, facts, health): an equal one brings no news
+    #: digests of what it said last (firmware, health, boot), and of its last facts: equal ones are no news
     said_digest = models.BigIntegerField(null=True)
+    facts_digest = models.BigIntegerField(null=True)
     #: the boot that it last named, and how often it named another: its restarts, as far as it tells of them
     boot = models.CharField(max_length=40, blank=True)
     boots = models.PositiveIntegerField(default=0)

@@ -1,9 +1,12 @@
 """Presence: how long ago a device was heard of, measured by its own interval."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from typing import Any
 
 from django.db.models import (
+    Aggregate,
     Case,
     Count,
     DateTimeField,
@@ -97,10 +100,21 @@ def fleet_silence(now: datetime) -> FleetSilence | None:
     """Whether the fleet fell silent as a whole; None where it did not, or is too small to say."""
     from herald.fleet.models import Device  # the models' querysets import this module
 
-    called = Device.objects.filter(admission="admitted", last_check_in__gt=now - EXPECTED_WITHIN)
-    found = called.aggregate(
-        expected=Count("id"), heard=Count("id", filter=heard_in_time(now)), latest=Max("last_check_in")
-    )
-    if found["expected"] < FLEET_AT_LEAST or found["heard"] >= found["expected"] * FLEET_SILENT_BELOW:
+    return silence_in(Device.objects.aggregate(**silence_counts(now)))
+
+
+def silence_counts(now: datetime) -> dict[str, Aggregate]:
+    """What must be counted over all devices to know whether they are silent as a whole; read by `silence_in`."""
+    called = Q(admission="admitted", last_check_in__gt=now - EXPECTED_WITHIN)
+    return {
+        "expected": Count("id", filter=called),
+        "heard": Count("id", filter=called & heard_in_time(now)),
+        "latest": Max("last_check_in", filter=called),
+    }
+
+
+def silence_in(counts: Mapping[str, Any]) -> FleetSilence | None:
+    """What the counts say; None where the fleet is not silent as a whole, or too small to say."""
+    if counts["expected"] < FLEET_AT_LEAST or counts["heard"] >= counts["expected"] * FLEET_SILENT_BELOW:
         return None
-    return FleetSilence(expected=found["expected"], heard=found["heard"], since=found["latest"])
+    return FleetSilence(expected=counts["expected"], heard=counts["heard"], since=counts["latest"])

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Self
 from django.db import models
 from django.db.models import BooleanField, Count, ExpressionWrapper, F, Func, Min, Q, Value
 
-from herald.fleet.presence import not_heard_for_long, presence_expression
+from herald.fleet.presence import not_heard_for_long, silence_counts
 from herald.lookups import JsonMember, JsonType
 from herald_core.timing.clocks import is_zone
 
@@ -25,10 +25,10 @@ class DeviceQuerySet(models.QuerySet["Device"]):
     def by_ids(self, ids: Collection[int]) -> Self:
         return self.filter(id__any=ids)
 
-    def lock_by_secrets(self, hashes: Iterable[str]) -> None:
-        """Lock the devices of these secrets in the order of their ids, until the transaction ends."""
-        rows = self.filter(secret_hash__any=list(hashes)).order_by("id").select_for_update(no_key=True)
-        list(rows.values_list("id", flat=True))
+    def locked_by_secrets(self, hashes: list[str]) -> Self:
+        """The devices of these secrets, locked in the order of their ids until the transaction ends."""
+        rows = self.filter(secret_hash__any=hashes).order_by("id")
+        return rows.select_for_update(no_key=True, of=("self",))
 
     def called_any_of(self, words: Sequence[str]) -> Self:
         """Devices whose name or uid is one of the words."""
@@ -68,32 +68,40 @@ class DeviceQuerySet(models.QuerySet["Device"]):
         rows = self.order_by().annotate(tag=Func("tags", function="unnest", output_field=models.TextField()))
         return dict(rows.values_list("tag").annotate(n=Count("id")))
 
-    def silent(self, now: datetime) -> Self:
-        return (
-            self.filter(admission="admitted").alias(p=presence_expression(now)).filter(p__in=["silent", "never seen"])
-        )
-
     def heard_since(self, moment: datetime) -> Self:
         return self.filter(last_check_in__gte=moment)
 
-    def low_battery(self, below: int) -> Self:
-        member = JsonMember(F("facts"), Value("battery"))
-        return self.alias(kind=JsonType(member)).filter(kind="number", facts__battery__lt=below)
+    def trouble_counts(self, now: datetime, *, battery_below: int) -> dict[str, Any]:
+        """How many admitted devices are silent or were never seen, have little battery left, or report no firmware, how
+        many devices wait for admission, and what tells a silent fleet: one pass over all of them."""
+        admitted = Q(admission="admitted")
+        battery = JsonMember(F("facts"), Value("battery"))
+        found: dict[str, Any] = self.alias(kind=JsonType(battery)).aggregate(
+            silent=Count("id", filter=admitted & not_heard_for_long(now)),
+            low_battery=Count("id", filter=admitted & Q(kind="number", facts__battery__lt=battery_below)),
+            no_firmware=Count("id", filter=admitted & Q(firmware__isnull=True)),
+            waiting=Count("id", filter=Q(admission="waiting")),
+            **silence_counts(now),
+        )
+        return found
 
     def zones(self) -> list[str]:
-        """The time zones in which devices are, those that are known.
+        """The time zones in which devices are, those that are known."""
+        return [z for z in self._distinct_zones() if is_zone(z)]
 
-        One step along the index for each: to look at every device, as DISTINCT does, takes a hundred times as long.
-        """
+    def _distinct_zones(self) -> list[str]:
+        # one step along the index for each: to look at every device, as DISTINCT does, takes a hundred times as long
         found: list[str] = []
         after = self.order_by("time_zone").values_list("time_zone", flat=True)
         while (zone := after.filter(time_zone__gt=found[-1] if found else "").first()) is not None:
             found.append(zone)
-        return [z for z in found if is_zone(z)]
+        return found
 
-    def in_unknown_zones(self) -> Self:
-        """Devices whose time zone is no name that this machine knows: their hours cannot be told."""
-        return self.exclude(time_zone__in=self.zones())
+    def in_unknown_zones(self) -> int:
+        """How many devices have a time zone that is no name this machine knows: their hours cannot be told."""
+        every = self._distinct_zones()
+        known = [z for z in every if is_zone(z)]
+        return 0 if known == every else self.exclude(time_zone__in=known).count()
 
     def standing(self, model_id: int) -> Any:
         """Hardware revision, version key, version and how many, of the admitted devices of a model that report one."""

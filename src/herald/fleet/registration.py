@@ -11,7 +11,7 @@ CHUNK = 2000
 def write_secret(device: Device, secret_hash: str | None) -> None:
     """Let this secret open the gateway for the device, or none. What it last said is forgotten: whatever calls next is
     believed anew."""
-    Device.objects.filter(pk=device.pk).update(secret_hash=secret_hash, said_digest=None)
+    Device.objects.filter(pk=device.pk).update(secret_hash=secret_hash, said_digest=None, facts_digest=None)
 
 
 def forget_refusals(uid: str, cause: RefusalCause | None = None) -> None:

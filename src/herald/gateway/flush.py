@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from typing import Any, NamedTuple
 
 from django.db import transaction
@@ -11,17 +11,21 @@ from django.db.models import (
     BooleanField,
     Case,
     DateTimeField,
+    Exists,
     ExpressionWrapper,
     F,
     IntegerField,
     JSONField,
+    OuterRef,
     Q,
     TextField,
     Value,
     When,
 )
 from django.db.models.functions import Cast, Coalesce
+from django.db.models.sql import Query
 
+from herald.compiled import Compiled, update_of
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.editing import fact_sort_keys, replaced_keys
@@ -64,8 +68,6 @@ def flush(arrivals: Sequence[Arrival], *, now: datetime) -> list[Answer | Refuse
     """Store the check-ins and answer each, in their order; committed when this returns."""
     latest = {a.secret_hash: a for a in arrivals}
     with transaction.atomic():
-        # every gateway locks the devices of its batch in the same order, so that no two wait for each other
-        Device.objects.lock_by_secrets(latest)
         rows = _known_devices(latest, now)
         changed = _store(rows, latest, now)
         matters = [
@@ -85,20 +87,43 @@ class Known(NamedTuple):
     admission: str
     check_in_interval_seconds: int
     said_digest: int | None
+    facts_digest: int | None
     healthy: bool
     firmware: str | None
     report_asked_at: datetime | None
     was_on_time: bool
+    is_busy: bool
 
 
 def _known_devices(latest: Mapping[str, Arrival], now: datetime) -> dict[str, Known]:
-    """The devices that the secrets belong to, by hash."""
-    rows = (
-        Device.objects.filter(secret_hash__any=list(latest))
-        .annotate(was_on_time=ExpressionWrapper(heard_in_time(now), BooleanField()))
+    """The devices that the secrets belong to, by hash, locked.
+
+    Every gateway locks the devices of its batch in the same order, so that no two wait for each other.
+    """
+    return {row[1]: Known(*row) for row in _KNOWN.rows(list(latest), now)}
+
+
+def _known_query(hashes: list[str], now: datetime) -> Query:
+    """All that is asked of devices, asked at once: with few calls, what a call costs is the number of queries."""
+    query: Query = (
+        Device.objects.locked_by_secrets(hashes)
+        .annotate(
+            was_on_time=ExpressionWrapper(heard_in_time(now), BooleanField()),
+            is_busy=Exists(Delivery.objects.in_hand().filter(device_id=OuterRef("pk"))),
+        )
         .values_list(*Known._fields)
+        .query
     )
-    return {row[1]: Known(*row) for row in rows}
+    return query
+
+
+def _heard_query(ids: list[int], now: datetime) -> Query:
+    return update_of(Device.objects.by_ids(ids), last_check_in=now)
+
+
+_MOMENTS = datetime(2026, 1, 1, tzinfo=UTC), datetime(2026, 1, 2, tzinfo=UTC)
+_KNOWN = Compiled(_known_query, (["a"], _MOMENTS[0]), (["b"], _MOMENTS[1]))
+_HEARD = Compiled(_heard_query, ([1], _MOMENTS[0]), ([2], _MOMENTS[1]))
 
 
 def _store(rows: Mapping[str, Known], latest: Mapping[str, Arrival], now: datetime) -> set[int]:
@@ -111,11 +136,11 @@ def _store(rows: Mapping[str, Known], latest: Mapping[str, Arrival], now: dateti
     told = [row.id for key, row in heard.items() if row.report_asked_at and latest[key].message.facts is not None]
     if told:
         Device.objects.by_ids(told).update(report_asked_at=None)
-    digests = {key: latest[key].message.state_digest() for key in heard}
-    news = {key: latest[key] for key, row in heard.items() if row.said_digest != digests[key]}
+    digests = {key: latest[key].message.digests() for key in heard}
+    news = {key: latest[key] for key, row in heard.items() if _is_news(row, *digests[key])}
     quiet = [row.id for key, row in heard.items() if key not in news]
     if quiet:
-        Device.objects.by_ids(quiet).update(last_check_in=now)
+        _HEARD.change(quiet, now)
     if not news:
         return set()
     known = PropertyDefinition.objects.types()
@@ -127,8 +152,12 @@ def _store(rows: Mapping[str, Known], latest: Mapping[str, Arrival], now: dateti
     return changed
 
 
+def _is_news(row: Known, said: int, facts: int | None) -> bool:
+    return row.said_digest != said or (facts is not None and row.facts_digest != facts)
+
+
 def _reported(
-    news: Mapping[str, Arrival], digests: Mapping[str, int], version_facts: Sequence[str]
+    news: Mapping[str, Arrival], digests: Mapping[str, tuple[int, int | None]], version_facts: Sequence[str]
 ) -> dict[str, Value]:
     """What the batch reports, one JSON parameter for each column: the value by secret hash.
 
@@ -154,7 +183,8 @@ def _reported(
             columns["fault"][secret] = message.health.fault[:200].replace("\x00", "")
         if message.boot:
             columns["boot"][secret] = message.boot
-    columns["digest"] = {secret: digests[secret] for secret in news}
+    columns["digest"] = {secret: digests[secret][0] for secret in news}
+    columns["facts_digest"] = {secret: digests[secret][1] for secret in columns["facts"]}
     columns["version_keys"] = {s: fact_sort_keys(facts, version_facts) for s, facts in columns["facts"].items()}
     return {name: Value(values, JSONField()) for name, values in columns.items()}
 
@@ -198,6 +228,7 @@ def _store_news(
             replaced_keys(version_facts, JsonMember(said["version_keys"], _SECRET)), F("version_keys")
         ),
         said_digest=Cast(JsonText(said["digest"], _SECRET), BigIntegerField()),
+        facts_digest=Coalesce(Cast(JsonText(said["facts_digest"], _SECRET), BigIntegerField()), F("facts_digest")),
     )
 
 
@@ -213,7 +244,7 @@ def _take_reports(rows: Mapping[str, Known], arrivals: Sequence[Arrival], now: d
     admitted = {key: r for key, r in rows.items() if r.admission == Admission.ADMITTED}
     if not admitted:
         return {}
-    busy = Delivery.objects.busy_devices([r.id for r in admitted.values()])
+    busy = [r.id for r in admitted.values() if r.is_busy]
     if not busy:
         return {}
     orders = {d.device_id: d for d in Delivery.objects.orders_of(busy)}

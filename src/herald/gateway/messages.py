@@ -51,10 +51,15 @@ class CheckIn(msgspec.Struct):
     #: names the device's boot: any text that is new at each start
     boot: str = ""
 
-    def state_digest(self) -> int:
-        """A number that stands for what the device says of itself: firmware, facts, health, boot."""
-        said = msgspec.json.encode((self.firmware, self.facts, self.health, self.boot))
-        return int.from_bytes(blake2b(said, digest_size=8).digest(), "big", signed=True)
+    def digests(self) -> tuple[int, int | None]:
+        """Numbers that stand for what the device says of itself: for its firmware, health and boot, and for its facts;
+        None where it leaves these out, as they have not changed."""
+        facts = None if self.facts is None else _digest(self.facts)
+        return _digest((self.firmware, self.health, self.boot)), facts
+
+
+def _digest(said: Any) -> int:
+    return int.from_bytes(blake2b(msgspec.json.encode(said), digest_size=8).digest(), "big", signed=True)
 
 
 class Order(msgspec.Struct, omit_defaults=True):

@@ -14,6 +14,7 @@ from herald.attention.quarantine import Isolation
 from herald.clock.heartbeat import whole_since
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
+from herald.fleet.models import Device
 from herald.fleet.presence import fleet_silence
 from herald.images.models import Image
 from herald.live.notify import notify
@@ -48,14 +49,18 @@ class _Pace:
         return self.rings_opened == 0 or not self.is_enough
 
 
-def turn_rollouts(*, now: datetime, isolation: Isolation | None = None) -> None:
-    """One turn of the clock for all rollouts; safe to repeat at any moment. None of them stops the others."""
+def turn_rollouts(*, now: datetime, zones: Sequence[str] | None = None, isolation: Isolation | None = None) -> bool:
+    """One turn of the clock for all rollouts; safe to repeat at any moment. None of them stops the others.
+
+    Returns:
+        Whether all had their turn; where time was up, the rest waits for the next one.
+    """
     isolation, pace = isolation or Isolation(now), _Pace()
     moving = [
         r for r in Rollout.objects.moving().prefetch_related("rings") if not isolation.is_held(Part.ROLLOUT, r.pk)
     ]
     if not moving:
-        return
+        return True
     _time_out_silent(isolation)
     running = {r.pk: r for r in moving if r.state == RolloutState.RUNNING}
     for rollout in running.values():
@@ -68,8 +73,12 @@ def turn_rollouts(*, now: datetime, isolation: Isolation | None = None) -> None:
     for rollout in moving:
         turned = isolation.run(Part.ROLLOUT, rollout.pk, partial(_turn, rollout, counts[rollout.pk], lost, pace, now))
         open_rings[rollout.pk] = turned or []
-    if any(open_rings.values()) and not (pace.rings_opened and pace.is_enough):
-        _offer_in_turn([r for r in running.values() if open_rings[r.pk]], open_rings, counts, waits, isolation, pace)
+    if not any(open_rings.values()):
+        return True
+    if pace.rings_opened and pace.is_enough:
+        return False
+    whose = [r for r in running.values() if open_rings[r.pk]]
+    return _offer_in_turn(whose, open_rings, counts, waits, zones or Device.objects.zones(), isolation, pace)
 
 
 class _Served:
@@ -83,13 +92,14 @@ def _offer_in_turn(
     open_rings: Mapping[int, Sequence[Ring]],
     counts: Mapping[int, Mapping[int, PhaseCounts]],
     waits: Mapping[int, Waits],
+    zones: Sequence[str],
     isolation: Isolation,
     pace: _Pace,
-) -> None:
+) -> bool:
     """Offer for one rollout after the other, the highest rank first. With very many the turn ends before all had
-    theirs, so that gates and halting never wait long; the others come first in the next."""
+    theirs, so that gates and halting never wait long; the others come first in the next. Whether all had theirs."""
     now = isolation.now
-    around = Around.now(now, list(counts))
+    around = Around.now(now, zones, list(counts))
     places = [r.pk for r in rollouts]
     first = places.index(_Served.rollout_id) + 1 if _Served.rollout_id in places else 0
     _Served.rollout_id = None
@@ -100,7 +110,8 @@ def _offer_in_turn(
         )
         if pace.is_enough:
             _Served.rollout_id = rollout.pk
-            return
+            return False
+    return True
 
 
 def phase_counts(rollout_ids: Sequence[int]) -> dict[int, dict[int, dict[str, int]]]:
