@@ -13,6 +13,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+from herald_launch.instance import Instance
 from herald_launch.postgres import Cluster
 from herald_launch.steps import ROOT, free_port
 
@@ -34,9 +35,11 @@ class Refused(OSError):
 class Running:
     """An installation in a folder of its own, with a small fleet whose time runs fast."""
 
-    def __init__(self, folder: Path, *, devices: int, speed: float, fleet: bool = True) -> None:
+    def __init__(self, folder: Path, *, devices: int, speed: float, fleet: bool = True, fleet_port: int = 0) -> None:
         self.folder = folder
         self.devices, self.speed, self.fleet = devices, speed, fleet
+        #: where the fleet calls, if not at the gateway
+        self.fleet_port = fleet_port
         self.port = free_port()
         self.url = f"http://127.0.0.1:{self.port}"
         self._token = ""
@@ -55,17 +58,22 @@ class Running:
 
     def start(self) -> str:
         """Start it; what that said."""
-        asked = {"--port": self.port, "--devices": self.devices, "--speed": self.speed}
+        asked = {
+            "--port": self.port,
+            "--devices": self.devices,
+            "--speed": self.speed,
+            "--fleet-port": self.fleet_port,
+        }
         fleet = "--fleet" if self.fleet else "--no-fleet"
         return self._herald("start", "--detach", fleet, *(str(word) for pair in asked.items() for word in pair))
 
     @classmethod
     @contextmanager
-    def in_a_folder(cls, *, devices: int, speed: float, fleet: bool = True) -> "Iterator[Running]":
+    def in_a_folder(cls, *, devices: int, speed: float, fleet: bool = True, fleet_port: int = 0) -> "Iterator[Running]":
         """An installation in a folder of its own, gone with it at the end."""
         with tempfile.TemporaryDirectory(prefix="herald-browser-", dir="/var/tmp") as folder:
             Path(folder).chmod(0o755)
-            installation = cls(Path(folder), devices=devices, speed=speed, fleet=fleet)
+            installation = cls(Path(folder), devices=devices, speed=speed, fleet=fleet, fleet_port=fleet_port)
             installation.start()
             try:
                 yield installation
@@ -91,18 +99,33 @@ class Running:
         cluster = Cluster(self.folder / "postgres")
         os.kill(int((cluster.data / "postmaster.pid").read_text().splitlines()[0]), signal.SIGKILL)
 
-    def api(self, method: str, path: str, body: Any = None) -> Any:
+    @property
+    def gateway_port(self) -> int:
+        return Instance(self.folder).choices.gateway_port
+
+    def upload(self, path: str, name: str, text: str) -> Any:
+        """Send a file, as a browser does."""
+        edge = "----------------------------brisk"
+        part = f'Content-Disposition: form-data; name="file"; filename="{name}"\r\nContent-Type: text/csv\r\n\r\n{text}'
+        content = f"--{edge}\r\n{part}\r\n--{edge}--\r\n".encode()
+        return self._call("POST", path, content, f"multipart/form-data; boundary={edge}", 30.0)
+
+    def api(self, method: str, path: str, body: Any = None, *, seconds: float = 30.0) -> Any:
         """One call, as a script makes it."""
+        content = None if body is None else json.dumps(body).encode()
+        return self._call(method, path, content, "application/json", seconds)
+
+    def _call(self, method: str, path: str, content: bytes | None, kind: str, seconds: float) -> Any:
         if not self._token:
             self._token = self._herald("token", ENGINEER).strip()
         request = urllib.request.Request(
             f"{self.url}/api/v1/{path}",
             method=method,
-            data=None if body is None else json.dumps(body).encode(),
-            headers={"Authorization": f"Bearer {self._token}", "Content-Type": "application/json"},
+            data=content,
+            headers={"Authorization": f"Bearer {self._token}", "Content-Type": kind},
         )
         try:
-            with urllib.request.urlopen(request, timeout=30) as response:
+            with urllib.request.urlopen(request, timeout=seconds) as response:
                 return None if response.status == 204 else json.load(response)
         except urllib.error.HTTPError as error:
             raise Refused(error) from None

@@ -8,6 +8,7 @@ import sys
 import time
 import urllib.error
 import urllib.request
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -36,6 +37,7 @@ def start(
     fresh: Annotated[bool, typer.Option(help="throw the data away first")] = False,
     detach: Annotated[bool, typer.Option(help="return when it is up")] = False,
     fleet: Annotated[bool, typer.Option(help="run the simulated fleet")] = True,
+    fleet_port: Annotated[int, typer.Option(hidden=True, help="where it calls, if not at the gateway")] = 0,
 ) -> None:
     """Set up what is missing, and start everything with the demo."""
     install.ensure_postgres()
@@ -50,7 +52,8 @@ def start(
     supervisor.take_lock()
     if not port_is_free(port):
         raise StepFailed(f"port {port} is taken by another program; choose another with --port")
-    choices = _choose(instance, port=port, devices=devices, speed=speed, fleet=fleet, fresh=fresh)
+    wanted = Choices(port=port, devices=devices, speed=speed, fleet=fleet, fleet_port=fleet_port)
+    choices = _choose(instance, wanted)
     say("starting PostgreSQL")
     instance.cluster.start()
     instance.cluster.ensure_database(DATABASE, fresh=fresh)
@@ -75,13 +78,12 @@ def start(
     _run_in_front(supervisor, choices)
 
 
-def _choose(instance: Instance, *, port: int, devices: int, speed: float, fleet: bool, fresh: bool) -> Choices:
+def _choose(instance: Instance, wanted: Choices) -> Choices:
     """Settle the choices. The gateway keeps its port, if it can."""
-    before = instance.choices
-    gateway_port = before.gateway_port or port + 1
-    if gateway_port == port or is_outgoing(gateway_port) or not port_is_free(gateway_port):
+    gateway_port = instance.choices.gateway_port or wanted.port + 1
+    if gateway_port == wanted.port or is_outgoing(gateway_port) or not port_is_free(gateway_port):
         gateway_port = free_port()
-    choices = Choices(port=port, gateway_port=gateway_port, devices=devices, speed=speed, fleet=fleet)
+    choices = replace(wanted, gateway_port=gateway_port)
     instance.keep(choices)
     return choices
 
@@ -268,13 +270,16 @@ def prepare() -> None:
 @app.command()
 def test(
     what: Annotated[
-        str, typer.Argument(help="core, server, gateway, browser or web, all if left out; mutants for the long run")
+        str,
+        typer.Argument(help="core, server, gateway, browser or web, all if left out; mutants or soak for a long run"),
     ] = "",
+    minutes: Annotated[float, typer.Option(help="how long the soak lasts")] = 120.0,
+    seed: Annotated[int, typer.Option(help="what the soak does is drawn from it; 0 draws one")] = 0,
 ) -> None:
     """Run the tests and checks, beside a running instance without disturbing it."""
     from herald_launch.testing import run_tests
 
-    run_tests(what)
+    run_tests(what, minutes=minutes, seed=seed)
 
 
 @app.command()

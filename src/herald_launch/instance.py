@@ -20,6 +20,8 @@ class Choices:
     devices: int = 2431
     speed: float = 60.0
     fleet: bool = True
+    #: where the simulated fleet calls; 0 is the gateway itself
+    fleet_port: int = 0
 
 
 class Instance:
@@ -76,7 +78,7 @@ class Instance:
             programs["fleet"] = [
                 PYTHON, "-m", "herald_devices",
                 "--manifest", str(self.folder / "fleet.json"),
-                "--gateway", f"http://127.0.0.1:{c.gateway_port}",
+                "--gateway", f"http://127.0.0.1:{c.fleet_port or c.gateway_port}",
                 "--memory", str(self.folder / "fleet-memory.jsonl"),
                 "--speed", str(c.speed),
             ]  # fmt: skip

@@ -21,8 +21,8 @@ BIN = Path(PYTHON).parent
 WORKERS = min(4, os.cpu_count() or 1)
 
 
-def run_tests(what: str) -> None:
-    """Run one part, or all of them.
+def run_tests(what: str, *, minutes: float, seed: int) -> None:
+    """Run one part, or all of them. `minutes` and `seed` are for the soak.
 
     Raises:
         StepFailed: something failed; the rest was run all the same, so that one run tells everything.
@@ -34,14 +34,11 @@ def run_tests(what: str) -> None:
         "web": _web,
         "browser": _browser,
     }
-    long_runs = {"mutants": lambda: run_mutants(_database())}
+    long_runs: dict[str, Callable[[], None]] = {"mutants": _mutants, "soak": lambda: _soak(minutes, seed)}
     if what and what not in parts | long_runs:
         raise StepFailed(f"there is no part called {what}; there are {', '.join(parts | long_runs)}")
     if what in long_runs:
-        try:
-            long_runs[what]()
-        finally:
-            stop_test_database()
+        long_runs[what]()
         return
     failed = []
     try:
@@ -106,6 +103,24 @@ def _browser() -> None:
     install.ensure_chromium()
     install.ensure_front_end()
     _pytest("tests/browser", {"HERALD_SECRET_KEY": "tests", "HERALD_DEMO": "1"})
+
+
+def _mutants() -> None:
+    try:
+        run_mutants(_database())
+    finally:
+        stop_test_database()
+
+
+def _soak(minutes: float, seed: int) -> None:
+    """Disturb an installation of its own for so long, and account for every order."""
+    install.ensure_postgres()
+    install.ensure_front_end()
+    command = [PYTHON, "-m", "tests.soak", "--minutes", f"{minutes:g}", "--seed", str(seed)]
+    environment = {"PYTHONPATH": os.pathsep.join([str(ROOT / "src"), str(ROOT)])}
+    if subprocess.run(command, cwd=ROOT, env={**os.environ, **environment}, check=False).returncode:
+        raise StepFailed("the soak found something wrong")
+    say("all is well")
 
 
 def _cluster() -> Cluster:

@@ -328,8 +328,8 @@ def test_a_gateway_is_moved_off_a_port_that_an_outgoing_connection_may_hold(tmp_
     instance = Instance(tmp_path)
     instance.prepare_folders()
     instance.keep(Choices(port=8000, gateway_port=first + 7, devices=1, speed=1.0, fleet=False))
-    chosen = _choose(instance, port=8000, devices=1, speed=1.0, fleet=False, fresh=False).gateway_port
+    chosen = _choose(instance, Choices(port=8000, devices=1, speed=1.0, fleet=False)).gateway_port
     assert not is_outgoing(chosen)
     assert instance.choices.gateway_port == chosen
-    again = _choose(instance, port=8000, devices=1, speed=1.0, fleet=False, fresh=False)
+    again = _choose(instance, Choices(port=8000, devices=1, speed=1.0, fleet=False))
     assert again.gateway_port == chosen  # it keeps the one that it has
