@@ -99,6 +99,15 @@ class Running:
         cluster = Cluster(self.folder / "postgres")
         os.kill(int((cluster.data / "postmaster.pid").read_text().splitlines()[0]), signal.SIGKILL)
 
+    def token_of(self, email: str) -> str:
+        """A new API token of an account."""
+        return self._herald("token", email).strip()
+
+    def secret_of_a_device(self) -> str:
+        """The secret of one of the simulated devices, which goes on using it."""
+        manifest = json.loads(next(self.folder.rglob("fleet.json")).read_text())
+        return str(manifest["devices"][0]["secret"])
+
     @property
     def gateway_port(self) -> int:
         return Instance(self.folder).choices.gateway_port
@@ -117,7 +126,7 @@ class Running:
 
     def _call(self, method: str, path: str, content: bytes | None, kind: str, seconds: float) -> Any:
         if not self._token:
-            self._token = self._herald("token", ENGINEER).strip()
+            self._token = self.token_of(ENGINEER)
         request = urllib.request.Request(
             f"{self.url}/api/v1/{path}",
             method=method,

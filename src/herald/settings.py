@@ -25,6 +25,7 @@ ALLOWED_HOSTS = env.list("HERALD_ALLOWED_HOSTS", ["127.0.0.1", "localhost", "[::
 #: Origins (scheme and host) that may post, when a proxy changes the host.
 CSRF_TRUSTED_ORIGINS: list[str] = env.list("HERALD_TRUSTED_ORIGINS", [])
 #: Cookies only over HTTPS; on wherever HTTPS is.
+CSRF_FAILURE_VIEW = "herald.api.problems.csrf_failure"
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = env.bool("HERALD_HTTPS", False)
 #: Folder of image files; shared by web servers and gateways when they run on several machines.
 IMAGES_DIR = Path(env.str("HERALD_IMAGES_DIR", str(DATA_DIR / "images")))
@@ -164,8 +165,7 @@ SPECTACULAR_SETTINGS = {
         "herald.api.schema.membership_is_marked",
         "herald.api.schema.errors_are_said",
         "herald.api.schema.types_are_named_once",
-        "herald.api.schema.errors_are_said",
-        "herald.api.schema.types_are_named_once",
+        "herald.api.schema.clock_times_are_as_said",
     ],
     "ENUM_NAME_OVERRIDES": {
         "PhaseEnum": "herald.deliveries.models.PHASES",

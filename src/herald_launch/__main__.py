@@ -271,10 +271,12 @@ def prepare() -> None:
 def test(
     what: Annotated[
         str,
-        typer.Argument(help="core, server, gateway, browser or web, all if left out; mutants or soak for a long run"),
+        typer.Argument(
+            help="core, server, gateway, browser or web, all if left out; mutants, fuzz or soak for a long run"
+        ),
     ] = "",
-    minutes: Annotated[float, typer.Option(help="how long the soak lasts")] = 120.0,
-    seed: Annotated[int, typer.Option(help="what the soak does is drawn from it; 0 draws one")] = 0,
+    minutes: Annotated[float, typer.Option(help="how long a soak or fuzz lasts, if not as usual")] = 0.0,
+    seed: Annotated[int, typer.Option(help="what a soak or fuzz does is drawn from it; 0 draws one")] = 0,
 ) -> None:
     """Run the tests and checks, beside a running instance without disturbing it."""
     from herald_launch.testing import run_tests

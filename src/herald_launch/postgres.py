@@ -16,7 +16,7 @@ import shutil
 import signal
 import subprocess
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import psycopg
@@ -72,8 +72,9 @@ class Cluster:
     def is_up(self) -> bool:
         return self.port is not None and self._answers() and self._owner_pid() is not None
 
-    def start(self) -> None:
-        """Start it, making it first where it does not exist; does nothing where it is up.
+    def start(self, *, unless: Callable[[], bool] = lambda: False) -> None:
+        """Start it, making it first where it does not exist; does nothing where it is up, or where `unless` has come
+        true meanwhile.
 
         Raises:
             StepFailed: with the end of its log.
@@ -81,7 +82,7 @@ class Cluster:
         self.folder.mkdir(parents=True, exist_ok=True)
         with self._locked():
             self._clear_stale()
-            if self.is_up() or self._comes_up():
+            if self.is_up() or self._comes_up(unless):
                 self._ask_for_password()
                 return
             if not (self.data / "PG_VERSION").exists():
@@ -90,19 +91,27 @@ class Cluster:
             log.write_text("")
             _own(log)
             for attempt in range(START_TRIES):
+                if unless():
+                    return
                 port = self.port if attempt == 0 and self.port else free_port()
                 if self._try_start(port):
-                    (self.folder / "port").write_text(str(port))
+                    self._keep_port(port)
                     self._ask_for_password()
                     return
-                if self._comes_up():  # another was a moment faster
+                if self._comes_up(unless):  # another was a moment faster
                     return
             raise StepFailed("PostgreSQL would not start:\n" + "\n".join(log.read_text().splitlines()[-5:]))
 
-    def _comes_up(self) -> bool:
+    def _keep_port(self, port: int) -> None:
+        """In one step, as others read it meanwhile."""
+        new = self.folder / "port.new"
+        new.write_text(str(port))
+        new.replace(self.folder / "port")
+
+    def _comes_up(self, unless: Callable[[], bool]) -> bool:
         """Wait for a server that somebody started before, and that may still be recovering; whether it answers."""
         until = time.monotonic() + RECOVERY_SECONDS
-        while self._owner_pid() is not None and time.monotonic() < until:
+        while self._owner_pid() is not None and time.monotonic() < until and not unless():
             if self._answers():
                 return True
             time.sleep(0.2)

@@ -58,17 +58,28 @@ class Supervisor:
         """Start everything, and restart what dies, until `stopping` is set; then end everything."""
         environment = {**os.environ, **self.instance.environment()}
         programs = self.instance.programs()
-        looked = time.monotonic()
+        # in a thread, as a database that stands still takes long to say so, and a program may die meanwhile
+        database = threading.Thread(target=self._look_after_database, name="database")
+        database.start()
         try:
             while not self.stopping.is_set():
+                environment = self._follow_database(environment)
                 for name, command in programs.items():
                     self._look_after(name, command, environment)
-                if time.monotonic() - looked > DATABASE_LOOK_SECONDS:
-                    looked = time.monotonic()
-                    self._look_after_database()
                 self.stopping.wait(LOOK_SECONDS)
         finally:
-            self._end()
+            self.stopping.set()
+            self._end(database)
+
+    def _follow_database(self, environment: dict[str, str]) -> dict[str, str]:
+        """The environment as it is now. A database that had to come back on another port takes every program with it,
+        as none would find it."""
+        now = {**os.environ, **self.instance.environment()}
+        if now != environment:
+            self._log("the database is on another port; every program starts again")
+            for child in self._children.values():
+                child.terminate()
+        return now
 
     def _look_after(self, name: str, command: list[str], environment: dict[str, str]) -> None:
         child = self._children.get(name)
@@ -94,15 +105,16 @@ class Supervisor:
             (self.instance.run / f"{name}.pid").write_text(str(self._children[name].pid))
 
     def _look_after_database(self) -> None:
-        if self.instance.cluster.is_up():
-            return
-        self._log("PostgreSQL does not answer; it is started again")
-        try:
-            self.instance.cluster.start()
-        except StepFailed as failure:
-            self._log(str(failure))
+        while not self.stopping.wait(DATABASE_LOOK_SECONDS):
+            if self.instance.cluster.is_up():
+                continue
+            self._log("PostgreSQL does not answer; it is started again")
+            try:
+                self.instance.cluster.start(unless=self.stopping.is_set)
+            except StepFailed as failure:
+                self._log(str(failure))
 
-    def _end(self) -> None:
+    def _end(self, database: threading.Thread) -> None:
         for child in self._children.values():
             with contextlib.suppress(ProcessLookupError):
                 child.terminate()
@@ -115,6 +127,7 @@ class Supervisor:
                 child.kill()
                 child.wait()
             (self.instance.run / f"{name}.pid").unlink(missing_ok=True)
+        database.join()
         self.instance.cluster.stop()
         (self.instance.run / "supervisor.pid").unlink(missing_ok=True)
         if self._lock:

@@ -3,6 +3,7 @@
 import os
 import shutil
 import subprocess
+import sys
 import tempfile
 import time
 from collections.abc import Callable
@@ -17,12 +18,14 @@ from herald_launch.steps import PYTHON, ROOT, StepFailed, run, say
 WEB = ROOT / "web"
 TEST_FOLDER = ROOT / "var" / "test"
 BIN = Path(PYTHON).parent
+SOAK_MINUTES, FUZZ_MINUTES = 120.0, 30.0
 #: how many tests run beside each other where none of them waits for real time
 WORKERS = min(4, os.cpu_count() or 1)
 
 
-def run_tests(what: str, *, minutes: float, seed: int) -> None:
-    """Run one part, or all of them. `minutes` and `seed` are for the soak.
+def run_tests(what: str, *, minutes: float = 0.0, seed: int = 0) -> None:
+    """Run one part, or all of them. `minutes` and `seed` are for soak and fuzz; 0 is the
+    usual time, and a seed that is drawn.
 
     Raises:
         StepFailed: something failed; the rest was run all the same, so that one run tells everything.
@@ -34,7 +37,11 @@ def run_tests(what: str, *, minutes: float, seed: int) -> None:
         "web": _web,
         "browser": _browser,
     }
-    long_runs: dict[str, Callable[[], None]] = {"mutants": _mutants, "soak": lambda: _soak(minutes, seed)}
+    long_runs: dict[str, Callable[[], None]] = {
+        "mutants": _mutants,
+        "soak": lambda: _against_an_installation("soak", minutes or SOAK_MINUTES, seed),
+        "fuzz": lambda: _against_an_installation("fuzz", minutes or FUZZ_MINUTES, seed, "--tool", ensure_fuzzer()),
+    }
     if what and what not in parts | long_runs:
         raise StepFailed(f"there is no part called {what}; there are {', '.join(parts | long_runs)}")
     if what in long_runs:
@@ -112,14 +119,29 @@ def _mutants() -> None:
         stop_test_database()
 
 
-def _soak(minutes: float, seed: int) -> None:
-    """Disturb an installation of its own for so long, and account for every order."""
+def ensure_fuzzer() -> str:
+    """Install the fuzzer, in an environment of its own; its program."""
+    wanted = ROOT / "requirements" / "fuzz.txt"
+    folder = ROOT / "var" / "fuzz"
+    stamp = folder / "installed"
+    if not stamp.exists() or stamp.read_text() != wanted.read_text():
+        say("installing the packages of requirements/fuzz.txt")
+        folder.mkdir(parents=True, exist_ok=True)
+        run([sys.executable, "-m", "venv", str(folder / "venv")], doing="making a Python environment for the fuzzer")
+        pip = [str(folder / "venv" / "bin" / "pip"), "install", "--quiet", "--disable-pip-version-check"]
+        run([*pip, "-r", str(wanted)], doing="installing the fuzzer")
+        stamp.write_text(wanted.read_text())
+    return str(folder / "venv" / "bin" / "schemathesis")
+
+
+def _against_an_installation(name: str, minutes: float, seed: int, *more: str) -> None:
+    """A long run against an installation of its own: tests.soak, or tests.fuzz."""
     install.ensure_postgres()
     install.ensure_front_end()
-    command = [PYTHON, "-m", "tests.soak", "--minutes", f"{minutes:g}", "--seed", str(seed)]
+    command = [PYTHON, "-m", f"tests.{name}", "--minutes", f"{minutes:g}", "--seed", str(seed), *more]
     environment = {"PYTHONPATH": os.pathsep.join([str(ROOT / "src"), str(ROOT)])}
     if subprocess.run(command, cwd=ROOT, env={**os.environ, **environment}, check=False).returncode:
-        raise StepFailed("the soak found something wrong")
+        raise StepFailed(f"the {name} found something wrong")
     say("all is well")
 
 
@@ -136,7 +158,7 @@ def stop_test_database() -> None:
 
 def clean() -> None:
     """Delete what tests and benches keep to be quick the next time, also where it lies outside the clone."""
-    for folder in (TEST_FOLDER, ROOT / "var" / "bench"):
+    for folder in (TEST_FOLDER, ROOT / "var" / "bench", ROOT / "var" / "fuzz"):
         if install.postgres_bin() is not None:
             Cluster(folder / "postgres").destroy()
         shutil.rmtree(folder, ignore_errors=True)

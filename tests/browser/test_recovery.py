@@ -8,11 +8,22 @@ from collections.abc import Iterator
 import pytest
 
 from tests.running import Running
+from tests.soak.__main__ import FAMILIES, Soak
+from tests.soak.disturbances import DISTURBANCES
+from tests.soak.proxy import Proxy
 
 
 @pytest.fixture(scope="module")
-def small() -> Iterator[Running]:
-    with Running.in_a_folder(devices=240, speed=300) as installation:
+def proxy() -> Iterator[Proxy]:
+    found = Proxy()
+    yield found
+    found.close()
+
+
+@pytest.fixture(scope="module")
+def small(proxy: Proxy) -> Iterator[Running]:
+    with Running.in_a_folder(devices=240, speed=300, fleet_port=proxy.port) as installation:
+        proxy.target = lambda: installation.gateway_port
         yield installation
 
 
@@ -59,6 +70,20 @@ def test_kill_9_of_everything_in_the_middle_of_a_rollout(small: Running) -> None
         cursor = f"&cursor={page['next']}"
     assert max(Counter(r["device"] for r in rows).values()) == 1
     assert all(r["firmware"] in ("5.2.1", "7.3.0") for r in rows if r["phase"] == "confirmed")
+
+
+def test_disturbances_show_on_now_and_every_order_is_accounted_for(small: Running, proxy: Proxy) -> None:
+    """The small sibling of `./herald test soak`, always with the same disturbances."""
+    named = {d.name: d for d in DISTURBANCES}
+    soak = Soak(small, proxy, FAMILIES[:2])
+    for number, name in enumerate(
+        ("the clock stands still", "the network is cut for a moment", "the database stands still", "the network hangs")
+    ):
+        soak.work(restart=number if number == 1 else None)
+        soak.disturb(named[name])
+    assert soak.end() == []
+    sums = soak.accounts.sums()
+    assert sums["confirmed"] > 0.8 * sum(sums.values()), sums
 
 
 def test_a_second_start_sets_nothing_up_again_and_loses_nothing(small: Running) -> None:

@@ -193,23 +193,31 @@ def test_without_the_fleet_nothing_simulates(folder: Path) -> None:
 
 
 class _Fake(Instance):
-    """An instance whose programs only sleep, and whose database is always up."""
+    """An instance whose programs only sleep, and whose database is up, or stands still."""
 
     class _Cluster:
-        def is_up(self) -> bool:
-            return True
+        up = True
+        starts = 0
 
-        def start(self) -> None: ...
+        def is_up(self) -> bool:
+            return self.up
+
+        def start(self, *, unless: Callable[[], bool]) -> None:
+            self.starts += 1
+            while not self.up and not unless():
+                time.sleep(0.02)
 
         def stop(self) -> None: ...
 
     def __init__(self, folder: Path, programs: dict[str, list[str]]) -> None:
         super().__init__(folder)
-        self.cluster = self._Cluster()  # type: ignore[assignment]  # stands in for it
+        self.fake = self._Cluster()
+        self.cluster = self.fake  # type: ignore[assignment]  # stands in for it
+        self.url = "first"
         self._programs = programs
 
     def environment(self) -> dict[str, str]:
-        return {}
+        return {"DATABASE_URL": self.url}
 
     def programs(self) -> dict[str, list[str]]:
         return self._programs
@@ -240,6 +248,37 @@ def test_what_dies_is_started_again_and_all_end_together(folder: Path) -> None:
         thread.join()
     assert child_pids(instance) == {}
     assert supervisor_pid(instance) is None
+
+
+def test_what_dies_while_the_database_stands_still_is_started_again_all_the_same(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(supervise, "DATABASE_LOOK_SECONDS", 0.05)
+    instance, supervisor, thread = supervised(folder, {"one": SLEEP})
+    try:
+        wait_for(lambda: "one" in child_pids(instance))
+        instance.fake.up = False
+        wait_for(lambda: instance.fake.starts == 1)
+        first = child_pids(instance)["one"]
+        os.kill(first, signal.SIGKILL)
+        wait_for(lambda: child_pids(instance).get("one", first) != first)
+        assert instance.fake.starts == 1  # still waiting for it
+    finally:
+        supervisor.stopping.set()
+        thread.join()
+
+
+def test_a_database_on_another_port_takes_every_program_with_it(folder: Path) -> None:
+    tell = [sys.executable, "-c", "import os, time; print(os.environ['DATABASE_URL'], flush=True); time.sleep(600)"]
+    instance, supervisor, thread = supervised(folder, {"one": tell})
+    said = instance.logs / "one.log"
+    try:
+        wait_for(lambda: said.exists() and said.read_text() == "first\n")
+        instance.url = "second"
+        wait_for(lambda: said.read_text() == "first\nsecond\n")
+    finally:
+        supervisor.stopping.set()
+        thread.join()
 
 
 def test_a_program_that_will_not_end_is_killed(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -66,6 +66,15 @@ def test_values_within_a_rule_show_what_they_would_leave(client: APIClient) -> N
     assert counts("group", rule="tag = lab") == {}
 
 
+@pytest.mark.parametrize(("row", "column", "pointer"), [("", "model", "/row"), ("site", "colour", "/column")])
+def test_a_grid_of_a_field_that_is_not_there_is_refused_at_its_side(
+    client: APIClient, row: str, column: str, pointer: str
+) -> None:
+    answer = client.get("/api/v1/devices/grid", {"row": row, "column": column})
+    assert answer.status_code == 422
+    assert [e["pointer"] for e in answer.json()["errors"]] == [pointer]
+
+
 def test_a_grid_lays_two_fields_against_each_other(client: APIClient) -> None:
     found = client.get("/api/v1/devices/grid", {"row": "site", "column": "firmware"}).json()
     assert (found["rows"], found["columns"]) == (["North Hill", "South Bay"], ["5.9.0", "5.10.0"])

@@ -100,6 +100,22 @@ def world() -> dict[str, Any]:
     }
 
 
+@pytest.mark.parametrize(
+    "path",
+    ["/api/v1/folders/-1", "/api/v1/cleanings/null/undo", "/api/v1/x%0Ay", "/api/", "/api/v2/devices", "/nowhere"],
+)
+@pytest.mark.parametrize("method", ["GET", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"])
+def test_an_address_that_is_no_call_is_a_problem_whoever_asks(path: str, method: str) -> None:
+    client = APIClient(enforce_csrf_checks=True)
+    answer = client.generic(method, path, "{}", content_type="application/json")
+    if path == "/nowhere" and method in ("GET", "OPTIONS"):  # the page, where the browser's own router says so
+        assert answer.status_code in (200, 503)
+    else:
+        assert answer.status_code == (403 if path == "/nowhere" else 404), answer.content
+        assert answer["Content-Type"] == "application/problem+json"
+        assert answer.json()["status"] == answer.status_code
+
+
 @pytest.mark.parametrize(("operation", "method", "path"), operations())
 def test_no_value_in_any_field_breaks_a_call(world: dict[str, Any], operation: str, method: str, path: str) -> None:
     address = path

@@ -1,6 +1,7 @@
 """Query parameters: a call takes those that the OpenAPI document names, and no others."""
 
 import json
+import re
 from pathlib import Path
 from typing import Any
 
@@ -9,6 +10,7 @@ from django.urls import get_resolver
 from rest_framework.test import APIClient
 
 from herald.api.parameters import declared_by
+from herald.api.schema import CLOCK_TIME
 from tests.factories import make_device, make_user
 
 pytestmark = pytest.mark.django_db
@@ -71,3 +73,10 @@ def test_what_is_declared_is_what_the_document_says() -> None:
             assert set(declared_by(view, method.upper())) == names[schema.get_operation_id()], view
             checked += 1
     assert checked == len(names)
+
+
+def test_times_on_devices_clocks_are_documented_as_they_are_answered() -> None:
+    document = (ROOT / "docs" / "openapi.json").read_text()
+    assert '"format": "time"' not in document  # which would be one with a zone
+    for time, fits in (("05:30:00", True), ("05:30", True), ("23:59:59.5", True), ("24:00", False), ("5:30", False)):
+        assert bool(re.match(CLOCK_TIME, time)) is fits, time

@@ -82,6 +82,12 @@ def server_error(request: HttpRequest) -> HttpResponse:
     return response
 
 
+def csrf_failure(request: HttpRequest, reason: str = "") -> HttpResponse:
+    """The answer to a page's request without its CSRF token, where it is no call of the API."""
+    body = problem_body(403, "permission-denied", "Refused", f"CSRF: {reason}")
+    return JsonResponse(body, status=403, content_type="application/problem+json")
+
+
 def _unavailable(error: Exception) -> tuple[str, str, str]:
     """Code, title and detail of an answer that may be asked for again in a moment."""
     if is_passing(error) or sqlstate(error) == CANCELLED:

@@ -1,10 +1,13 @@
 """The OpenAPI document says what is true: every field of an answer is there, and what a call does to groups."""
 
+from collections.abc import Iterator
 from typing import Any
 
 from herald.api.agreement import AGREED, DRY_RUN
 from herald.api.membership import GATED, mark_of
 
+#: hours and minutes, seconds and their parts if anybody wants them
+CLOCK_TIME = r"^([01]\d|2[0-3]):[0-5]\d(:[0-5]\d(\.\d{1,6})?)?$"
 _WRITES = ("post", "put", "patch", "delete")
 _HEADERS = (
     {
@@ -29,6 +32,22 @@ def answers_are_whole(result: dict[str, Any], **_: Any) -> dict[str, Any]:
         if "properties" in schema and not name.endswith("Request"):
             schema["required"] = sorted(schema["properties"])
     return result
+
+
+def clock_times_are_as_said(result: dict[str, Any], **_: Any) -> dict[str, Any]:
+    """A time on devices' clocks has no zone, so it is not what the format `time` means."""
+    for schema in _within(result):
+        if schema.get("format") == "time":
+            del schema["format"]
+            schema |= {"pattern": CLOCK_TIME, "examples": ["05:30:00"]}
+    return result
+
+
+def _within(part: Any) -> Iterator[dict[str, Any]]:
+    if isinstance(part, dict):
+        yield part
+    for inner in part.values() if isinstance(part, dict) else part if isinstance(part, list) else ():
+        yield from _within(inner)
 
 
 def membership_is_marked(result: dict[str, Any], **_: Any) -> dict[str, Any]:

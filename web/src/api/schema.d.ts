@@ -2530,14 +2530,14 @@ export interface components {
         };
         /** @description What is to be changed of an open rollout; what is left out stays as it is. */
         AheadBodyRequest: {
-            /** Format: time */
+            /** @example 05:30:00 */
             window_start?: string | null;
-            /** Format: time */
+            /** @example 05:30:00 */
             window_end?: string | null;
             stage_ahead?: boolean;
-            /** Format: time */
+            /** @example 05:30:00 */
             staging_start?: string | null;
-            /** Format: time */
+            /** @example 05:30:00 */
             staging_end?: string | null;
             /** Format: double */
             failure_limit_pct?: number;
@@ -3690,7 +3690,7 @@ export interface components {
             include: number[];
             exclude?: number[];
             when: components["schemas"]["ScheduleWhenEnum"];
-            /** Format: time */
+            /** @example 05:30:00 */
             time_of_day?: string | null;
             /** Format: date */
             starts_on?: string | null;
@@ -4148,9 +4148,9 @@ export interface components {
             include_devices: components["schemas"]["NamedThing"][];
             include_device_count: number;
             only_rule: string;
-            /** Format: time */
+            /** @example 05:30:00 */
             window_start: string | null;
-            /** Format: time */
+            /** @example 05:30:00 */
             window_end: string | null;
             window_days: number[];
             /** Format: date-time */
@@ -4174,9 +4174,9 @@ export interface components {
             starts_per_hour: number | null;
             spread_minutes: number;
             stage_ahead: boolean;
-            /** Format: time */
+            /** @example 05:30:00 */
             staging_start: string | null;
-            /** Format: time */
+            /** @example 05:30:00 */
             staging_end: string | null;
             with_file: number;
             freeze_override: string;
@@ -4217,18 +4217,18 @@ export interface components {
             /** @default  */
             only_rule?: string;
             rings: components["schemas"]["RingDraftBodyRequest"][];
-            /** Format: time */
+            /** @example 05:30:00 */
             window_start?: string | null;
-            /** Format: time */
+            /** @example 05:30:00 */
             window_end?: string | null;
             window_days?: number[];
             /** Format: date-time */
             starts_at?: string | null;
             /** @default false */
             stage_ahead?: boolean;
-            /** Format: time */
+            /** @example 05:30:00 */
             staging_start?: string | null;
-            /** Format: time */
+            /** @example 05:30:00 */
             staging_end?: string | null;
             /** @default 336 */
             give_up_after_hours?: number;
@@ -4325,7 +4325,7 @@ export interface components {
             include: number[];
             exclude?: number[];
             when: components["schemas"]["ScheduleWhenEnum"];
-            /** Format: time */
+            /** @example 05:30:00 */
             time_of_day?: string | null;
             /** Format: date */
             starts_on?: string | null;
@@ -4369,7 +4369,7 @@ export interface components {
             include: components["schemas"]["NamedThing"][];
             exclude: components["schemas"]["NamedThing"][];
             include_device_count: number;
-            /** Format: time */
+            /** @example 05:30:00 */
             time_of_day: string | null;
             /** Format: date-time */
             created_at: string;

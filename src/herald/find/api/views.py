@@ -135,7 +135,7 @@ class DeviceGridView(APIView):
     def get(self, request: Request) -> Response:
         asked, now = request.query_params, clock.now()
         vocabulary = load_vocabulary()
-        row, column = (_field(asked.get(side, ""), vocabulary) for side in ("row", "column"))
+        row, column = (_field(asked.get(side, ""), vocabulary, parameter=side) for side in ("row", "column"))
         devices = found(asked.get("rule", ""), asked.get("words", "").strip(), vocabulary, now)
         return Response(GridBody(grid_of(devices, row, column, now=now)).data)
 
@@ -185,10 +185,12 @@ class ViewView(APIView):
         return Response(status=204)
 
 
-def _field(key: str, vocabulary: Vocabulary) -> FieldSpec:
+def _field(key: str, vocabulary: Vocabulary, *, parameter: str = "") -> FieldSpec:
+    """The field of this key, which stands in the path, or in a parameter of the query."""
     spec = vocabulary.get(key)
     if spec is None:
-        raise NotFound(f"No device has a field called {key[:40]}.")
+        words = f"No device has a field called “{key[:40]}”."
+        raise Invalid(f"/{parameter}", words) if parameter else NotFound(words)
     return spec
 
 
