@@ -1,7 +1,11 @@
 """What all tests of the server share."""
 
+from collections.abc import Iterator
+
 import pytest
 
+from herald.clock.source import clock
+from tests.factories import NOW
 from tests.strict import answers_are_documented, nothing_hides_in_quarantine  # noqa: F401  autouse fixtures
 
 
@@ -9,3 +13,10 @@ from tests.strict import answers_are_documented, nothing_hides_in_quarantine  # 
 def unhurried(monkeypatch: pytest.MonkeyPatch) -> None:
     """A turn of the clock does all there is to do, however slow the machine of the tests is."""
     monkeypatch.setattr("herald.rollouts.turn.ENOUGH_SECONDS", float("inf"))
+
+
+@pytest.fixture
+def fixed_time() -> Iterator[None]:
+    """Time stands still at `NOW`."""
+    with clock.fixed(NOW):
+        yield

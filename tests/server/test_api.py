@@ -7,21 +7,14 @@ from knox.models import AuthToken
 from rest_framework.test import APIClient
 
 from herald.api import errors
-from herald.clock.source import clock
 from herald.fleet.models import Device
 from herald.groups.models import Group
 from herald.rollouts import launching
 from herald.rollouts.models import Rollout
 from tests.factories import NOW, make_device, make_devices, make_image, make_rule_group, make_static, make_user
 
-pytestmark = pytest.mark.django_db
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 V1 = "/api/v1"
-
-
-@pytest.fixture(autouse=True)
-def fixed_time() -> Any:
-    with clock.fixed(NOW):
-        yield
 
 
 @pytest.fixture

@@ -1,6 +1,5 @@
 """Calls and jobs that no story of another test comes by: each does what it says, and is on record."""
 
-from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 
 import pytest
@@ -28,14 +27,8 @@ from tests.factories import (
     ring,
 )
 
-pytestmark = pytest.mark.django_db
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 V1 = "/api/v1"
-
-
-@pytest.fixture(autouse=True)
-def fixed_time() -> Iterator[None]:
-    with clock.fixed(NOW):
-        yield
 
 
 def test_opening_a_gate_by_hand_opens_the_next_ring_and_says_who_did() -> None:

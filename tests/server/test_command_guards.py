@@ -7,21 +7,14 @@ import pytest
 from rest_framework.test import APIClient
 
 from herald.calendar.services import FreezeDraft, save_freeze
-from herald.clock.source import clock
 from herald.commands import services
 from herald.commands.models import FreezeChoice, Harm, Occurrence, Recipe, Schedule, When
 from herald.deliveries.models import Delivery
 from herald.groups.models import Group
 from tests.factories import NOW, launched, make_devices, make_draft, make_static, make_user
 
-pytestmark = pytest.mark.django_db
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 HOUR, MINUTE = timedelta(hours=1), timedelta(minutes=1)
-
-
-@pytest.fixture(autouse=True)
-def fixed_time() -> Any:
-    with clock.fixed(NOW):
-        yield
 
 
 @pytest.fixture

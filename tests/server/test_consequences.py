@@ -14,7 +14,6 @@ from rest_framework.test import APIClient
 
 from herald.api.membership import FREE_CALLS, GATED_CALLS, mark_of
 from herald.calendar.services import FreezeDraft, save_freeze
-from herald.clock.source import clock
 from herald.commands.models import Recipe, Schedule, When
 from herald.commands.services import ScheduleDraft, create_schedule
 from herald.fleet.models import Custodian, Device, DeviceChange, PropertyDefinition
@@ -36,15 +35,9 @@ from tests.factories import (
     make_user,
 )
 
-pytestmark = pytest.mark.django_db
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 ROOT = Path(__file__).parents[2]
 Ask = Callable[..., Any]
-
-
-@pytest.fixture(autouse=True)
-def fixed_time() -> Any:
-    with clock.fixed(NOW):
-        yield
 
 
 @pytest.fixture

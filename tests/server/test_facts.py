@@ -1,6 +1,5 @@
 """Facts are found in what devices report, counted, and never move anybody by themselves."""
 
-from collections.abc import Iterator
 from datetime import timedelta
 from typing import Any
 
@@ -9,7 +8,6 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from rest_framework.test import APIClient
 
-from herald.clock.source import clock
 from herald.edits import facts
 from herald.edits.facts import find_facts
 from herald.fleet.models import Device, PropertyDefinition, ReportedFact
@@ -21,13 +19,7 @@ from herald_core.facts import kind_of
 from herald_core.text import is_storable
 from tests.factories import NOW, make_device, make_devices, make_rule_group, make_user
 
-pytestmark = pytest.mark.django_db
-
-
-@pytest.fixture(autouse=True)
-def fixed_time() -> Iterator[None]:
-    with clock.fixed(NOW):
-        yield
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 
 
 @pytest.fixture

@@ -1,13 +1,11 @@
 """The life of a device: added by hand, admitted, given secrets, replaced, removed, and an import undone."""
 
-from collections.abc import Iterator
 from typing import Any
 
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from rest_framework.test import APIClient
 
-from herald.clock.source import clock
 from herald.fleet.models import Device, EnrolmentAttempt, PropertyDefinition, RemovedDevice
 from herald.groups.membership import follow_changes
 from herald.imports import services as imports
@@ -25,14 +23,8 @@ from tests.factories import (
     make_static,
 )
 
-pytestmark = pytest.mark.django_db
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 V1 = "/api/v1"
-
-
-@pytest.fixture(autouse=True)
-def fixed_time() -> Iterator[None]:
-    with clock.fixed(NOW):
-        yield
 
 
 @pytest.fixture

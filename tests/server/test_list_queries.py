@@ -1,6 +1,6 @@
 """A list asks the database the same number of questions whether it shows one row or many."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from datetime import time, timedelta
 from typing import Any
 
@@ -12,7 +12,6 @@ from rest_framework.test import APIClient
 from herald.access.models import User
 from herald.attention.models import Quarantine
 from herald.calendar.services import FreezeDraft, save_freeze
-from herald.clock.source import clock
 from herald.commands.models import Recipe, When
 from herald.commands.services import ScheduleDraft, create_schedule
 from herald.deliveries import services as deliveries
@@ -37,14 +36,8 @@ from tests.factories import (
     ring,
 )
 
-pytestmark = pytest.mark.django_db
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 MANY = 12
-
-
-@pytest.fixture(autouse=True)
-def fixed_time() -> Iterator[None]:
-    with clock.fixed(NOW):
-        yield
 
 
 @pytest.fixture

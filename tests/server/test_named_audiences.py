@@ -1,12 +1,10 @@
 """Rollouts and commands for devices that are named, without a group made first."""
 
-from collections.abc import Iterator
 from typing import Any
 
 import pytest
 from rest_framework.test import APIClient
 
-from herald.clock.source import clock
 from herald.commands.models import Schedule
 from herald.fleet.models import Device
 from herald.fleet.vocabulary import load_vocabulary
@@ -29,14 +27,8 @@ from tests.factories import (
     ring,
 )
 
-pytestmark = pytest.mark.django_db
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 V1 = "/api/v1"
-
-
-@pytest.fixture(autouse=True)
-def fixed_time() -> Iterator[None]:
-    with clock.fixed(NOW):
-        yield
 
 
 @pytest.fixture

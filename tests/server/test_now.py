@@ -7,7 +7,6 @@ import pytest
 from rest_framework.test import APIClient
 
 from herald.clock.conditions import refresh_conditions
-from herald.clock.source import clock
 from herald.commands.models import Recipe, When
 from herald.commands.services import ScheduleDraft, create_schedule
 from herald.deliveries import services as deliveries
@@ -28,13 +27,7 @@ from tests.factories import (
     ring,
 )
 
-pytestmark = pytest.mark.django_db
-
-
-@pytest.fixture(autouse=True)
-def fixed_time() -> Any:
-    with clock.fixed(NOW):
-        yield
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 
 
 def now() -> dict[str, Any]:

@@ -6,7 +6,6 @@ import pytest
 from rest_framework.test import APIClient
 
 from herald.access.models import User
-from herald.clock.source import clock
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
@@ -29,13 +28,7 @@ from tests.factories import (
     ring,
 )
 
-pytestmark = pytest.mark.django_db
-
-
-@pytest.fixture(autouse=True)
-def fixed_time() -> Any:
-    with clock.fixed(NOW):
-        yield
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 
 
 def client(user: User | None = None) -> APIClient:

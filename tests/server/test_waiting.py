@@ -11,7 +11,6 @@ from rest_framework.test import APIClient
 
 from herald.attention.models import Quarantine
 from herald.calendar.services import FreezeDraft, save_freeze
-from herald.clock.source import clock
 from herald.commands.models import Recipe, When
 from herald.commands.services import ScheduleDraft, create_schedule, turn_schedules
 from herald.deliveries import services as deliveries
@@ -37,14 +36,8 @@ from tests.factories import (
     ring,
 )
 
-pytestmark = pytest.mark.django_db
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 HOUR = timedelta(hours=1)
-
-
-@pytest.fixture(autouse=True)
-def fixed_time() -> Any:
-    with clock.fixed(NOW):
-        yield
 
 
 def one(**filters: Any) -> Delivery:

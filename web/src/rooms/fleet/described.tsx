@@ -17,7 +17,7 @@ export function Described({ device }: { device: Device }) {
   const { data: sites } = useQuery(sitesQuery);
   const { data: custodians } = useQuery(custodiansQuery);
   const about = (change: Partial<Schemas["EditRequestRequest"]>) =>
-    ({ target: { devices: [device.name], rule: "" }, ...change }) as Schemas["EditRequestRequest"];
+    ({ target: { devices: [`name:${device.name}`], rule: "" }, ...change }) as Schemas["EditRequestRequest"];
   const has = device.attributes as Record<string, unknown>;
   const none = <span className="text-soft">none</span>;
   const tags = (text: string) => {

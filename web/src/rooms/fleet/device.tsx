@@ -57,7 +57,7 @@ export function DevicePage() {
       </div>
       {act && <OneDeviceDialog device={d} act={act} onClose={() => setAct(null)} />}
       <Modal open={editing} onClose={() => setEditing(false)} title={`Edit ${d.name}`}>
-        <EditPanel target={{ devices: [d.name], rule: "" }} onDone={() => setEditing(false)} />
+        <EditPanel target={{ devices: [`name:${d.name}`], rule: "" }} onDone={() => setEditing(false)} />
       </Modal>
       <p className="mb-4 text-soft">
         {d.model} revision {d.hardware_revision} · {d.site} · {city(d.time_zone)}, there it is{" "}

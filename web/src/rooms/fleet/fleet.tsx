@@ -173,7 +173,7 @@ export function Fleet() {
             target={
               selection.editing === "all"
                 ? { devices: [], rule: everything }
-                : { devices: [...selection.chosen.values()], rule: "" }
+                : { devices: [...selection.chosen.values()].map((name) => `name:${name}`), rule: "" }
             }
             onDone={selection.close}
           />
