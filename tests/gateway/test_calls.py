@@ -10,7 +10,7 @@ import pytest
 import uvicorn
 from aiohttp import ClientSession
 from asgiref.sync import async_to_sync
-from django.db import connection
+from django.db import OperationalError, connection
 
 from herald.fleet.models import Device, EnrolmentCode
 from herald.fleet.secrets import hash_secret
@@ -64,6 +64,27 @@ def ordered(device: Device, **fields: Any) -> Image:
 
 def secret(device: Device) -> dict[str, str]:
     return {"Authorization": f"Bearer secret-{device.uid}"}
+
+
+@pytest.mark.parametrize(
+    ("method", "path", "name"),
+    [("GET", "images/" + "0" * 64, "files.find_file"), ("POST", "enrol", "enrol"), ("GET", "keys", "public_keys")],
+)
+def test_every_call_says_that_the_database_is_away(
+    monkeypatch: pytest.MonkeyPatch, method: str, path: str, name: str
+) -> None:
+    def away(*_: Any) -> None:
+        raise OperationalError("server closed the connection unexpectedly")
+
+    monkeypatch.setattr(f"herald.gateway.asgi.{name}", away)
+
+    async def story(session: ClientSession, url: str) -> None:
+        async with session.request(method, f"{url}/{path}", json={}, headers={"Authorization": "Bearer x"}) as answer:
+            assert (answer.status, answer.content_type) == (503, "application/problem+json")
+            assert "Retry-After" in answer.headers
+            assert (await answer.json())["type"].endswith(":unavailable")
+
+    talk(story)
 
 
 def test_a_file_comes_whole_in_parts_and_resumed() -> None:

@@ -17,7 +17,7 @@ from tests.soak.proxy import Link, Proxy
 
 DEVICES, SPEED = 2431, 60.0
 #: family, and the versions between which its devices go up and down
-FAMILIES = (("Lumen", ("7.2.5", "7.2.0")), ("Rill", ("2.7.3", "2.7.0")), ("Vane", ("1.13.0", "1.12.0")))
+FAMILIES = (("Lumen", ("7.2.5", "7.2.0")), ("Vane", ("1.13.0", "1.12.0")), ("Sill", ("5.1.4", "5.1.0")))
 #: orders end by themselves within so many hours of the installation's time
 GIVE_UP_HOURS = 6
 END_SECONDS = 1800.0

@@ -39,7 +39,9 @@ SUMS = """
 OTHER_VERSION = """
     SELECT count(*) FROM deliveries_delivery d JOIN fleet_device v ON v.id = d.device_id
     JOIN images_image i ON i.id = d.target_id
-    WHERE d.rollout_id = %(rollout)s AND d.current AND d.phase = 'confirmed' AND v.firmware_key <> i.version_key"""
+    WHERE d.rollout_id = %(rollout)s AND d.current AND d.phase = 'confirmed' AND v.firmware_key <> i.version_key
+      AND NOT EXISTS (SELECT FROM deliveries_delivery o  -- what another order has changed since is its own
+                      WHERE o.device_id = d.device_id AND o.id <> d.id AND o.phase_since >= d.phase_since)"""
 QUARANTINED = "SELECT count(*) FROM attention_item WHERE kind = 'quarantined'"
 
 
@@ -91,6 +93,8 @@ class Accounts:
         if count := int(self._ask(QUARANTINED)[0][0]):
             yield f"{count} objects were put in quarantine"
         for log in sorted((self._installation.folder / "logs").glob("*.log")):
+            lines = log.read_text(errors="replace").splitlines()
             for words in _OWN_WORDS:
-                if count := log.read_text(errors="replace").count(f'"event": "{words}", "level": "error"'):
-                    yield f"{log.stem} says {words} {count} times"
+                said = [line for line in lines if f'"event": "{words}", "level": "error"' in line]
+                if said:
+                    yield f"{log.stem} says {words} {len(said)} times, such as {said[-1][-600:]}"

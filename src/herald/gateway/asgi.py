@@ -13,10 +13,11 @@ django.setup()
 
 import msgspec  # noqa: E402  the models below need Django set up
 import structlog  # noqa: E402
+from django.db.utils import InterfaceError, OperationalError  # noqa: E402
 
 from herald.fleet.secrets import hash_secret  # noqa: E402
 from herald.gateway import files  # noqa: E402
-from herald.gateway.batch import Batcher  # noqa: E402
+from herald.gateway.batch import UNAVAILABLE, Batcher  # noqa: E402
 from herald.gateway.enrolment import enrol, public_keys  # noqa: E402
 from herald.gateway.flush import Arrival, counters  # noqa: E402
 from herald.gateway.messages import MAX_BODY_BYTES, Refused, read_check_in  # noqa: E402
@@ -46,6 +47,9 @@ async def app(scope: Scope, receive: Receive, send: Send) -> None:
         await _route(scope, receive, send)
     except Refused as refusal:
         await _problem(send, refusal)
+    except (OperationalError, InterfaceError) as error:
+        log.warning("database_unreachable", path=scope["path"], error=str(error).strip())
+        await _problem(send, UNAVAILABLE)
     except ConnectionError:
         return  # the device hung up
     except Exception:

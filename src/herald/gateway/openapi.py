@@ -39,7 +39,7 @@ DOCUMENT: dict[str, Any] = {
     "paths": {
         "/device/v1/enrol": {
             "post": {
-                **_call("A device's first call", _json({"type": "object"}), 401, 409, 422, body=_SCHEMAS[2]),
+                **_call("A device's first call", _json({"type": "object"}), 401, 409, 413, 422, 503, body=_SCHEMAS[2]),
                 "security": [],
             }
         },
@@ -58,12 +58,12 @@ DOCUMENT: dict[str, Any] = {
         },
         "/device/v1/images/{sha256}": {
             "get": {
-                **_call("An image's file; Range is understood", {}, 401, 404, 410, 416),
+                **_call("An image's file; Range is understood", {}, 401, 404, 410, 416, 503),
                 "parameters": [{"name": "sha256", "in": "path", "required": True, "schema": {"type": "string"}}],
             }
         },
         "/device/v1/keys": {
-            "get": {**_call("Keys that sign images (JWK Set)", _json({"type": "object"})), "security": []}
+            "get": {**_call("Keys that sign images (JWK Set)", _json({"type": "object"}), 503), "security": []}
         },
     },
     "components": {
