@@ -27,9 +27,11 @@ export function DeviceActions({
   const navigate = useNavigate();
   const mayOperate = useMay("operate");
   const [open, setOpen] = useState<"group" | "hold" | null>(null);
+  // a device may have a name that is another's uid
+  const called = devices.map((name) => `name:${name}`);
   const many = devices.length > MOST_NAMED;
   const report = useMutation({
-    mutationFn: () => body(api.POST("/api/v1/devices/ask-to-report", { body: { devices, rule: "" } })),
+    mutationFn: () => body(api.POST("/api/v1/devices/ask-to-report", { body: { devices: called, rule: "" } })),
     onSuccess: ({ asked }) => {
       client.invalidateQueries({ queryKey: ["device"] });
       const passed = devices.length - asked;
@@ -70,8 +72,8 @@ export function DeviceActions({
         </MenuItem>
         {children}
       </Menu>
-      {open === "group" && <AddToGroup devices={devices} onClose={close} onDone={done} />}
-      {open === "hold" && <HoldDevices devices={devices} onClose={close} onDone={done} />}
+      {open === "group" && <AddToGroup devices={called} onClose={close} onDone={done} />}
+      {open === "hold" && <HoldDevices devices={called} onClose={close} onDone={done} />}
     </>
   );
 }
