@@ -12,6 +12,7 @@ from drf_spectacular.views import SpectacularJSONAPIView, SpectacularSwaggerView
 from herald.access.api.views import HealthView, SessionView, TokenListView, TokenView
 from herald.attention.api.views import QuarantineListView, QuarantineTryAction
 from herald.calendar.api import views as calendar
+from herald.commands.api import functions as model_functions
 from herald.commands.api import views as commands
 from herald.deliveries.api import views as deliveries
 from herald.edits.api import codes, describing, facts, ground
@@ -119,7 +120,7 @@ urlpatterns = [
     _call("models/<int:pk>", ground.ModelView),
     _call("models/<int:pk>/upgrades", paths.ModelUpgradesView),
     _call("models/<int:pk>/preview", ground.ModelPreviewView),
-    _call("models/<int:pk>/functions", functions.ModelFunctionsView),
+    _call("models/<int:pk>/functions", model_functions.ModelFunctionsView),
     _call("models/<int:pk>/functions/preview", functions.ModelFunctionsPreview),
     _call("functions", functions.FunctionTableView),
     _call("custodians", ground.CustodianListView),

@@ -16,12 +16,13 @@ from herald.api.membership import FREE_CALLS, GATED_CALLS, mark_of
 from herald.calendar.services import FreezeDraft, save_freeze
 from herald.commands.models import Recipe, Schedule, When
 from herald.commands.services import ScheduleDraft, create_schedule
-from herald.fleet.models import Custodian, Device, DeviceChange, PropertyDefinition
+from herald.fleet.models import Custodian, Device, DeviceChange, FunctionRange, PropertyDefinition
 from herald.groups.consequences import Consequences, UseEffect, _covers
 from herald.groups.membership import follow_changes
 from herald.groups.models import Group, GroupMembership, MembershipEvent
 from herald.groups.uses import Use
 from herald.imports import services as imports
+from herald_core.versions import version_key
 from tests.factories import (
     NOW,
     launched,
@@ -222,6 +223,35 @@ def test_a_group_that_becomes_static_keeps_its_members(client: APIClient) -> Non
     assert group.memberships.count() == 1
 
 
+@pytest.mark.parametrize(
+    ("before", "after", "numbers"),
+    [({"never": True}, {"from_version": "5.0.0"}, "+2-0"), ({}, {"never": True}, "+0-2")],
+)
+def test_what_a_model_can_do_changes_by_the_numbers_of_the_commands_that_reach_it(
+    client: APIClient, before: dict[str, Any], after: dict[str, Any], numbers: str
+) -> None:
+    devices = make_devices(2, firmware="5.1.0", firmware_key=version_key("5.1.0"))
+    schedule = followed(make_static("G", devices))
+    path = f"/api/v1/models/{devices[0].model_id}/functions"
+
+    def ask(limit: dict[str, Any], **headers: Any) -> Any:
+        ranges = [{"function": "restart", **limit}] if limit else []
+        return client.put(path, {"ranges": ranges}, format="json", **headers)
+
+    # nothing is limited at first; that nobody can is agreed to, to begin with
+    if before:
+        assert ask(before, HTTP_HERALD_AGREED=f"schedule:{schedule.pk}+0-2").status_code == 200
+    kept = list(FunctionRange.objects.values_list("never", "from_version"))
+    refused = ask(after)
+    assert refused.status_code == 409, refused.content
+    assert refused.json()["digest"] == f"schedule:{schedule.pk}{numbers}"
+    assert list(FunctionRange.objects.values_list("never", "from_version")) == kept
+    dry = ask(after, HTTP_HERALD_DRY_RUN="true")
+    assert (dry.status_code, dry.json()["digest"]) == (200, refused.json()["digest"])
+    assert ask(after, HTTP_HERALD_AGREED=refused.json()["digest"]).status_code == 200
+    assert ask(after).status_code == 200  # the same again reaches nobody else
+
+
 def test_every_call_that_writes_is_marked_and_every_gated_one_is_tried(tmp_path: Path) -> None:
     call_command("spectacular", "--format", "openapi-json", "--file", str(tmp_path / "schema.json"))
     document = json.loads((tmp_path / "schema.json").read_text())
@@ -234,7 +264,7 @@ def test_every_call_that_writes_is_marked_and_every_gated_one_is_tried(tmp_path:
     assert [name for name, mark in writes.items() if mark is None] == []
     assert set(writes) == {*GATED_CALLS, *FREE_CALLS}  # and none is listed that is no more
     assert {name for name, mark in writes.items() if mark == "gated"} == set(GATED_CALLS)
-    assert set(DOORS) | {"groups_make_static"} == set(GATED_CALLS)
+    assert set(DOORS) | {"groups_make_static", "functions_set"} == set(GATED_CALLS)
     assert mark_of("something_new") is None
 
 

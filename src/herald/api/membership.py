@@ -24,6 +24,7 @@ GATED_CALLS: Mapping[str, str] = {
     "sites_change": "a site’s name, region or time zone, with its devices and the rules that name it",
     "models_change": "a model’s name or family, likewise",
     "custodians_change": "a custodian’s name or tags, likewise",
+    "functions_set": "what a model’s firmware can do, and with it whom a command reaches",
     "imports_accept": "devices made and changed from a file",
     "imports_undo": "the same, put back",
     "devices_add": "one device made known by hand",
@@ -39,7 +40,7 @@ FREE_CALLS = frozenset(
     custodians_create custodians_delete custodians_preview devices_ask_to_report
     devices_ask_all_to_report devices_issue_secret devices_upcoming devices_remove
     devices_replace_preview devices_revoke_secret edits_preview folders_change
-    folders_create folders_delete freezes_change freezes_create freezes_delete functions_preview functions_set
+    folders_create folders_delete freezes_change freezes_create freezes_delete functions_preview
     groups_create groups_delete images_approve images_create images_withdraw import_mappings_delete imports_cancel
     imports_create imports_keep_mapping imports_map keys_revoke keys_rotate models_create models_delete models_preview
     plans_drop plans_keep quarantine_try releases_set rollouts_ahead_preview rollouts_approve_gate rollouts_change

@@ -120,6 +120,11 @@ def _audience(recipe: Recipe, devices: "DeviceQuerySet") -> Audience:
     return Audience(able=admitted.exclude(cannot), unable=admitted.filter(cannot))
 
 
+def able_of(schedule: Schedule) -> "DeviceQuerySet":
+    """Whom a kept command is for at this moment."""
+    return _audience(Recipe(schedule.recipe), audience_query(schedule)).able
+
+
 def unable_rule(draft: ScheduleDraft) -> str:
     """The rule of the admitted devices that the command leaves out because of their firmware; empty where every
     firmware can do it."""

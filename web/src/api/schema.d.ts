@@ -14947,7 +14947,12 @@ export interface operations {
     functions_set: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
             path: {
                 id: number;
             };

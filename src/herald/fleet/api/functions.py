@@ -8,10 +8,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.permissions import person
 from herald.api.errors import NotFound
 from herald.api.fields import Strict, valid
-from herald.clock.source import clock
 from herald.fleet import functions
 from herald.fleet.models import DeviceModel
 from herald_core.functions import WORDS, Function
@@ -62,16 +60,6 @@ class FunctionTableView(APIView):
         return Response(ModelFunctionsRow(functions.table(), many=True).data)
 
 
-class ModelFunctionsView(APIView):
-    """Say what a model can do."""
-
-    @extend_schema(operation_id="functions_set", request=ModelFunctionsBody, responses=ModelFunctionsRow)
-    def put(self, request: Request, pk: int) -> Response:
-        model, drafts = _read(request, pk)
-        done = functions.set_functions(model, drafts, actor=person(request), now=clock.now())
-        return Response(ModelFunctionsRow(done).data)
-
-
 class ModelFunctionsPreview(APIView):
     """How many devices would be without each function; changes nothing."""
 
@@ -79,10 +67,11 @@ class ModelFunctionsPreview(APIView):
 
     @extend_schema(operation_id="functions_preview", request=ModelFunctionsBody, responses=ModelFunctionsRow)
     def post(self, request: Request, pk: int) -> Response:
-        return Response(ModelFunctionsRow(functions.functions_of(*_read(request, pk))).data)
+        return Response(ModelFunctionsRow(functions.functions_of(*asked_functions(request, pk))).data)
 
 
-def _read(request: Request, pk: int) -> tuple[DeviceModel, list[functions.RangeDraft]]:
+def asked_functions(request: Request, pk: int) -> tuple[DeviceModel, list[functions.RangeDraft]]:
+    """The model, and what a request says that it can do."""
     model = DeviceModel.objects.filter(pk=pk).first()
     if model is None:
         raise NotFound(f"There is no model {pk}.")
