@@ -4,7 +4,9 @@ import json
 import os
 import signal
 import subprocess
+import sys
 import tempfile
+import threading
 import time
 import urllib.error
 import urllib.request
@@ -73,9 +75,12 @@ class Running:
         """An installation in a folder of its own, gone with it at the end."""
         with tempfile.TemporaryDirectory(prefix="herald-browser-", dir="/var/tmp") as folder:
             Path(folder).chmod(0o755)
+            if threading.current_thread() is threading.main_thread():
+                # whoever ends the run in the middle must not leave the installation running
+                signal.signal(signal.SIGTERM, lambda *_: sys.exit("ended by SIGTERM"))
             installation = cls(Path(folder), devices=devices, speed=speed, fleet=fleet, fleet_port=fleet_port)
-            installation.start()
             try:
+                installation.start()
                 yield installation
             finally:
                 installation.destroy()
