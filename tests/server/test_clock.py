@@ -176,13 +176,14 @@ def test_of_two_clocks_one_works() -> None:
 def test_a_loop_goes_on_after_a_turn_that_failed() -> None:
     stop, calls = threading.Event(), []
 
-    def work() -> None:
+    def work() -> float:
         calls.append(1)
         if len(calls) == 1:
             raise ValueError("one rollout's trouble")
         stop.set()
+        return 0.01
 
-    thread = threading.Thread(target=loop._loop, args=("turn", work, 0.01, stop))
+    thread = threading.Thread(target=loop._loop, args=("turn", work, stop))
     thread.start()
     thread.join(20)
     assert len(calls) == 2
