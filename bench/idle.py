@@ -8,13 +8,10 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-import psycopg
 from tests.running import Running
 
 from bench.results import emit
 from herald.demo.fleet import secret_of
-from herald_launch.instance import Instance
-from herald_launch.postgres import Cluster
 
 #: longer than anything that is looked at now and then waits
 SETTLE_SECONDS = 150
@@ -69,7 +66,7 @@ def _measure(devices: int, *, fleet: bool) -> None:
 def _lone_call_ms(installation: Running) -> float:
     """CPU time that the gateway takes for a call that comes alone, as nearly all of a fleet at rest do: what the
     device says is what it said before, and each tenth time its battery has changed."""
-    with _database(installation) as connection:
+    with installation.database() as connection:
         rows = connection.execute("SELECT uid FROM fleet_device WHERE admission = 'admitted' ORDER BY id LIMIT 50")
         secrets = [secret_of(str(uid)) for (uid,) in rows]
     gateway = installation.processes()["gateway"]
@@ -85,7 +82,7 @@ def _lone_call_ms(installation: Running) -> float:
 def _call(installation: Running, secret: str, facts: dict[str, Any] | None) -> None:
     said = {"firmware": "5.1.0", "health": {"ok": True}, "boot": "7", **({} if facts is None else {"facts": facts})}
     request = urllib.request.Request(
-        f"http://127.0.0.1:{Instance(installation.folder).choices.gateway_port}/device/v1/check-in",
+        f"http://127.0.0.1:{installation.gateway_port}/device/v1/check-in",
         data=json.dumps(said).encode(),
         headers={"Authorization": f"Bearer {secret}"},
     )
@@ -94,23 +91,15 @@ def _call(installation: Running, secret: str, facts: dict[str, Any] | None) -> N
 
 def _silence(installation: Running) -> None:
     """Let the last call of every device lie half a day back, so that none falls silent while this is measured."""
-    with _database(installation) as connection:
+    with installation.database() as connection:
         connection.execute("UPDATE fleet_device SET last_check_in = last_check_in - interval '12 hours'")
         connection.execute("VACUUM ANALYZE fleet_device")
 
 
-def _database(installation: Running) -> psycopg.Connection:
-    return psycopg.connect(Instance(installation.folder).environment()["DATABASE_URL"], autocommit=True)
-
-
 def _cpu_seconds(installation: Running) -> Mapping[str, float]:
     """CPU time that each process has taken since it began; the database as a whole, and for each of the others."""
-    found = {
-        name: _own(pid) for name, pid in installation.processes().items() if name not in ("supervisor", "supervise")
-    }
-    postmaster = int((Cluster(installation.folder / "postgres").data / "postmaster.pid").read_text().split("\n")[0])
-    children = [int(p) for p in Path(f"/proc/{postmaster}/task/{postmaster}/children").read_text().split()]
-    found["database"] = _own(postmaster, with_ended=True) + sum(_own(pid, with_ended=True) for pid in children)
+    found = {name: _own(pid) for name, pid in installation.processes().items() if name != "supervisor"}
+    found["database"] = sum(_own(pid, with_ended=True) for pid in installation.database_processes())
     for pid, name in _backends(installation):
         key = f"database for {name.removeprefix('herald-')}"
         found[key] = found.get(key, 0.0) + _own(pid, with_ended=True)
@@ -124,6 +113,6 @@ def _own(pid: int, *, with_ended: bool = False) -> float:
 
 def _backends(installation: Running) -> list[tuple[int, str]]:
     """The database's processes that serve ours, with whom they serve."""
-    with _database(installation) as connection:
+    with installation.database() as connection:
         asked = "SELECT pid, application_name FROM pg_stat_activity WHERE application_name LIKE 'herald-%'"
         return [(int(pid), str(name)) for pid, name in connection.execute(asked)]

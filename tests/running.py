@@ -15,6 +15,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+import psycopg
+
 from herald_launch.instance import Instance
 from herald_launch.postgres import Cluster
 from herald_launch.steps import ROOT, free_port
@@ -99,10 +101,19 @@ class Running:
         """kill -9 of one process."""
         os.kill(self.processes()[name], signal.SIGKILL)
 
+    def database_processes(self) -> list[int]:
+        """PostgreSQL's processes, the first one first."""
+        cluster = Cluster(self.folder / "postgres")
+        first = int((cluster.data / "postmaster.pid").read_text().splitlines()[0])
+        return [first, *map(int, Path(f"/proc/{first}/task/{first}/children").read_text().split())]
+
     def kill_database(self) -> None:
         """kill -9 of PostgreSQL's first process."""
-        cluster = Cluster(self.folder / "postgres")
-        os.kill(int((cluster.data / "postmaster.pid").read_text().splitlines()[0]), signal.SIGKILL)
+        os.kill(self.database_processes()[0], signal.SIGKILL)
+
+    def database(self) -> psycopg.Connection:
+        """A connection of the test's own; each statement is a transaction."""
+        return psycopg.connect(Instance(self.folder).environment()["DATABASE_URL"], autocommit=True)
 
     def token_of(self, email: str) -> str:
         """A new API token of an account."""

@@ -3,13 +3,14 @@
 from pathlib import Path
 
 from django.conf import settings
-from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBase, JsonResponse
+from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBase
 from django.urls import path, re_path
 from django.views import View
 from django.views.decorators.csrf import csrf_exempt, ensure_csrf_cookie
 from drf_spectacular.views import SpectacularJSONAPIView, SpectacularSwaggerView
 
 from herald.access.api.views import HealthView, SessionView, TokenListView, TokenView
+from herald.api.errors import problem_response
 from herald.attention.api.views import QuarantineListView, QuarantineTryAction
 from herald.calendar.api import views as calendar
 from herald.commands.api import functions as model_functions
@@ -44,13 +45,8 @@ def front_end(request: HttpRequest) -> HttpResponseBase:
 
 @csrf_exempt  # there is nothing to protect, and the answer is problem details for whoever asks
 def no_such_call(request: HttpRequest) -> HttpResponseBase:
-    body = {
-        "type": "urn:brisk-herald:problem:not-found",
-        "title": "Not found",
-        "status": 404,
-        "detail": f"There is no call {request.path}; /api/v1/schema lists them all.",
-    }
-    return JsonResponse(body, status=404, content_type="application/problem+json")
+    detail = f"There is no call {request.path}; /api/v1/schema lists them all."
+    return problem_response(404, "not-found", "Not found", detail)
 
 
 def _call(route: str, view: "type[View]") -> object:

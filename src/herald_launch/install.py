@@ -91,6 +91,21 @@ def ensure_front_end() -> None:
     stamp.write_text(wanted)
 
 
+def ensure_fuzzer() -> str:
+    """Install the fuzzer, in an environment of its own; its program."""
+    wanted, folder = ROOT / "requirements" / "fuzz.txt", ROOT / "var" / "fuzz"
+    stamp, programs = folder / "installed", folder / "venv" / "bin"
+    digest = _digest([wanted])
+    if not stamp.exists() or stamp.read_text() != digest:
+        say("installing the packages of requirements/fuzz.txt")
+        folder.mkdir(parents=True, exist_ok=True)
+        run([PYTHON, "-m", "venv", str(folder / "venv")], doing="making a Python environment for the fuzzer")
+        pip = [str(programs / "pip"), "install", "--quiet", "--disable-pip-version-check", "-r", str(wanted)]
+        run(pip, doing="installing the fuzzer", advice="Is a package index reachable?")
+        stamp.write_text(digest)
+    return str(programs / "schemathesis")
+
+
 def _digest(paths: Iterable[Path]) -> str:
     digest = hashlib.sha256()
     for path in paths:

@@ -1,9 +1,9 @@
 """`./herald test`: all checks and tests, with a database and ports of their own."""
 
 import os
+import random
 import shutil
 import subprocess
-import sys
 import tempfile
 import time
 from collections.abc import Callable
@@ -40,7 +40,9 @@ def run_tests(what: str, *, minutes: float = 0.0, seed: int = 0) -> None:
     long_runs: dict[str, Callable[[], None]] = {
         "mutants": _mutants,
         "soak": lambda: _against_an_installation("soak", minutes or SOAK_MINUTES, seed),
-        "fuzz": lambda: _against_an_installation("fuzz", minutes or FUZZ_MINUTES, seed, "--tool", ensure_fuzzer()),
+        "fuzz": lambda: _against_an_installation(
+            "fuzz", minutes or FUZZ_MINUTES, seed, "--tool", install.ensure_fuzzer()
+        ),
     }
     if what and what not in parts | long_runs:
         raise StepFailed(f"there is no part called {what}; there are {', '.join(parts | long_runs)}")
@@ -119,25 +121,11 @@ def _mutants() -> None:
         stop_test_database()
 
 
-def ensure_fuzzer() -> str:
-    """Install the fuzzer, in an environment of its own; its program."""
-    wanted = ROOT / "requirements" / "fuzz.txt"
-    folder = ROOT / "var" / "fuzz"
-    stamp = folder / "installed"
-    if not stamp.exists() or stamp.read_text() != wanted.read_text():
-        say("installing the packages of requirements/fuzz.txt")
-        folder.mkdir(parents=True, exist_ok=True)
-        run([sys.executable, "-m", "venv", str(folder / "venv")], doing="making a Python environment for the fuzzer")
-        pip = [str(folder / "venv" / "bin" / "pip"), "install", "--quiet", "--disable-pip-version-check"]
-        run([*pip, "-r", str(wanted)], doing="installing the fuzzer")
-        stamp.write_text(wanted.read_text())
-    return str(folder / "venv" / "bin" / "schemathesis")
-
-
 def _against_an_installation(name: str, minutes: float, seed: int, *more: str) -> None:
     """A long run against an installation of its own: tests.soak, or tests.fuzz."""
     install.ensure_postgres()
     install.ensure_front_end()
+    seed = seed or random.SystemRandom().randrange(1, 10**6)
     command = [PYTHON, "-m", f"tests.{name}", "--minutes", f"{minutes:g}", "--seed", str(seed), *more]
     environment = {"PYTHONPATH": os.pathsep.join([str(ROOT / "src"), str(ROOT)])}
     if subprocess.run(command, cwd=ROOT, env={**os.environ, **environment}, check=False).returncode:

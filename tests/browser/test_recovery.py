@@ -10,21 +10,18 @@ import pytest
 from tests.running import Running
 from tests.soak.__main__ import FAMILIES, Soak
 from tests.soak.disturbances import DISTURBANCES
-from tests.soak.proxy import Proxy
+from tests.soak.proxy import Proxy, behind_a_proxy
 
 
 @pytest.fixture(scope="module")
-def proxy() -> Iterator[Proxy]:
-    found = Proxy()
-    yield found
-    found.close()
+def proxied() -> Iterator[tuple[Running, Proxy]]:
+    with behind_a_proxy(devices=240, speed=300) as both:
+        yield both
 
 
 @pytest.fixture(scope="module")
-def small(proxy: Proxy) -> Iterator[Running]:
-    with Running.in_a_folder(devices=240, speed=300, fleet_port=proxy.port) as installation:
-        proxy.target = lambda: installation.gateway_port
-        yield installation
+def small(proxied: tuple[Running, Proxy]) -> Running:
+    return proxied[0]
 
 
 def test_kill_9_of_everything_in_the_middle_of_a_rollout(small: Running) -> None:
@@ -72,10 +69,10 @@ def test_kill_9_of_everything_in_the_middle_of_a_rollout(small: Running) -> None
     assert all(r["firmware"] in ("5.2.1", "7.3.0") for r in rows if r["phase"] == "confirmed")
 
 
-def test_disturbances_show_on_now_and_every_order_is_accounted_for(small: Running, proxy: Proxy) -> None:
+def test_disturbances_show_on_now_and_every_order_is_accounted_for(proxied: tuple[Running, Proxy]) -> None:
     """The small sibling of `./herald test soak`, always with the same disturbances."""
     named = {d.name: d for d in DISTURBANCES}
-    soak = Soak(small, proxy, FAMILIES[:2])
+    soak = Soak(*proxied, FAMILIES[:2])
     for number, name in enumerate(
         ("the clock stands still", "the network is cut for a moment", "the database stands still", "the network hangs")
     ):

@@ -6,9 +6,9 @@ document and role, and what the tool found where it found something.
 
 import argparse
 import json
-import random
 import subprocess
 import sys
+import tempfile
 
 from herald_launch.steps import ROOT
 from tests.running import Running
@@ -36,7 +36,8 @@ class Fuzz:
             *(self._tool, "run", document, "--url", url, "--header", f"Authorization:Bearer {secret}"),
             *("--max-time", str(self._seconds), "--seed", str(self._seed), *OPTIONS),
         ]
-        done = subprocess.run(command, capture_output=True, text=True, check=False)
+        with tempfile.TemporaryDirectory(prefix="herald-fuzz-") as folder:  # for what the tool keeps
+            done = subprocess.run(command, capture_output=True, text=True, check=False, cwd=folder)
         told = {"fuzz": who, "seconds": self._seconds, "seed": self._seed, "failed": bool(done.returncode)}
         print(json.dumps(told), flush=True)
         if done.returncode:
@@ -49,10 +50,9 @@ def main() -> None:
     parser = argparse.ArgumentParser(prog="tests.fuzz")
     parser.add_argument("--tool", required=True, help="the program that makes up requests")
     parser.add_argument("--minutes", type=float, required=True)
-    parser.add_argument("--seed", type=int, default=0)
+    parser.add_argument("--seed", type=int, required=True)
     asked = parser.parse_args()
-    seed = asked.seed or random.SystemRandom().randrange(1, 10**6)
-    fuzz = Fuzz(asked.tool, max(10, int(asked.minutes * 60 / (len(ROLES) + 1))), seed)
+    fuzz = Fuzz(asked.tool, max(10, int(asked.minutes * 60 / (len(ROLES) + 1))), asked.seed)
     document = str(ROOT / "docs" / "openapi.json")
     with Running.in_a_folder(devices=DEVICES, speed=SPEED) as installation:
         for role in ROLES:

@@ -98,8 +98,9 @@ def test_the_clock_rests_until_something_is_told_or_due() -> None:
     assert not rest.is_over(NOW)
     assert rest.is_over(after)
     rest.begin(NOW, None)
-    rest.end()
+    notify("rollout", 1)
     assert rest.is_over(after)
+    assert rest.is_over(after)  # the turn failed: what it was told of is still to be done
     rest.begin(NOW, None)
     connection.close()
     assert rest.is_over(after)  # on a new connection, as nobody knows what was told meanwhile

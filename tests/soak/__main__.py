@@ -13,7 +13,7 @@ from collections.abc import Sequence
 from tests.running import Running
 from tests.soak.accounts import Accounts
 from tests.soak.disturbances import DISTURBANCES, Disturbance, disturb, wait_until_well
-from tests.soak.proxy import Link, Proxy
+from tests.soak.proxy import Link, Proxy, behind_a_proxy
 
 DEVICES, SPEED = 2431, 60.0
 #: family, and the versions between which its devices go up and down
@@ -112,14 +112,11 @@ class Soak:
 def main() -> None:
     """Disturb for so many minutes."""
     parser = argparse.ArgumentParser(prog="tests.soak")
-    parser.add_argument("--minutes", type=float, default=120.0)
-    parser.add_argument("--seed", type=int, default=0)
+    parser.add_argument("--minutes", type=float, required=True)
+    parser.add_argument("--seed", type=int, required=True)
     asked = parser.parse_args()
-    seed = asked.seed or random.SystemRandom().randrange(1, 10**6)
-    rng, began, count = random.Random(seed), time.monotonic(), 0
-    proxy = Proxy()
-    with Running.in_a_folder(devices=DEVICES, speed=SPEED, fleet_port=proxy.port) as installation:
-        proxy.target = lambda: installation.gateway_port
+    rng, began, count = random.Random(asked.seed), time.monotonic(), 0
+    with behind_a_proxy(devices=DEVICES, speed=SPEED) as (installation, proxy):
         soak = Soak(installation, proxy, FAMILIES)
         order: list[Disturbance] = []
         while time.monotonic() - began < asked.minutes * 60:
@@ -130,7 +127,7 @@ def main() -> None:
             count += 1
         faults = soak.end()
     told = {
-        "soak": f"{(time.monotonic() - began) / 60:.0f} min at speed {SPEED:g}, {DEVICES} devices, seed {seed}",
+        "soak": f"{(time.monotonic() - began) / 60:.0f} min at speed {SPEED:g}, {DEVICES} devices, seed {asked.seed}",
         "disturbances": count,
         "rollouts": len(soak.accounts.rollouts),
         "commands": len(soak.accounts.schedules),

@@ -3,10 +3,7 @@
 from collections.abc import Iterator
 from typing import Any
 
-import psycopg
-
 from herald_core.deliveries import OPEN
-from herald_launch.instance import Instance
 from tests.running import Running
 
 #: causes for which the server ends an attempt of a device that it heard nothing of; in a fleet whose devices all go on
@@ -61,7 +58,7 @@ class Accounts:
             "not_heard": list(NOT_HEARD),
             **more,
         }
-        with psycopg.connect(Instance(self._installation.folder).environment()["DATABASE_URL"]) as connection:
+        with self._installation.database() as connection:
             return connection.execute(query, asked).fetchall()
 
     def run_another_version(self, rollout: int) -> int:

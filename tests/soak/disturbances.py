@@ -6,10 +6,8 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
-from herald_launch.postgres import Cluster
 from tests.running import Refused, Running
 from tests.soak.proxy import Link, Proxy
 
@@ -131,12 +129,9 @@ def worker_paused_with_work(installation: Running, proxy: Proxy) -> Iterator[Non
 @contextmanager
 def database_stopped(installation: Running, _: Proxy) -> Iterator[None]:
     """Every process of PostgreSQL stands still: connections stay, and nothing is answered."""
-    postmaster = Cluster(installation.folder / "postgres")._owner_pid()
-    assert postmaster is not None
-    children = [int(p) for p in Path(f"/proc/{postmaster}/task/{postmaster}/children").read_text().split()]
     stopped = []
     try:
-        for pid in (postmaster, *children):
+        for pid in installation.database_processes():
             with suppress(ProcessLookupError):
                 os.kill(pid, signal.SIGSTOP)
                 stopped.append(pid)

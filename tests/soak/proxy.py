@@ -3,10 +3,11 @@
 import asyncio
 import contextlib
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from enum import Enum
 
 from herald_launch.steps import free_port
+from tests.running import Running
 
 
 class Link(Enum):
@@ -21,12 +22,11 @@ class Link(Enum):
 
 class Proxy:
     """Passes bytes on, in a thread of its own, until closed. `target` says to which port; it is asked for each
-    connection, as a gateway may come back on another one. Until it is given, connections are refused."""
+    connection, as a gateway may come back on another one. Until it is set, connections are refused."""
 
-    def __init__(self, target: Callable[[], int] | None = None) -> None:
+    def __init__(self) -> None:
         self.port = free_port()
-        self.connections = 0
-        self.target = target
+        self.target: Callable[[], int] | None = None
         self._link = Link.WHOLE
         self._flows = asyncio.Event()
         self._flows.set()
@@ -68,7 +68,6 @@ class Proxy:
         task = asyncio.current_task()
         assert task is not None
         self._open.add(task)
-        self.connections += 1
         there: asyncio.StreamWriter | None = None
         try:
             if self._link is Link.CUT or self.target is None:
@@ -92,3 +91,15 @@ class Proxy:
             to.write(data)
             await to.drain()
         raise ConnectionError("hung up")
+
+
+@contextlib.contextmanager
+def behind_a_proxy(*, devices: int, speed: float) -> Iterator[tuple[Running, Proxy]]:
+    """An installation in a folder of its own, whose fleet calls by way of a proxy."""
+    proxy = Proxy()
+    try:
+        with Running.in_a_folder(devices=devices, speed=speed, fleet_port=proxy.port) as installation:
+            proxy.target = lambda: installation.gateway_port
+            yield installation, proxy
+    finally:
+        proxy.close()

@@ -3,12 +3,20 @@
 from collections.abc import Sequence
 from typing import Any
 
+from django.http import JsonResponse
+
 from herald_core.rules import RuleProblem
 
 
 def problem_body(status: int, code: str, title: str, detail: str, **extra: Any) -> dict[str, Any]:
     """The members of problem details (RFC 9457)."""
     return {"type": f"urn:brisk-herald:problem:{code}", "title": title, "status": status, "detail": detail, **extra}
+
+
+def problem_response(status: int, code: str, title: str, detail: str, **extra: Any) -> JsonResponse:
+    """Problem details as an answer of Django's own, where no view of REST framework gives it."""
+    body = problem_body(status, code, title, detail, **extra)
+    return JsonResponse(body, status=status, content_type="application/problem+json")
 
 
 class DomainError(Exception):

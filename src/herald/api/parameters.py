@@ -8,10 +8,10 @@ from collections.abc import Callable, Mapping
 from functools import cache
 from typing import Any
 
-from django.http import HttpRequest, HttpResponseBase, JsonResponse
+from django.http import HttpRequest, HttpResponseBase
 from drf_spectacular.utils import OpenApiParameter
 
-from herald.api.errors import problem_body
+from herald.api.errors import problem_response
 from herald_core.text import closest
 
 #: longer numbers are no number that an id or a limit could be
@@ -39,9 +39,9 @@ class DeclaredParameters:
         for name in request.GET:
             for value in request.GET.getlist(name):
                 if refusal := _refusal(name, value, declared):
-                    body = problem_body(422, "invalid-parameter", "A query parameter does not fit", refusal)
-                    body["errors"] = [{"pointer": f"/{name[:60]}", "code": "invalid", "message": refusal}]
-                    return JsonResponse(body, status=422, content_type="application/problem+json")
+                    errors = [{"pointer": f"/{name[:60]}", "code": "invalid", "message": refusal}]
+                    title = "A query parameter does not fit"
+                    return problem_response(422, "invalid-parameter", title, refusal, errors=errors)
         return None
 
 

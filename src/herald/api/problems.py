@@ -6,12 +6,12 @@ from typing import Any
 from django.core.exceptions import PermissionDenied
 from django.db import IntegrityError
 from django.db.utils import InterfaceError, OperationalError
-from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.http import Http404, HttpRequest, HttpResponse
 from rest_framework import exceptions
 from rest_framework.response import Response
 from rest_framework.views import set_rollback
 
-from herald.api.errors import Conflict, DomainError, DryRun, NotFound, problem_body
+from herald.api.errors import Conflict, DomainError, DryRun, NotFound, problem_body, problem_response
 from herald.passing import CANCELLED, is_passing, sqlstate
 
 #: when to ask again after an answer of 503
@@ -76,7 +76,7 @@ def server_error(request: HttpRequest) -> HttpResponse:
         status, words = 503, _unavailable(error)
     else:
         status, words = 500, ("internal", "Something failed here", "The reason is in the server's log.")
-    response = JsonResponse(problem_body(status, *words), status=status, content_type="application/problem+json")
+    response = problem_response(status, *words)
     if status == 503:
         response["Retry-After"] = str(RETRY_AFTER_SECONDS)
     return response
@@ -84,8 +84,7 @@ def server_error(request: HttpRequest) -> HttpResponse:
 
 def csrf_failure(request: HttpRequest, reason: str = "") -> HttpResponse:
     """The answer to a page's request without its CSRF token, where it is no call of the API."""
-    body = problem_body(403, "permission-denied", "Refused", f"CSRF: {reason}")
-    return JsonResponse(body, status=403, content_type="application/problem+json")
+    return problem_response(403, "permission-denied", "Refused", f"CSRF: {reason}")
 
 
 def _unavailable(error: Exception) -> tuple[str, str, str]:

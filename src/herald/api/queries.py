@@ -3,9 +3,9 @@
 from collections.abc import Callable
 from urllib.parse import unquote
 
-from django.http import HttpRequest, HttpResponseBase, JsonResponse
+from django.http import HttpRequest, HttpResponseBase
 
-from herald.api.errors import problem_body
+from herald.api.errors import problem_response
 from herald_core.text import is_storable
 
 #: an address is read by people and logs; a rule of ten thousand characters fits
@@ -28,5 +28,4 @@ class BoundedAddress:
 
 
 def _refuse(status: int, code: str, detail: str) -> HttpResponseBase:
-    body = problem_body(status, code, "Something in the request does not fit", detail)
-    return JsonResponse(body, status=status, content_type="application/problem+json")
+    return problem_response(status, code, "Something in the request does not fit", detail)

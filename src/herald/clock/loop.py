@@ -23,7 +23,7 @@ from herald.clock.source import clock
 from herald.commands.services import turn_schedules
 from herald.deliveries import services as deliveries
 from herald.edits.facts import find_facts
-from herald.fleet.models import Device, DeviceChange
+from herald.fleet.models import DeviceChange
 from herald.groups.membership import follow_changes, refresh_time_groups
 from herald.images.cleaning import purge
 from herald.images.uploads import forget_old_uploads
@@ -59,9 +59,8 @@ def turn(now: datetime) -> datetime | None:
     isolation = Isolation(now)
     deliveries.expire(now=now, isolation=isolation)
     deliveries.recall_lapsed(now=now, isolation=isolation)
-    zones = Device.objects.zones()
-    is_done = turn_rollouts(now=now, zones=zones, isolation=isolation)
-    next_firing = turn_schedules(now=now, zones=zones, isolation=isolation)
+    is_done = turn_rollouts(now=now, isolation=isolation)
+    next_firing = turn_schedules(now=now, isolation=isolation)
     isolation.finish()
     return next_firing if is_done and not isolation.put_off else now
 
@@ -74,12 +73,8 @@ class _Turner:
 
     def __call__(self) -> float:
         now = clock.now()
-        try:
-            if self._rest.is_over(now):
-                self._rest.begin(now, turn(now))
-        except BaseException:
-            self._rest.end()
-            raise
+        if self._rest.is_over(now):
+            self._rest.begin(now, turn(now))
         TimeBase.objects.update(last_seen=now)
         return TURN_SECONDS
 

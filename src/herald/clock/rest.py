@@ -23,19 +23,17 @@ class Rest:
         self._listens_on: object = None
 
     def is_over(self, now: datetime) -> bool:
-        """Whether a turn is due at this moment."""
-        told = self._was_told()
-        return told or self._rests is None or not self._rests[0] <= now < self._rests[1]
+        """Whether a turn is due at this moment. It stays over until the next one begins, so a turn that fails is
+        followed by another."""
+        if self._was_told() or (self._rests is not None and not self._rests[0] <= now < self._rests[1]):
+            self._rests = None
+        return self._rests is None
 
     def begin(self, now: datetime, until: datetime | None) -> None:
         """Rest after a turn at `now`, until something is told; at most until then. What the turn itself told counts
         too, so that it is followed by another one."""
         longest = now + LONGEST_REST
         self._rests = (now, longest if until is None else min(until, longest))
-
-    def end(self) -> None:
-        """Have a turn at the next chance, as the last one failed, or nobody knows what was told meanwhile."""
-        self._rests = None
 
     def _was_told(self) -> bool:
         with connection.cursor() as cursor:  # which connects where there is no connection

@@ -369,13 +369,11 @@ def fire(schedule: Schedule, zone: str, fires_at: datetime, *, now: datetime) ->
     return len(devices)
 
 
-def turn_schedules(
-    *, now: datetime, zones: Sequence[str] | None = None, isolation: Isolation | None = None
-) -> datetime | None:
+def turn_schedules(*, now: datetime, isolation: Isolation | None = None) -> datetime | None:
     """One turn of the clock for all schedules: fire what is due, offer what waits, give up. The next firing of any."""
     isolation = isolation or Isolation(now)
     active = list(Schedule.objects.active())
-    zones = (zones or Device.objects.zones()) if active else []
+    zones = Device.objects.zones() if active else []
     open_now = _open_by_schedule()
     firings: list[datetime] = []
 

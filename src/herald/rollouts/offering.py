@@ -13,7 +13,7 @@ from herald.calendar.services import freezes_between, held_by
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.functions import lacking
-from herald.fleet.models import Site
+from herald.fleet.models import Device, Site
 from herald.rollouts.models import Ring, Rollout
 from herald_core.deliveries import IN_HAND, Phase
 from herald_core.functions import Function
@@ -105,9 +105,9 @@ class Around:
     busy: set[int]
 
     @classmethod
-    def now(cls, now: datetime, zones: Sequence[str], rollout_ids: Sequence[int]) -> "Around":
+    def now(cls, now: datetime, rollout_ids: Sequence[int]) -> "Around":
         return cls(
-            zones=zones,
+            zones=Device.objects.zones(),
             freezes=freezes_between(now, now + AHEAD),
             sites=SiteRoom.now(),
             best_rank=_shared.best_ranks(rollout_ids),

@@ -14,7 +14,6 @@ from herald.attention.quarantine import Isolation
 from herald.clock.heartbeat import whole_since
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
-from herald.fleet.models import Device
 from herald.fleet.presence import fleet_silence
 from herald.images.models import Image
 from herald.live.notify import notify
@@ -49,7 +48,7 @@ class _Pace:
         return self.rings_opened == 0 or not self.is_enough
 
 
-def turn_rollouts(*, now: datetime, zones: Sequence[str] | None = None, isolation: Isolation | None = None) -> bool:
+def turn_rollouts(*, now: datetime, isolation: Isolation | None = None) -> bool:
     """One turn of the clock for all rollouts; safe to repeat at any moment. None of them stops the others.
 
     Returns:
@@ -78,7 +77,7 @@ def turn_rollouts(*, now: datetime, zones: Sequence[str] | None = None, isolatio
     if pace.rings_opened and pace.is_enough:
         return False
     whose = [r for r in running.values() if open_rings[r.pk]]
-    return _offer_in_turn(whose, open_rings, counts, waits, zones or Device.objects.zones(), isolation, pace)
+    return _offer_in_turn(whose, open_rings, counts, waits, isolation, pace)
 
 
 class _Served:
@@ -92,14 +91,13 @@ def _offer_in_turn(
     open_rings: Mapping[int, Sequence[Ring]],
     counts: Mapping[int, Mapping[int, PhaseCounts]],
     waits: Mapping[int, Waits],
-    zones: Sequence[str],
     isolation: Isolation,
     pace: _Pace,
 ) -> bool:
     """Offer for one rollout after the other, the highest rank first. With very many the turn ends before all had
     theirs, so that gates and halting never wait long; the others come first in the next. Whether all had theirs."""
     now = isolation.now
-    around = Around.now(now, zones, list(counts))
+    around = Around.now(now, list(counts))
     places = [r.pk for r in rollouts]
     first = places.index(_Served.rollout_id) + 1 if _Served.rollout_id in places else 0
     _Served.rollout_id = None

@@ -175,8 +175,10 @@ export const attributes = queryOptions({
   queryKey: ["fleet", "attributes"],
   queryFn: () => body(api.GET("/api/v1/attributes")),
 });
-/** How a device is called in an address of the API: by its name, also where that is all digits. */
-export const deviceCalled = (name: string) => ({ path: { device: `name:${name}` } });
+/** A device by its name without doubt: the name may be another's uid, or all digits. */
+export const byName = (name: string) => `name:${name}`;
+/** How a device is called in an address of the API. */
+export const deviceCalled = (name: string) => ({ path: { device: byName(name) } });
 export const device = (name: string) =>
   queryOptions({
     queryKey: ["device", name],

@@ -2,7 +2,12 @@
 
 import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "@/api/client";
-import { attributes as attributesQuery, custodians as custodiansQuery, sites as sitesQuery } from "@/api/queries";
+import {
+  attributes as attributesQuery,
+  byName,
+  custodians as custodiansQuery,
+  sites as sitesQuery,
+} from "@/api/queries";
 import { Card } from "@/parts/controls";
 import { everyWords, inWords } from "@/parts/format";
 import { Pairs } from "@/parts/pairs";
@@ -17,7 +22,7 @@ export function Described({ device }: { device: Device }) {
   const { data: sites } = useQuery(sitesQuery);
   const { data: custodians } = useQuery(custodiansQuery);
   const about = (change: Partial<Schemas["EditRequestRequest"]>) =>
-    ({ target: { devices: [`name:${device.name}`], rule: "" }, ...change }) as Schemas["EditRequestRequest"];
+    ({ target: { devices: [byName(device.name)], rule: "" }, ...change }) as Schemas["EditRequestRequest"];
   const has = device.attributes as Record<string, unknown>;
   const none = <span className="text-soft">none</span>;
   const tags = (text: string) => {

@@ -5,6 +5,7 @@ import { type ReactNode, useState } from "react";
 import { toast } from "sonner";
 import { api, body } from "@/api/client";
 import { handOver, MOST_NAMED } from "@/api/handed-over";
+import { byName } from "@/api/queries";
 import { useMay } from "@/api/use-may";
 import { counted } from "@/parts/format";
 import { Menu, MenuItem } from "@/parts/menu";
@@ -27,8 +28,7 @@ export function DeviceActions({
   const navigate = useNavigate();
   const mayOperate = useMay("operate");
   const [open, setOpen] = useState<"group" | "hold" | null>(null);
-  // a device may have a name that is another's uid
-  const called = devices.map((name) => `name:${name}`);
+  const called = devices.map(byName);
   const many = devices.length > MOST_NAMED;
   const report = useMutation({
     mutationFn: () => body(api.POST("/api/v1/devices/ask-to-report", { body: { devices: called, rule: "" } })),

@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { DateTime } from "luxon";
 import { useState } from "react";
-import { deviceOrders, device as deviceQuery, deviceTimeline } from "@/api/queries";
+import { byName, deviceOrders, device as deviceQuery, deviceTimeline } from "@/api/queries";
 import { useClock } from "@/app/clock";
 import { deviceRoute } from "@/app/router";
 import { Button, Card, Modal, Problem } from "@/parts/controls";
@@ -57,7 +57,7 @@ export function DevicePage() {
       </div>
       {act && <OneDeviceDialog device={d} act={act} onClose={() => setAct(null)} />}
       <Modal open={editing} onClose={() => setEditing(false)} title={`Edit ${d.name}`}>
-        <EditPanel target={{ devices: [`name:${d.name}`], rule: "" }} onDone={() => setEditing(false)} />
+        <EditPanel target={{ devices: [byName(d.name)], rule: "" }} onDone={() => setEditing(false)} />
       </Modal>
       <p className="mb-4 text-soft">
         {d.model} revision {d.hardware_revision} · {d.site} · {city(d.time_zone)}, there it is{" "}

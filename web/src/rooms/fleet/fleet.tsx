@@ -3,6 +3,7 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 import { ApiError, api, body } from "@/api/client";
+import { byName } from "@/api/queries";
 import { type FleetAddress, fleetRoute } from "@/app/router";
 import { Button, Problem } from "@/parts/controls";
 import { DeviceTable } from "@/parts/device-table";
@@ -173,7 +174,7 @@ export function Fleet() {
             target={
               selection.editing === "all"
                 ? { devices: [], rule: everything }
-                : { devices: [...selection.chosen.values()].map((name) => `name:${name}`), rule: "" }
+                : { devices: [...selection.chosen.values()].map(byName), rule: "" }
             }
             onDone={selection.close}
           />

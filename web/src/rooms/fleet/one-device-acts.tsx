@@ -4,7 +4,7 @@ import { useNavigate } from "@tanstack/react-router";
 import { useId, useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { deviceCalled, devicesChanged } from "@/api/queries";
+import { byName, deviceCalled, devicesChanged } from "@/api/queries";
 import { useMay } from "@/api/use-may";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { counted } from "@/parts/format";
@@ -239,7 +239,7 @@ function Retire({ device, onClose }: Props) {
       body(
         api.POST("/api/v1/edits", {
           body: {
-            target: { devices: [`name:${device.name}`], rule: "" },
+            target: { devices: [byName(device.name)], rule: "" },
             admission: "retired",
           } as Schemas["EditRequestRequest"],
         }),

@@ -1,11 +1,11 @@
 /** What will reach a device: open rollouts that have something for it, and schedules that fire at it. */
 import { useQuery } from "@tanstack/react-query";
-import { upcoming } from "@/api/queries";
+import { byName, upcoming } from "@/api/queries";
 import { Card, Problem } from "@/parts/controls";
 import { ObjectLink } from "@/parts/object-link";
 
 export function Upcoming({ device }: { device: string }) {
-  const { data, error } = useQuery(upcoming([`name:${device}`]));
+  const { data, error } = useQuery(upcoming([byName(device)]));
   return (
     <Card title="Upcoming">
       <Problem error={error} />
