@@ -27,11 +27,14 @@ def nothing_hides_in_quarantine(monkeypatch: pytest.MonkeyPatch, request: pytest
 
 
 @cache
-def documented() -> dict[tuple[str, str], frozenset[str]]:
-    """The statuses that the document says each call may answer with; names within addresses are left out."""
+def documented() -> dict[tuple[str, str], dict[str, frozenset[str]]]:
+    """The statuses that the document says each call may answer with, and the types of each; names within addresses are
+    left out."""
     document = json.loads((Path(__file__).parents[1] / "docs" / "openapi.json").read_text())
     return {
-        (re.sub(r"{\w+}", "{}", path), method): frozenset(call["responses"])
+        (re.sub(r"{\w+}", "{}", path), method): {
+            status: frozenset(r.get("content", ())) for status, r in call["responses"].items()
+        }
         for path, calls in document["paths"].items()
         for method, call in calls.items()
     }
@@ -39,7 +42,7 @@ def documented() -> dict[tuple[str, str], frozenset[str]]:
 
 @pytest.fixture(autouse=True)
 def answers_are_documented(monkeypatch: pytest.MonkeyPatch) -> None:
-    """A call that answers with a status which the OpenAPI document does not name fails the test."""
+    """A call that answers with a status or a type of content that the OpenAPI document does not name fails the test."""
     real = APIClient.request
 
     def request(self: APIClient, **asked: Any) -> Any:
@@ -51,8 +54,11 @@ def answers_are_documented(monkeypatch: pytest.MonkeyPatch) -> None:
         call = (re.sub(r"<[^>]+>", "{}", f"/{route}"), asked["REQUEST_METHOD"].lower())
         said = documented().get(call)
         if said and asked.get("HTTP_HERALD_DRY_RUN"):
-            said |= {"200"}  # whatever the call itself answers with
-        assert said is None or str(answer.status_code) in said, f"{call} answered {answer.status_code}; {sorted(said)}"
+            said = {"200": frozenset({"application/json"})} | said  # whatever the call itself answers with
+        if said is not None:
+            status, kind = str(answer.status_code), answer.get("Content-Type", "").partition(";")[0]
+            assert status in said, f"{call} answered {status}; {sorted(said)}"
+            assert not kind or kind in said[status], f"{call} answered {status} as {kind}; {sorted(said[status])}"
         return answer
 
     monkeypatch.setattr(APIClient, "request", request)

@@ -141,8 +141,17 @@ def sources(event: Event) -> tuple[Phase, ...]:
     return tuple(phase for phase, e in TRANSITIONS if e is event)
 
 
-#: why an order in hand goes back to waiting although nothing failed
-KEPT = "keeps the file for its hours"
+class Cause(StrEnum):
+    """Causes of a change that are asked for later. The others are told once and are words, or words of a device."""
+
+    FILE_STORED = "file-stored"  # an order in hand goes back to waiting although nothing failed
+    LEFT_AUDIENCE = "left-audience"  # the device may come back, and then goes on
+
+
+CAUSE_WORDS: Mapping[str, str] = {
+    Cause.FILE_STORED: "keeps the file for its hours",
+    Cause.LEFT_AUDIENCE: "left the audience",
+}
 #: Causes that say nothing against the image: the order is given again and no attempt is counted.
 BLAMELESS = frozenset({"too-late", "recalled", "not-fetched"})
 #: The counter of an order of which nothing was reported yet; the first report may count from zero.
@@ -242,7 +251,7 @@ def steps_of_report(order: InHand, report: Report) -> list[Step]:
     steps = _forward(order.phase, event, f"reported {report.phase}")
     if event is Event.STAGE and order.fetch_only and steps:
         keep = advance(Phase.STAGED, Event.KEEP)
-        steps.append(Step(event=Event.KEEP, to=keep, cause=KEPT))
+        steps.append(Step(event=Event.KEEP, to=keep, cause=Cause.FILE_STORED))
     return steps
 
 

@@ -39,6 +39,22 @@ TAKES_PART = frozenset(
     {Outcome.STRAIGHT, Outcome.VIA, Outcome.LATE, Outcome.PROMISED, Outcome.OUTRANKED, Outcome.FROZEN}
 )
 
+#: why a device takes no part, without saying that it does not
+LEFT_OUT_WORDS: Mapping[Outcome, str] = {
+    Outcome.ROW_LEFT_OUT: "the change table leaves its model out",
+    Outcome.TAKEN_OUT: "taken out by hand",
+    Outcome.NO_IMAGE: "no approved image for this model",
+    Outcome.WRONG_HARDWARE: "the image is not for this hardware revision",
+    Outcome.NO_PATH: "no way from its version",
+    Outcome.DOWNGRADE: "it runs a newer version",
+    Outcome.NO_VERSION: "it reports no firmware version",
+    Outcome.NEWER_COMING: "another rollout brings it a newer version",
+    Outcome.NO_SPACE: "too little free space",
+    Outcome.LOW_POWER: "battery too low",
+    Outcome.NOT_ADMITTED: "not admitted",
+    Outcome.RETIRED: "retired",
+}
+
 WORDS: Mapping[Outcome, str] = {
     Outcome.STRAIGHT: "go straight to it",
     Outcome.VIA: "go by way of other versions",
@@ -48,18 +64,7 @@ WORDS: Mapping[Outcome, str] = {
     Outcome.FROZEN: "take part, but a freeze comes first",
     Outcome.ALREADY: "already on it: confirmed at once, nothing sent",
     Outcome.NO_TARGET: "have no target yet: choose one or leave them out",
-    Outcome.ROW_LEFT_OUT: "left out by the change table",
-    Outcome.TAKEN_OUT: "left out: taken out by hand",
-    Outcome.NO_IMAGE: "left out: no approved image for this model",
-    Outcome.WRONG_HARDWARE: "left out: the image is not for this hardware revision",
-    Outcome.NO_PATH: "left out: no way from its version",
-    Outcome.DOWNGRADE: "left out: it runs a newer version",
-    Outcome.NO_VERSION: "left out: it reports no firmware version",
-    Outcome.NEWER_COMING: "left out: another rollout brings it a newer version",
-    Outcome.NO_SPACE: "left out: too little free space",
-    Outcome.LOW_POWER: "left out: battery too low",
-    Outcome.NOT_ADMITTED: "left out: not admitted",
-    Outcome.RETIRED: "left out: retired",
+    **{outcome: f"left out: {why}" for outcome, why in LEFT_OUT_WORDS.items()},
 }
 
 

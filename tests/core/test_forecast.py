@@ -11,7 +11,7 @@ from bench.forecast import situation_of
 from herald_core.caps import Caps
 from herald_core.forecast import Fleet, RingAhead, Situation, forecast
 from herald_core.forecast.futures import without
-from herald_core.forecast.situation import hours
+from herald_core.forecast.situation import Limit, hours
 from herald_core.rings.gates import GateSpec
 from herald_core.simulation.fleet import Behaviour, make_fleet
 from herald_core.simulation.rollout import SimPlan, SimRollout
@@ -108,9 +108,12 @@ def test_a_cap_takes_as_long_as_the_work_does() -> None:
 def test_limits_say_what_holds_it_back() -> None:
     rings = [ring(soak=3600.0, open=True), ring()]
     base = situation(fleet(*[0] * 10, *[1] * 30), rings, caps=Caps(at_once=2))
-    relaxed = {"at once": without(base, caps=Caps(at_once=999)), "soak": without(base, rings=[ring(open=True), ring()])}
+    relaxed = {
+        Limit.AT_ONCE: without(base, caps=Caps(at_once=999)),
+        Limit.SOAK: without(base, rings=[ring(open=True), ring()]),
+    }
     told = forecast(base, seed=1, relaxed=relaxed)
-    assert told.limits["at once"] > told.limits["soak"] > 1800
+    assert told.limits[Limit.AT_ONCE] > told.limits[Limit.SOAK] > 1800
 
 
 def test_bad_images_halt_and_stuck_gates_never_end() -> None:

@@ -61,7 +61,7 @@ def test_a_window_and_a_freeze_are_reckoned_with_and_named() -> None:
     assert found["freeze"]["name"] == "Harvest" and found["freeze"]["meets"] < 1
     assert [(f["name"], f["devices"]) for f in found["freezes"]] == [("Harvest", 5)]
     assert moment(found["end"]["median"]) > begins + timedelta(days=3)
-    assert {"the window", "freezes"} <= {row["words"] for row in found["limits"]}
+    assert {"window", "freezes"} <= {row["limit"] for row in found["limits"]}
 
 
 def test_a_running_rollout_counts_what_is_done_and_how_steps_are_left() -> None:

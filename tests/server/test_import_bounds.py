@@ -157,3 +157,19 @@ def test_a_check_that_is_cancelled_stops_where_it_is(monkeypatch: pytest.MonkeyP
     services.check(made.pk, now=NOW)
     made.refresh_from_db()
     assert (made.state, len(seen), made.checked_count) == ("cancelled", 2, 1)
+
+
+def test_a_cell_far_beyond_the_headings_makes_its_row_wrong_and_only_that() -> None:
+    rows = (
+        b'<row r="2"><c r="A2"><v>7</v></c><c r="GT2"><v>1</v></c></row>'
+        b'<row r="3"><c r="A3"><v>8</v></c><c r="GT3"/></row>'
+    )
+    told = [(row.number, row.problem) for row in read_rows(workbook(rows), "x.xlsx")]
+    assert told == [(2, "it has cells beyond the headings"), (3, "")]
+
+
+def test_a_sheet_of_rows_that_are_all_as_wide_as_can_be_is_not_read_to_its_end(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(reading, "MAX_ROWS", 300)  # with 200 columns, 60,000 cells in all
+    rows = b"".join(b'<row r="%d"><c r="XFD%d"/></row>' % (n, n) for n in range(2, 10))
+    with pytest.raises(Unreadable, match="far wider than its headings"):
+        list(read_rows(workbook(rows), "x.xlsx"))

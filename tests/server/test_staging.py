@@ -67,7 +67,7 @@ def test_a_file_comes_ahead_and_the_install_in_its_hours() -> None:
     assert (delivery.phase, delivery.fetch_only, delivery.staged_at) == ("waiting", False, NOW + HOUR)
     assert (delivery.attempt, delivery.max_attempts) == (2, 3)  # as many tries at the install as before
     causes = list(DeliveryEvent.objects.filter(delivery=delivery).order_by("id").values_list("to_phase", "cause"))
-    assert causes[-2:] == [("staged", "reported staged"), ("waiting", "keeps the file for its hours")]
+    assert causes[-2:] == [("staged", "reported staged"), ("waiting", "file-stored")]
     turn_rollouts(now=NOW + HOUR)
     assert only(rollout).phase == "waiting"  # not fetched a second time
     assert detail(rollout, NOW + HOUR)["with_file"] == 1

@@ -9,13 +9,21 @@ from typing import Any
 
 from django.http import HttpResponse, StreamingHttpResponse
 from django.http.response import HttpResponseBase
+from drf_spectacular.types import OpenApiTypes
 from openpyxl import Workbook
 from openpyxl.cell import WriteOnlyCell
 from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 
 #: a cell that begins so may be run as a formula by a spreadsheet
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
-_XLSX = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+CSV = "text/csv"
+JSON_LINES = "application/jsonl"
+XLSX = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+
+
+def documented(*types: str) -> dict[tuple[int, str], OpenApiTypes]:
+    """What the document says of a call that answers with a file of one of these types."""
+    return {(200, kind): OpenApiTypes.BINARY for kind in types}
 
 
 @dataclass(frozen=True)
@@ -29,7 +37,7 @@ class Table:
 
 def as_csv(table: Table) -> HttpResponseBase:
     """CSV (RFC 4180) with a byte-order mark, so that spreadsheets read it as UTF-8."""
-    return _file(StreamingHttpResponse(_csv(table), content_type="text/csv; charset=utf-8"), f"{table.name}.csv")
+    return _file(StreamingHttpResponse(_csv(table), content_type=f"{CSV}; charset=utf-8"), f"{table.name}.csv")
 
 
 def as_json_lines(table: Table) -> HttpResponseBase:
@@ -38,7 +46,7 @@ def as_json_lines(table: Table) -> HttpResponseBase:
         json.dumps(dict(zip(table.columns, row, strict=True)), ensure_ascii=False, default=str).encode() + b"\n"
         for row in table.rows
     )
-    return _file(StreamingHttpResponse(lines, content_type="application/jsonl; charset=utf-8"), f"{table.name}.jsonl")
+    return _file(StreamingHttpResponse(lines, content_type=f"{JSON_LINES}; charset=utf-8"), f"{table.name}.jsonl")
 
 
 def as_xlsx(name: str, sheets: Sequence[Table]) -> HttpResponseBase:
@@ -51,7 +59,7 @@ def as_xlsx(name: str, sheets: Sequence[Table]) -> HttpResponseBase:
             sheet.append([_as_text(sheet, cell) for cell in row])
     out = io.BytesIO()
     book.save(out)
-    return _file(HttpResponse(out.getvalue(), content_type=_XLSX), f"{name}.xlsx")
+    return _file(HttpResponse(out.getvalue(), content_type=XLSX), f"{name}.xlsx")
 
 
 def _file(response: HttpResponseBase, name: str) -> HttpResponseBase:

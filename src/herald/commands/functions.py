@@ -8,7 +8,7 @@ from django.db import transaction
 
 from herald.access.models import User
 from herald.commands.models import Schedule
-from herald.commands.services import able_of
+from herald.commands.reach import able_of
 from herald.commands.uses import use_of
 from herald.fleet import functions
 from herald.fleet.models import DeviceModel

@@ -7,26 +7,43 @@ from typing import Any
 
 from herald.attention.models import Part, Quarantine
 from herald.commands.models import HARM, Occurrence, Recipe, Schedule, ScheduleState, When
+from herald.commands.reach import Reach, reach_of
 from herald.commands.sentence import sentence_parts
-from herald.commands.services import draft_of, preview_firings, reached_now
+from herald.commands.services import firings_by_zone
 from herald.deliveries.models import Delivery
 from herald.groups.audience import named_count
 
 RECENT = 40
+#: of a command that is paused or has ended
+NOT_ACTIVE = Reach(zones=(), now=0)
 
 
 def rows(schedules: Sequence[Schedule], now: datetime) -> list[dict[str, Any]]:
     """Schedules with their latest firings and how those went."""
     quarantined = Quarantine.objects.causes_of(Part.SCHEDULE, [s.pk for s in schedules])
-    return [_row(s, quarantined, now) for s in schedules]
-
-
-def _row(schedule: Schedule, quarantined: Mapping[int, str], now: datetime) -> dict[str, Any]:
-    recent = list(Occurrence.objects.recent(schedule.pk)[:RECENT])
+    reach = reach_of([s for s in schedules if s.state == ScheduleState.ACTIVE], now=now)
+    recent: dict[int, list[Occurrence]] = defaultdict(list)
+    for occurrence in Occurrence.objects.recent([s.pk for s in schedules], RECENT):
+        recent[occurrence.schedule_id].append(occurrence)
     phases: dict[int, Counter[str]] = defaultdict(Counter)
-    for occurrence_id, phase, count in Delivery.objects.counts_by_occurrence([o.pk for o in recent]):
+    for occurrence_id, phase, count in Delivery.objects.counts_by_occurrence(
+        [o.pk for r in recent.values() for o in r]
+    ):
         phases[occurrence_id][phase] += count
-    upcoming = next_firings(schedule, now) if schedule.state == ScheduleState.ACTIVE else []
+    return [
+        _row(s, recent[s.pk], phases, reach.get(s.pk, NOT_ACTIVE), now) | {"quarantined": quarantined.get(s.pk, "")}
+        for s in schedules
+    ]
+
+
+def _row(
+    schedule: Schedule,
+    recent: Sequence[Occurrence],
+    phases: Mapping[int, Counter[str]],
+    reach: Reach,
+    now: datetime,
+) -> dict[str, Any]:
+    upcoming = next_firings(schedule, reach, now)
     return {
         "id": schedule.pk,
         "recipe": schedule.recipe,
@@ -35,8 +52,7 @@ def _row(schedule: Schedule, quarantined: Mapping[int, str], now: datetime) -> d
         "when": schedule.when,
         "harm": HARM[Recipe(schedule.recipe)].value,
         "freezes": schedule.freezes,
-        "reached_now": reached_now(draft_of(schedule), now=now) if schedule.state == ScheduleState.ACTIVE else 0,
-        "quarantined": quarantined.get(schedule.pk, ""),
+        "reached_now": reach.now,
         "include": [{"id": g.pk, "name": g.name} for g in schedule.include.all()],
         "exclude": [{"id": g.pk, "name": g.name} for g in schedule.exclude.all()],
         "include_device_count": named_count(schedule),
@@ -45,7 +61,7 @@ def _row(schedule: Schedule, quarantined: Mapping[int, str], now: datetime) -> d
         "created_by": str(schedule.created_by) if schedule.created_by else None,
         "next_firing": upcoming[0][0] if upcoming else None,
         "next_zone": upcoming[0][1] if upcoming else None,
-        "phases": dict(sum(phases.values(), Counter[str]())),
+        "phases": dict(sum((phases[o.pk] for o in recent), Counter[str]())),
         "occurrences": [
             {
                 "id": o.pk,
@@ -62,9 +78,9 @@ def _row(schedule: Schedule, quarantined: Mapping[int, str], now: datetime) -> d
     }
 
 
-def next_firings(schedule: Schedule, now: datetime) -> list[tuple[datetime, str, int]]:
-    """The next firing in each zone of the audience: when, where, for how many; soonest first."""
+def next_firings(schedule: Schedule, reach: Reach, now: datetime) -> list[tuple[datetime, str, int]]:
+    """The next firing in each zone of those whom it reaches: when, where, for how many; soonest first."""
     if schedule.when != When.DAILY:
         return []
-    zones = preview_firings(draft_of(schedule), now=now, count=1)
+    zones = firings_by_zone(schedule, reach.zones, now=now, count=1)
     return [(z.firings[0][0], z.zone, z.devices) for z in zones if z.firings]

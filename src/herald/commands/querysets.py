@@ -28,5 +28,9 @@ class OccurrenceQuerySet(models.QuerySet["Occurrence"]):
         """The schedules of some occurrences, by occurrence."""
         return dict(self.filter(pk__in=list(ids)).values_list("pk", "schedule_id"))
 
-    def recent(self, schedule_id: int) -> Self:
-        return self.filter(schedule_id=schedule_id).order_by("-fires_at", "zone")
+    def recent(self, schedule_ids: Collection[int], most: int) -> Self:
+        """The latest of each of some schedules, at most so many of each; the latest first."""
+        of_each = [self.filter(schedule_id=pk).order_by("-fires_at", "zone")[:most] for pk in schedule_ids]
+        if len(of_each) < 2:  # which a union would not take
+            return of_each[0] if of_each else self.none()
+        return self.none().union(*of_each, all=True).order_by("-fires_at", "zone")

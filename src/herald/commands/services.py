@@ -1,6 +1,6 @@
 """Verbs on scheduled commands: preview, make, pause, resume, end, run now, and firing."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from itertools import islice
@@ -14,11 +14,8 @@ from herald.api.dates import check_plannable
 from herald.api.errors import Conflict, CountMismatch, Invalid, NobodyThere
 from herald.attention.models import Part
 from herald.attention.quarantine import Isolation
-from herald.calendar.services import freezes_between, held_by
 from herald.commands.models import (
     HARM,
-    MINUTES,
-    NEEDS,
     FreezeChoice,
     Harm,
     Occurrence,
@@ -27,13 +24,13 @@ from herald.commands.models import (
     ScheduleState,
     When,
 )
+from herald.commands.reach import audience_among, audience_of, in_freeze, reached_now
 from herald.commands.sentence import schedule_sentence
 from herald.deliveries import services as deliveries
 from herald.deliveries.clashes import Clash, clashes_of_others
 from herald.deliveries.models import Delivery
-from herald.fleet.functions import lacking, lacking_rule
 from herald.fleet.models import Device
-from herald.groups.audience import audience_query, audience_rule, members_of, named_ids
+from herald.groups.audience import audience_query, named_ids
 from herald.groups.models import Group
 from herald.live.notify import notify
 from herald.record.services import record
@@ -43,7 +40,7 @@ from herald_core.timing.clocks import instant
 from herald_core.timing.firings import daily_firings, spread_seconds
 
 if TYPE_CHECKING:
-    from herald.fleet.querysets import DeviceQuerySet
+    pass
 
 #: Zone of an occurrence that fires for all devices at one moment.
 EVERYWHERE = "*"
@@ -86,7 +83,13 @@ def preview_firings(draft: ScheduleDraft, *, now: datetime, count: int = 10) -> 
         Invalid: a field does not fit.
     """
     check(draft)
-    zones = audience_of(draft).able.value_counts("time_zone", 100)
+    return firings_by_zone(draft, audience_of(draft).able.value_counts("time_zone", 100), now=now, count=count)
+
+
+def firings_by_zone(
+    draft: "ScheduleDraft | Schedule", zones: Iterable[tuple[str, int]], *, now: datetime, count: int
+) -> list[ZoneFirings]:
+    """The next firings in zones with so many devices each, the zone where it fires first before the others."""
     result = []
     for zone, devices in zones:
         if draft.when == When.NOW or draft.time_of_day is None:
@@ -99,38 +102,6 @@ def preview_firings(draft: ScheduleDraft, *, now: datetime, count: int = 10) -> 
             ]
         result.append(ZoneFirings(zone=zone, devices=devices, firings=firings))
     return sorted(result, key=lambda z: z.firings[0][0] if z.firings else now)
-
-
-@dataclass(frozen=True, kw_only=True)
-class Audience:
-    """The admitted devices of a command's groups: those whose firmware can do it, and those whose cannot."""
-
-    able: "DeviceQuerySet"
-    unable: "DeviceQuerySet"
-
-
-def audience_of(draft: ScheduleDraft) -> Audience:
-    """Whom a command is for at this moment."""
-    return _audience(draft.recipe, members_of(draft.include, draft.exclude, draft.devices))
-
-
-def _audience(recipe: Recipe, devices: "DeviceQuerySet") -> Audience:
-    admitted = devices.filter(admission="admitted")
-    cannot = lacking(NEEDS[recipe])
-    return Audience(able=admitted.exclude(cannot), unable=admitted.filter(cannot))
-
-
-def able_of(schedule: Schedule) -> "DeviceQuerySet":
-    """Whom a kept command is for at this moment."""
-    return _audience(Recipe(schedule.recipe), audience_query(schedule)).able
-
-
-def unable_rule(draft: ScheduleDraft) -> str:
-    """The rule of the admitted devices that the command leaves out because of their firmware; empty where every
-    firmware can do it."""
-    cannot = lacking_rule(NEEDS[draft.recipe])
-    within = audience_rule(draft.include, draft.exclude, draft.devices) if draft.include or draft.devices else ""
-    return f"admission = admitted and {within} and ({cannot})" if cannot and within else ""
 
 
 def _first_moment(starts_on: date | None, zone: str, now: datetime) -> datetime:
@@ -261,29 +232,6 @@ def set_state(schedule: Schedule, state: ScheduleState, *, actor: User | None, n
     return schedule
 
 
-def reached_now(draft: ScheduleDraft, *, now: datetime) -> int:
-    """How many devices a firing at this moment would be for: without those it leaves out as they are in a freeze."""
-    able = audience_of(draft).able
-    return able.exclude(_in_freeze(draft.recipe, now)).count() if draft.freezes == FreezeChoice.DROP else able.count()
-
-
-def frozen_now(draft: ScheduleDraft, *, now: datetime) -> int:
-    """How many devices of the audience a freeze holds at this moment."""
-    return audience_of(draft).able.filter(_in_freeze(draft.recipe, now)).count()
-
-
-def _in_freeze(recipe: Recipe, now: datetime, device: str = "pk") -> Q:
-    """A condition on rows whose column `device` is a device's id: a freeze holds the command there at this moment, or
-    begins before the command is over. Gentle commands pass."""
-    held = Q(pk__in=[])
-    if HARM[recipe] == Harm.GENTLE:
-        return held
-    needs = timedelta(minutes=MINUTES[recipe])
-    for freeze in freezes_between(now, now + needs + timedelta(seconds=1)):
-        held |= held_by(freeze, device)
-    return held
-
-
 def check_count(recipe: Recipe, reached: int, expected: int) -> None:
     """Refuse a disruptive command that runs now for another number of devices than was typed.
 
@@ -326,14 +274,14 @@ def fire(schedule: Schedule, zone: str, fires_at: datetime, *, now: datetime) ->
 
     Safe to repeat: an occurrence that exists is left as it is.
     """
-    whom = _audience(Recipe(schedule.recipe), audience_query(schedule))
+    whom = audience_among(Recipe(schedule.recipe), audience_query(schedule))
     here = Q() if zone == EVERYWHERE else Q(time_zone=zone)
     gives_up_at = fires_at + timedelta(minutes=schedule.give_up_minutes)
     with transaction.atomic():
         able, frozen = whom.able.filter(here), 0
         if schedule.freezes == FreezeChoice.DROP:
-            in_freeze = _in_freeze(Recipe(schedule.recipe), fires_at)
-            frozen, able = able.filter(in_freeze).count(), able.exclude(in_freeze)
+            held = in_freeze(Recipe(schedule.recipe), fires_at)
+            frozen, able = able.filter(held).count(), able.exclude(held)
         devices = list(able.order_by("id").values_list("id", "uid"))
         occurrence, new = Occurrence.objects.get_or_create(
             schedule=schedule,
@@ -427,7 +375,7 @@ def _offer(schedule: Schedule, open_now: Mapping[int, Mapping[str, int]], now: d
     with_waiting = [o for o, phases in open_now.items() if phases.get(Phase.WAITING)]
     if room <= 0 or not with_waiting:
         return
-    mine = Delivery.objects.of_occurrences(with_waiting).exclude(_in_freeze(Recipe(schedule.recipe), now, "device_id"))
+    mine = Delivery.objects.of_occurrences(with_waiting).exclude(in_freeze(Recipe(schedule.recipe), now, "device_id"))
     waiting = list(mine.waiting().values_list("device_id", flat=True))
     busy = Delivery.objects.busy_devices(waiting)
     free = list(mine.free_to_offer(now, busy).values_list("id", "not_after")[:room])

@@ -27,13 +27,13 @@ from herald.fleet.presence import heard_in_time, not_heard_for_long
 from herald_core.deliveries import (
     FETCHES,
     IN_HAND,
-    KEPT,
     MUTE_FACTOR,
     OPEN,
     PATIENCE_CHECK_INS,
     PATIENCE_FACTOR,
     PATIENCE_FLOOR,
     RECALLABLE,
+    Cause,
     Phase,
 )
 
@@ -80,7 +80,7 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         """Open installs of other rollouts that have not ended: what is coming to their devices anyway."""
         return self.open().filter(kind="install", current=True).exclude(rollout=rollout_id).order_by()
 
-    def withdrawn_because(self, cause: str) -> Self:
+    def withdrawn_because(self, cause: Cause) -> Self:
         """Those withdrawn for that cause."""
         from herald.deliveries.models import DeliveryEvent
 
@@ -413,7 +413,7 @@ class DeliveryEventQuerySet(models.QuerySet["DeliveryEvent"]):
     def failures(self, rollout_id: int) -> Any:
         """The causes for which attempts of a rollout ended, and how many for each, the most frequent first."""
         begun = [p.value for p in IN_HAND if p is not Phase.OFFERED]  # an offer that is taken back is no failure
-        again = Q(to_phase=Phase.WAITING.value, from_phase__in=begun) & ~Q(cause=KEPT)
+        again = Q(to_phase=Phase.WAITING.value, from_phase__in=begun) & ~Q(cause=Cause.FILE_STORED)
         ended = self.filter(again | Q(to_phase=Phase.FAILED.value), delivery__rollout_id=rollout_id)
         return ended.order_by().values_list("cause").annotate(n=Count("id")).order_by("-n", "cause")
 

@@ -6,7 +6,7 @@ from herald.deliveries.models import DeliveryEvent
 from herald.edits.models import EditedDevice
 from herald.fleet.models import Device
 from herald.groups.models import MembershipEvent
-from herald_core.deliveries import KEPT, Phase
+from herald_core.deliveries import CAUSE_WORDS, Cause, Phase
 
 Entry = dict[str, Any]
 
@@ -34,11 +34,11 @@ def delivery_entry(event: DeliveryEvent, device: str) -> Entry:
         what = schedule.get_recipe_display().lower()
     phase = Phase(event.to_phase)
     words = f"{what}: {phase.value}"
-    if event.cause == KEPT:
+    if event.cause == Cause.FILE_STORED:
         words = f"{what}: its file is there"
     elif phase is Phase.WAITING and event.from_phase != Phase.OFFERED:
         words = f"{what}: attempt {event.attempt} failed, will be tried again"
-    detail = ", ".join(t for t in (event.cause, event.detail) if t)
+    detail = ", ".join(t for t in (CAUSE_WORDS.get(event.cause, event.cause), event.detail) if t)
     return {
         **_entry(event.at, words, detail, device),
         "to_phase": event.to_phase,

@@ -3,7 +3,7 @@
 from collections.abc import Collection, Iterable
 from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
-from django.db.models import Count, Exists, Min, OuterRef, Q, QuerySet, Subquery
+from django.db.models import Count, Exists, Min, Model, OuterRef, Q, QuerySet, Subquery
 
 from herald.api.errors import Invalid
 from herald.fleet.models import Device
@@ -51,6 +51,17 @@ def audience_query(thing: HasAudience) -> "DeviceQuerySet":
 def named_ids(thing: HasAudience) -> list[int]:
     """The devices that it names, by id."""
     return sorted(thing.devices.values_list("pk", flat=True))
+
+
+def named_by(model: type[Model], ids: Collection[int]) -> dict[int, list[int]]:
+    """The devices that each of some rollouts, or of some schedules, names, by id: all with one question."""
+    through: Any = model._meta.get_field("devices").remote_field.through  # type: ignore[union-attr]
+    owner = model._meta.model_name
+    found: dict[int, list[int]] = {pk: [] for pk in ids}
+    rows = through.objects.filter(**{f"{owner}__in": list(found)}).order_by("device_id")
+    for pk, device in rows.values_list(f"{owner}_id", "device_id"):
+        found[pk].append(device)
+    return found
 
 
 def read_named(words: Collection[str], pointer: str) -> list[int]:

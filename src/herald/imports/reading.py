@@ -120,9 +120,14 @@ def _xlsx(content: bytes) -> Iterator[Row]:
     try:
         book = load_workbook(io.BytesIO(content), read_only=True, data_only=True)
         sheet = book.worksheets[0]
-        rows = sheet.iter_rows(values_only=True, max_col=MAX_COLUMNS + 1)
+        sheet.reset_dimensions()  # a sheet may claim fewer columns than it has; each row is as wide as its last cell
+        rows = sheet.iter_rows(values_only=True)
         headings = _headings(["" if h is None else str(h) for h in next(rows, ())])
+        room = MAX_ROWS * MAX_COLUMNS
         for number, cells in enumerate(rows, 2):
+            room -= len(cells)  # a row that holds one cell far to the right is as dear as a full one
+            if room < 0:
+                raise Unreadable(f"The sheet is far wider than its headings; delete the columns after {len(headings)}.")
             if not any(c not in (None, "") for c in cells):
                 continue
             if number > MAX_ROWS + 1:

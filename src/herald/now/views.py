@@ -14,6 +14,7 @@ from herald.attention.models import Item, ItemKind
 from herald.clock.source import clock
 from herald.commands.models import Schedule
 from herald.commands.overview import next_firings
+from herald.commands.reach import reach_of
 from herald.commands.sentence import schedule_sentence
 from herald.fleet.models import Device
 from herald.now.troubles import troubles
@@ -37,6 +38,7 @@ class Coming(serializers.Serializer[Any]):
     """Something that will happen by itself."""
 
     at = serializers.DateTimeField()
+    zone = serializers.CharField()
     text = serializers.CharField()
     detail = serializers.CharField()
     schedule = serializers.IntegerField()
@@ -153,14 +155,17 @@ def _wait(kind: str, rollout: dict[str, Any], title: str, detail: str) -> dict[s
 def _coming(now: datetime) -> list[dict[str, Any]]:
     """Firings within the next 24 hours, soonest first."""
     rows = []
-    for schedule in Schedule.objects.active():
-        for at, zone, devices in next_firings(schedule, now):
+    schedules = list(Schedule.objects.active())
+    reach = reach_of(schedules, now=now)
+    for schedule in schedules:
+        for at, zone, devices in next_firings(schedule, reach[schedule.pk], now):
             if at <= now + timedelta(hours=24):
                 city = zone.rsplit("/", 1)[-1].replace("_", " ")
                 text = f"{schedule.get_recipe_display()}, {city}"
                 rows.append(
                     {
                         "at": at,
+                        "zone": zone,
                         "text": text,
                         "detail": f"{devices} devices: {schedule_sentence(schedule)}",
                         "schedule": schedule.pk,

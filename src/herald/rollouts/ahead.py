@@ -1,6 +1,6 @@
 """Changing what is still ahead of an open rollout: its hours, limits and caps, and gates that are not met yet."""
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from datetime import datetime, time
 from types import SimpleNamespace
@@ -15,7 +15,8 @@ from herald.rollouts.drafting import check_staging, check_window
 from herald.rollouts.models import OPEN_STATES, Ring, Rollout
 from herald.rollouts.services import locked, note
 
-_WORDS = {
+#: what may be changed of the rollout, in words
+_OF_ROLLOUT = {
     "window_start": "window opens",
     "window_end": "window closes",
     "stage_ahead": "files fetched ahead",
@@ -28,15 +29,16 @@ _WORDS = {
     "starts_per_hour": "started per hour",
     "spread_minutes": "spread, minutes",
     "freeze_override": "goes on in freezes",
+}
+#: and of its rings whose gate is not met
+_OF_RING = {
     "confirmed_pct": "confirmed, %",
     "soak_minutes": "soak, minutes",
     "most_unheard": "most not tried",
     "min_tried": "tried, at least",
     "needs_approval": "needs an approval",
 }
-_OF_ROLLOUT = tuple(w for w in list(_WORDS) if hasattr(Rollout, w))
 _STAGING = ("stage_ahead", "staging_start", "staging_end", "window_start")
-_OF_RING = tuple(w for w in list(_WORDS) if hasattr(Ring, w))
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -58,7 +60,7 @@ def differences(
         Invalid: something cannot be changed, or does not fit. Conflict: a ring's gate was met already.
     """
     found = [
-        Difference(what=_WORDS[name], ring=None, before=_say(getattr(rollout, name)), after=_say(value))
+        Difference(what=_OF_ROLLOUT[name], ring=None, before=_say(getattr(rollout, name)), after=_say(value))
         for name, value in changes.items()
         if _known(name, _OF_ROLLOUT, "/") and getattr(rollout, name) != value
     ]
@@ -74,7 +76,7 @@ def differences(
         if ring.gate_met_at is not None:
             raise Conflict(f"The gate after ring {place} is open already; what is behind cannot be changed.")
         found += [
-            Difference(what=_WORDS[name], ring=place, before=_say(getattr(ring, name)), after=_say(value))
+            Difference(what=_OF_RING[name], ring=place, before=_say(getattr(ring, name)), after=_say(value))
             for name, value in fields.items()
             if _known(name, _OF_RING, f"/rings/{place}/") and getattr(ring, name) != value
         ]
@@ -114,7 +116,7 @@ def change_ahead(
     return told
 
 
-def _known(name: str, known: tuple[str, ...], where: str) -> bool:
+def _known(name: str, known: Collection[str], where: str) -> bool:
     if name not in known:
         raise Invalid(f"{where}{name}", f"This cannot be changed once launched; what can is {', '.join(known)}.")
     return True

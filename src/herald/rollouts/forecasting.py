@@ -24,7 +24,7 @@ from herald_core.caps import Caps
 from herald_core.deliveries import Phase
 from herald_core.forecast import Fleet, Forecast, RingAhead, Situation, forecast
 from herald_core.forecast.futures import without
-from herald_core.forecast.situation import Hours, hours
+from herald_core.forecast.situation import Hours, Limit, hours
 from herald_core.functions import Function
 from herald_core.preflight import Outcome
 from herald_core.rings.gates import RingCounts
@@ -234,7 +234,7 @@ def _relaxed(
     freezes: Sequence[Freeze],
     now: datetime,
     horizon: timedelta,
-) -> dict[str, Situation]:
+) -> dict[Limit, Situation]:
     """The same rollout without one of its limits each."""
     minutes, caps = situation.minutes, situation.caps
 
@@ -242,25 +242,25 @@ def _relaxed(
         return without(situation, rings=[replace(r, **changes) for r in situation.rings])
 
     relaxed = {
-        "at once": without(situation, caps=replace(caps, at_once=10**9)),
-        "soak": with_gates(soak=0.0),
+        Limit.AT_ONCE: without(situation, caps=replace(caps, at_once=10**9)),
+        Limit.SOAK: with_gates(soak=0.0),
     }
     if caps.per_site is not None:
-        relaxed["at once per site"] = without(situation, caps=replace(caps, per_site=None))
+        relaxed[Limit.AT_ONCE_PER_SITE] = without(situation, caps=replace(caps, per_site=None))
     if caps.per_hour is not None:
-        relaxed["starts per hour"] = without(situation, caps=replace(caps, per_hour=None))
+        relaxed[Limit.STARTS_PER_HOUR] = without(situation, caps=replace(caps, per_hour=None))
     if any(site in caps.uplinks for site in np.unique(situation.fleet.site)):
-        relaxed["uplinks"] = without(situation, caps=replace(caps, uplinks={}))
+        relaxed[Limit.UPLINKS] = without(situation, caps=replace(caps, uplinks={}))
     if situation.spread:
-        relaxed["spread"] = without(situation, spread=0.0)
+        relaxed[Limit.SPREAD] = without(situation, spread=0.0)
     if rollout.window is not None:
-        relaxed["window"] = without(
+        relaxed[Limit.WINDOW] = without(
             situation, hours=_hours(rollout, kinds, freezes, minutes, now, horizon, any_hour=True)
         )
     if freezes:
-        relaxed["freezes"] = without(situation, hours=_hours(rollout, kinds, [], minutes, now, horizon))
+        relaxed[Limit.FREEZES] = without(situation, hours=_hours(rollout, kinds, [], minutes, now, horizon))
     if any(r.needs_approval for r in situation.rings):
-        relaxed["approvals"] = with_gates(needs_approval=False)
+        relaxed[Limit.APPROVALS] = with_gates(needs_approval=False)
     if any(r.most_unheard is not None for r in situation.rings):
-        relaxed["unheard"] = with_gates(most_unheard=None)
+        relaxed[Limit.UNHEARD] = with_gates(most_unheard=None)
     return relaxed

@@ -24,8 +24,8 @@ from herald.rollouts.audience import narrowed, planned, ring_plans
 from herald.rollouts.launching import permit_downgrades, supersede_others, write_devices
 from herald.rollouts.models import OPEN_STATES, LeftOut, Ring, Rollout, RolloutState
 from herald.rollouts.services import locked, note
-from herald_core.deliveries import Phase
-from herald_core.preflight import TAKES_PART, WORDS, Outcome
+from herald_core.deliveries import Cause, Phase
+from herald_core.preflight import LEFT_OUT_WORDS, TAKES_PART, Outcome
 from herald_core.rings.assignment import RingPlan
 
 #: late joiners that are taken in within a day without asking: as many, or this share of the devices at launch
@@ -35,8 +35,6 @@ LATE_WITHIN = timedelta(hours=24)
 TOO_MANY_LATE = "joined after the launch, beyond the limit"
 #: a device that joined and left a group more often than this within a day is unsettled
 SETTLED_CHANGES = 4
-#: why a delivery is withdrawn whose device is in the audience no more
-LEFT = "left the audience"
 #: a standing audience is looked at so often
 EVERY = timedelta(seconds=15)
 
@@ -61,7 +59,7 @@ def recheck(rollout: Rollout, ring: Ring, *, now: datetime, when: str = "as its 
     permit_downgrades(rollout, {i for (_, first), rest in steps.items() for i in (first, *rest)}, now)
     deliveries.take_steps(steps)
     for outcome, ids in out.items():
-        cause = f"{when}, {WORDS[outcome].removeprefix('left out: ')}"
+        cause = f"{when}, {LEFT_OUT_WORDS[outcome]}"
         deliveries.withdraw(Delivery.objects.filter(id__any=ids), now=now, cause=cause)
     return sum(map(len, out.values()))
 
@@ -82,7 +80,7 @@ def follow_audience(rollout: Rollout, *, now: datetime) -> None:
             .exclude(device__in=audience.values("pk"))
             .exclude(device_id__any=unsettled),
             now=now,
-            cause=LEFT,
+            cause=Cause.LEFT_AUDIENCE,
         )
         fits = _fitting(rollout, audience, now).exclude(id__any=unsettled)
         joined = _take_in(rollout, fits, now, late=True) + _take_back(rollout, fits, now)
@@ -257,7 +255,7 @@ def _fitting(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> "
 def _take_back(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> int:
     """Let devices go on that left the audience before they had begun, and are in it again; how many."""
     mine = Delivery.objects.of_rollout(rollout.pk)
-    back = mine.withdrawn_because(LEFT).filter(device__in=audience.values("pk"))
+    back = mine.withdrawn_because(Cause.LEFT_AUDIENCE).filter(device__in=audience.values("pk"))
     rings = set(back.values_list("ring_id", flat=True))
     if not rings:
         return 0

@@ -7,7 +7,7 @@ import numpy as np
 from scipy.special import betainc
 
 from herald_core.forecast.devices import RingDevices, next_in
-from herald_core.forecast.situation import Fleet, Floats, Hours, Situation
+from herald_core.forecast.situation import Fleet, Floats, Hours, Limit, Situation
 from herald_core.rings.gates import HALT_CERTAINTY, MIN_FAILURES
 
 FUTURES = 200
@@ -55,11 +55,11 @@ class Forecast:
     curve: Sequence[tuple[float, float, float, float]]
     halts: float
     failed: Band
-    limits: Mapping[str, float]
+    limits: Mapping[Limit, float]
 
 
 def forecast(
-    situation: Situation, *, seed: int, futures: int = FUTURES, relaxed: Mapping[str, Situation] | None = None
+    situation: Situation, *, seed: int, futures: int = FUTURES, relaxed: Mapping[Limit, Situation] | None = None
 ) -> Forecast:
     """Simulate futures of a rollout. `relaxed` are the same rollout without one of its limits: `limits` says how many
     seconds earlier the median end of each would be."""

@@ -1,8 +1,9 @@
 """What a forecast starts from. Times are seconds from now."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from enum import StrEnum
 from typing import Any
 
 import numpy as np
@@ -15,6 +16,35 @@ Floats = NDArray[np.floating[Any]]
 #: rows of [from, to): when an install may begin
 Hours = NDArray[np.float64]
 DAY = 86_400.0
+
+
+class Limit(StrEnum):
+    """What can hold a rollout back; a forecast says how much sooner it would end without it."""
+
+    WINDOW = "window"
+    FREEZES = "freezes"
+    AT_ONCE = "at-once"
+    AT_ONCE_PER_SITE = "at-once-per-site"
+    STARTS_PER_HOUR = "starts-per-hour"
+    UPLINKS = "uplinks"
+    SPREAD = "spread"
+    SOAK = "soak"
+    APPROVALS = "approvals"
+    UNHEARD = "unheard"
+
+
+LIMIT_WORDS: Mapping[Limit, str] = {
+    Limit.WINDOW: "the window",
+    Limit.FREEZES: "freezes",
+    Limit.AT_ONCE: "how many may be at it at once",
+    Limit.AT_ONCE_PER_SITE: "how many may be at it at once at one site",
+    Limit.STARTS_PER_HOUR: "how many may start in an hour",
+    Limit.UPLINKS: "how many files the sites' uplinks carry at once",
+    Limit.SPREAD: "the spread of starts",
+    Limit.SOAK: "the soaks of the gates",
+    Limit.APPROVALS: "approvals, at the next working hour",
+    Limit.UNHEARD: "gates that wait until few are unheard of",
+}
 
 
 @dataclass(frozen=True, kw_only=True)

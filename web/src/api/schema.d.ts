@@ -2769,6 +2769,7 @@ export interface components {
         Coming: {
             /** Format: date-time */
             at: string;
+            zone: string;
             text: string;
             detail: string;
             schedule: number;
@@ -3550,8 +3551,11 @@ export interface components {
         LetInBodyRequest: {
             uid: string;
         };
+        /** @enum {string} */
+        LimitEnum: "window" | "freezes" | "at-once" | "at-once-per-site" | "starts-per-hour" | "uplinks" | "spread" | "soak" | "approvals" | "unheard";
         /** @description What holds it back, and how many seconds sooner the median end would be without it. */
         LimitRow: {
+            limit: components["schemas"]["LimitEnum"];
             words: string;
             /** Format: double */
             seconds: number;
@@ -8282,6 +8286,8 @@ export interface operations {
                 };
                 content: {
                     "text/csv": string;
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
+                    "application/jsonl": string;
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */
@@ -20072,6 +20078,7 @@ export interface operations {
                 };
                 content: {
                     "text/csv": string;
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */

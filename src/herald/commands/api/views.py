@@ -12,7 +12,7 @@ from herald.access.models import Ability
 from herald.access.permissions import person
 from herald.api.fields import read_limit, read_number, valid
 from herald.clock.source import clock
-from herald.commands import overview, services
+from herald.commands import overview, reach, services
 from herald.commands.api.serializers import (
     NewScheduleBody,
     RanOnce,
@@ -66,11 +66,11 @@ class SchedulePreviewView(APIView):
         zones = services.preview_firings(draft, now=clock.now())
         body = {
             "devices": sum(z.devices for z in zones),
-            "unable": services.audience_of(draft).unable.count(),
-            "unable_rule": services.unable_rule(draft),
+            "unable": reach.audience_of(draft).unable.count(),
+            "unable_rule": reach.unable_rule(draft),
             "harm": HARM[draft.recipe].value,
-            "frozen": services.frozen_now(draft, now=clock.now()),
-            "reached_now": services.reached_now(draft, now=clock.now()),
+            "frozen": reach.frozen_now(draft, now=clock.now()),
+            "reached_now": reach.reached_now(draft, now=clock.now()),
             "conflicts": services.conflicts_of(draft, now=clock.now()),
             "zones": [
                 {

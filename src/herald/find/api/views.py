@@ -4,7 +4,6 @@ from typing import Any
 
 from django.http.response import HttpResponseBase
 from django.shortcuts import get_object_or_404
-from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.request import Request
@@ -14,7 +13,7 @@ from rest_framework.views import APIView
 from herald.access.permissions import person
 from herald.api.errors import Invalid, NotFound
 from herald.api.fields import Strict, next_page, read_limit, read_number, valid
-from herald.api.tables import Table, as_csv, as_json_lines, as_xlsx
+from herald.api.tables import CSV, JSON_LINES, XLSX, Table, as_csv, as_json_lines, as_xlsx, documented
 from herald.clock.source import clock
 from herald.find.models import SavedView
 from herald.find.queries import found, grid_of, in_order, table_rows
@@ -79,7 +78,7 @@ class DeviceExportView(APIView):
             OpenApiParameter("columns", str, description="fields between commas"),
             OpenApiParameter("as", str, enum=["csv", "xlsx", "jsonl"], description="csv if left out"),
         ],
-        responses={(200, "text/csv"): OpenApiTypes.BINARY},
+        responses=documented(CSV, XLSX, JSON_LINES),
     )
     def get(self, request: Request) -> HttpResponseBase:
         asked, now = request.query_params, clock.now()

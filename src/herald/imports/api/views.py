@@ -6,7 +6,6 @@ from typing import Any
 
 from django.http import HttpResponse
 from django.shortcuts import get_object_or_404
-from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import extend_schema, extend_schema_field
 from rest_framework import serializers
 from rest_framework.parsers import MultiPartParser
@@ -16,7 +15,7 @@ from rest_framework.views import APIView
 
 from herald.access.permissions import person
 from herald.api.fields import Strict, valid
-from herald.api.tables import safe_cell
+from herald.api.tables import CSV, documented, safe_cell
 from herald.clock.source import clock
 from herald.groups.api.agreement import agreement_of
 from herald.imports import mappings, services, undoing
@@ -224,7 +223,7 @@ class ImportUndoView(APIView):
 class ImportWrongView(APIView):
     """The wrong cells as a file, to mend by."""
 
-    @extend_schema(operation_id="imports_wrong", responses={(200, "text/csv"): OpenApiTypes.BINARY})
+    @extend_schema(operation_id="imports_wrong", responses=documented(CSV))
     def get(self, request: Request, import_id: int) -> HttpResponse:
         found = get_object_or_404(Import, pk=import_id)
         out = io.StringIO()
@@ -232,6 +231,6 @@ class ImportWrongView(APIView):
         writer.writerow(["row", "column", "value", "reason"])
         for cell in found.wrong.order_by("row", "id"):
             writer.writerow(map(safe_cell, (cell.row, cell.column, cell.value, cell.reason)))
-        response = HttpResponse("\ufeff" + out.getvalue(), content_type="text/csv; charset=utf-8")
+        response = HttpResponse("\ufeff" + out.getvalue(), content_type=f"{CSV}; charset=utf-8")
         response["Content-Disposition"] = 'attachment; filename="wrong-rows.csv"'
         return response

@@ -17,19 +17,7 @@ from herald.rollouts.api.lookup import find_rollout
 from herald.rollouts.api.report_serializers import FreezeOfRollout
 from herald.rollouts.report import freeze_row
 from herald_core.forecast.futures import Band
-
-LIMITS = {
-    "window": "the window",
-    "freezes": "freezes",
-    "at once": "how many may be at it at once",
-    "at once per site": "how many may be at it at once at one site",
-    "starts per hour": "how many may start in an hour",
-    "uplinks": "how many files the sites' uplinks carry at once",
-    "spread": "the spread of starts",
-    "soak": "the soaks of the gates",
-    "approvals": "approvals, at the next working hour",
-    "unheard": "gates that wait until few are unheard of",
-}
+from herald_core.forecast.situation import LIMIT_WORDS, Limit
 
 
 class MomentBand(serializers.Serializer[Any]):
@@ -59,6 +47,7 @@ class ForecastPoint(serializers.Serializer[Any]):
 class LimitRow(serializers.Serializer[Any]):
     """What holds it back, and how many seconds sooner the median end would be without it."""
 
+    limit = serializers.ChoiceField(choices=list(Limit))
     words = serializers.CharField()
     seconds = serializers.FloatField()
 
@@ -121,8 +110,8 @@ class RolloutForecastView(APIView):
             "failed_high": found.failed.high,
             "silent": told.silent,
             "limits": [
-                {"words": LIMITS[name], "seconds": seconds}
-                for name, seconds in sorted(found.limits.items(), key=lambda limit: -limit[1])
+                {"limit": limit, "words": LIMIT_WORDS[limit], "seconds": seconds}
+                for limit, seconds in sorted(found.limits.items(), key=lambda found: -found[1])
                 if seconds >= 60
             ],
             "freeze": {"name": told.freeze.name, "starts_at": told.freeze.starts_at, "meets": told.meets}

@@ -1,14 +1,13 @@
 """Calls about a rollout as a whole: its report, as tables too, and where it stands by site, model and the like."""
 
 from django.http.response import HttpResponseBase
-from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.api.errors import Conflict, Invalid
-from herald.api.tables import as_csv, as_xlsx
+from herald.api.tables import CSV, XLSX, as_csv, as_xlsx, documented
 from herald.clock.source import clock
 from herald.deliveries.places import PLACES
 from herald.rollouts import report
@@ -31,7 +30,7 @@ class RolloutReportTableView(APIView):
     @extend_schema(
         operation_id="rollouts_report_table",
         parameters=[OpenApiParameter("as", str, enum=["csv", "xlsx"], description="csv if left out")],
-        responses={(200, "text/csv"): OpenApiTypes.BINARY},
+        responses=documented(CSV, XLSX),
     )
     def get(self, request: Request, rollout_id: int) -> HttpResponseBase:
         rollout = _launched(rollout_id)

@@ -109,7 +109,7 @@ export function Now() {
           hours={24}
           zone={zone}
           marks={data.coming.map((c) => ({
-            zone: data.zones.find((z) => c.text.endsWith(city(z))) ?? "",
+            zone: c.zone,
             at: c.at,
             text: c.text,
           }))}

@@ -1,0 +1,107 @@
+"""Whom commands are for at this moment: one that is being written, one that is kept, and many at once."""
+
+from collections import Counter, defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from functools import cache
+from typing import TYPE_CHECKING
+
+from django.db.models import Case, Count, IntegerField, Q, Value, When
+
+from herald.calendar.services import freezes_between, held_by
+from herald.commands.models import HARM, MINUTES, NEEDS, FreezeChoice, Harm, Recipe, Schedule
+from herald.fleet.functions import lacking, lacking_rule
+from herald.groups.audience import audience_query, audience_rule, members_of, named_by
+
+if TYPE_CHECKING:
+    from herald.commands.services import ScheduleDraft
+    from herald.fleet.querysets import DeviceQuerySet
+
+
+@dataclass(frozen=True, kw_only=True)
+class Audience:
+    """The admitted devices of a command's groups: those whose firmware can do it, and those whose cannot."""
+
+    able: "DeviceQuerySet"
+    unable: "DeviceQuerySet"
+
+
+def audience_of(draft: "ScheduleDraft") -> Audience:
+    """Whom a command is for at this moment."""
+    return audience_among(draft.recipe, members_of(draft.include, draft.exclude, draft.devices))
+
+
+def audience_among(recipe: Recipe, devices: "DeviceQuerySet") -> Audience:
+    admitted = devices.filter(admission="admitted")
+    cannot = lacking(NEEDS[recipe])
+    return Audience(able=admitted.exclude(cannot), unable=admitted.filter(cannot))
+
+
+def able_of(schedule: Schedule) -> "DeviceQuerySet":
+    """Whom a kept command is for at this moment."""
+    return audience_among(Recipe(schedule.recipe), audience_query(schedule)).able
+
+
+def unable_rule(draft: "ScheduleDraft") -> str:
+    """The rule of the admitted devices that the command leaves out because of their firmware; empty where every
+    firmware can do it."""
+    cannot = lacking_rule(NEEDS[draft.recipe])
+    within = audience_rule(draft.include, draft.exclude, draft.devices) if draft.include or draft.devices else ""
+    return f"admission = admitted and {within} and ({cannot})" if cannot and within else ""
+
+
+def reached_now(draft: "ScheduleDraft", *, now: datetime) -> int:
+    """How many devices a firing at this moment would be for: without those it leaves out as they are in a freeze."""
+    able = audience_of(draft).able
+    return able.exclude(in_freeze(draft.recipe, now)).count() if draft.freezes == FreezeChoice.DROP else able.count()
+
+
+def frozen_now(draft: "ScheduleDraft", *, now: datetime) -> int:
+    """How many devices of the audience a freeze holds at this moment."""
+    return audience_of(draft).able.filter(in_freeze(draft.recipe, now)).count()
+
+
+def in_freeze(recipe: Recipe, now: datetime, device: str = "pk") -> Q:
+    """A condition on rows whose column `device` is a device's id: a freeze holds the command there at this moment, or
+    begins before the command is over. Gentle commands pass."""
+    held = Q(pk__in=[])
+    if HARM[recipe] == Harm.GENTLE:
+        return held
+    needs = timedelta(minutes=MINUTES[recipe])
+    for freeze in freezes_between(now, now + needs + timedelta(seconds=1)):
+        held |= held_by(freeze, device)
+    return held
+
+
+@dataclass(frozen=True)
+class Reach:
+    """How many devices a kept command is for in each zone, and how many a firing at this moment would be for."""
+
+    zones: Sequence[tuple[str, int]]
+    now: int
+
+
+def reach_of(schedules: Sequence[Schedule], *, now: datetime) -> dict[int, Reach]:
+    """Whom kept commands are for, by their ids; all with one question to the database."""
+    if not schedules:
+        return {}
+    named = named_by(Schedule, [s.pk for s in schedules])
+    cannot, frozen = cache(lambda recipe: lacking(NEEDS[recipe])), cache(lambda recipe: in_freeze(recipe, now))
+    counts = []
+    for schedule in schedules:
+        recipe = Recipe(schedule.recipe)
+        devices = members_of(schedule.include.all(), schedule.exclude.all(), named[schedule.pk])
+        dropped = frozen(recipe) if schedule.freezes == FreezeChoice.DROP else Q(pk__in=[])
+        able = devices.filter(admission="admitted").exclude(cannot(recipe)).order_by()
+        marked = able.annotate(
+            schedule=Value(schedule.pk, IntegerField()),
+            reached=Case(When(dropped, then=Value(0)), default=Value(1), output_field=IntegerField()),
+        )
+        counts.append(marked.values_list("schedule", "time_zone", "reached").annotate(n=Count("id")))
+    zones: dict[int, Counter[str]] = defaultdict(Counter)
+    reached: Counter[int] = Counter()
+    for schedule_id, zone, is_reached, n in counts[0].union(*counts[1:], all=True):
+        zones[schedule_id][zone] += n
+        reached[schedule_id] += n * is_reached
+    return {s.pk: Reach(zones=zones[s.pk].most_common(), now=reached[s.pk]) for s in schedules}
