@@ -166,6 +166,7 @@ SPECTACULAR_SETTINGS = {
         "herald.api.schema.errors_are_said",
         "herald.api.schema.types_are_named_once",
         "herald.api.schema.clock_times_are_as_said",
+        "herald.api.examples.bodies_have_examples",
     ],
     "ENUM_NAME_OVERRIDES": {
         "PhaseEnum": "herald.deliveries.models.PHASES",

@@ -7,6 +7,7 @@ from typing import Any
 
 import pytest
 from django.urls import get_resolver
+from jsonschema import Draft202012Validator
 from rest_framework.test import APIClient
 
 from herald.api.parameters import declared_by
@@ -80,3 +81,19 @@ def test_times_on_devices_clocks_are_documented_as_they_are_answered() -> None:
     assert '"format": "time"' not in document  # which would be one with a zone
     for time, fits in (("05:30:00", True), ("05:30", True), ("23:59:59.5", True), ("24:00", False), ("5:30", False)):
         assert bool(re.match(CLOCK_TIME, time)) is fits, time
+
+
+def test_each_call_that_takes_a_body_shows_an_example_that_fits() -> None:
+    document = json.loads((ROOT / "docs" / "openapi.json").read_text())
+    bodies = {
+        call["operationId"]: content
+        for calls in document["paths"].values()
+        for call in calls.values()
+        if (content := call.get("requestBody", {}).get("content", {}).get("application/json"))
+    }
+    assert len(bodies) > 50
+    for operation, content in bodies.items():
+        schema = {**content["schema"], "components": document["components"]}
+        wrong = [e.message for e in Draft202012Validator(schema).iter_errors(content["example"])]
+        known = set(document["components"]["schemas"][content["schema"]["$ref"].rpartition("/")[2]]["properties"])
+        assert (wrong, set(content["example"]) - known) == ([], set()), operation

@@ -4932,6 +4932,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "uid": "LG-4E1F02C9A7"
+                 *     }
+                 */
                 "application/json": components["schemas"]["LetInBodyRequest"];
             };
         };
@@ -5144,6 +5149,18 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "key": "pump",
+                 *       "label": "Pump type",
+                 *       "type": "choice",
+                 *       "choices": [
+                 *         "plunger",
+                 *         "vane"
+                 *       ],
+                 *       "note": "as on its plate"
+                 *     }
+                 */
                 "application/json": components["schemas"]["AttributeDraftRequest"];
             };
         };
@@ -5410,6 +5427,17 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "label": "Pump type",
+                 *       "type": "choice",
+                 *       "choices": [
+                 *         "plunger",
+                 *         "vane"
+                 *       ],
+                 *       "note": "as on its plate"
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedAttributeChangeRequest"];
             };
         };
@@ -5543,6 +5571,17 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "label": "Pump type",
+                 *       "type": "choice",
+                 *       "choices": [
+                 *         "plunger",
+                 *         "vane"
+                 *       ],
+                 *       "note": "as on its plate"
+                 *     }
+                 */
                 "application/json": components["schemas"]["AttributeChangeRequest"];
             };
         };
@@ -5756,6 +5795,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "images": [
+                 *         14,
+                 *         15
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["CleaningBodyRequest"];
             };
         };
@@ -6180,6 +6227,15 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "north-agronomy",
+                 *       "email": "north@larkfield.example",
+                 *       "tags": [
+                 *         "north"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["CustodianDraftRequest"];
             };
         };
@@ -6446,6 +6502,15 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "north-agronomy",
+                 *       "email": "north@larkfield.example",
+                 *       "tags": [
+                 *         "north"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedCustodianDraftRequest"];
             };
         };
@@ -6579,6 +6644,15 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "north-agronomy",
+                 *       "email": "north@larkfield.example",
+                 *       "tags": [
+                 *         "north"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedCustodianDraftRequest"];
             };
         };
@@ -7242,6 +7316,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "sill-0007"
+                 *     }
+                 */
                 "application/json": components["schemas"]["RemovalBodyRequest"];
             };
         };
@@ -7379,6 +7458,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "by": "sill-1201"
+                 *     }
+                 */
                 "application/json": components["schemas"]["ReplacementBodyRequest"];
             };
         };
@@ -7512,6 +7596,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "by": "sill-1201"
+                 *     }
+                 */
                 "application/json": components["schemas"]["ReplacementBodyRequest"];
             };
         };
@@ -8007,6 +8096,20 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "model": "Sill 400",
+                 *       "uid": "LG-4E1F02C9A7",
+                 *       "name": "sill-1201",
+                 *       "site": "Amber Fold",
+                 *       "tags": [
+                 *         "flood-risk"
+                 *       ],
+                 *       "attributes": {
+                 *         "pump": "vane"
+                 *       }
+                 *     }
+                 */
                 "application/json": components["schemas"]["DeviceDraftBodyRequest"];
             };
         };
@@ -8138,6 +8241,11 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "rule": "model = 'Sill 400' and battery < 30"
+                 *     }
+                 */
                 "application/json": components["schemas"]["EditTargetRequest"];
             };
         };
@@ -8453,6 +8561,11 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "rule": "model = 'Sill 400' and battery < 30"
+                 *     }
+                 */
                 "application/json": components["schemas"]["EditTargetRequest"];
             };
         };
@@ -8671,6 +8784,19 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "target": {
+                 *         "rule": "model = 'Sill 400' and battery < 30"
+                 *       },
+                 *       "add_tags": [
+                 *         "low-power"
+                 *       ],
+                 *       "set_attributes": {
+                 *         "pump": "vane"
+                 *       }
+                 *     }
+                 */
                 "application/json": components["schemas"]["EditRequestRequest"];
             };
         };
@@ -9038,6 +9164,19 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "target": {
+                 *         "rule": "model = 'Sill 400' and battery < 30"
+                 *       },
+                 *       "add_tags": [
+                 *         "low-power"
+                 *       ],
+                 *       "set_attributes": {
+                 *         "pump": "vane"
+                 *       }
+                 *     }
+                 */
                 "application/json": components["schemas"]["EditRequestRequest"];
             };
         };
@@ -9251,6 +9390,17 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "label": "Crew of the north",
+                 *       "admit": true,
+                 *       "tags": [
+                 *         "north"
+                 *       ],
+                 *       "site": "Amber Fold",
+                 *       "uses": 40
+                 *     }
+                 */
                 "application/json": components["schemas"]["CodeDraftBodyRequest"];
             };
         };
@@ -9599,6 +9749,13 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "label": "Water level",
+                 *       "unit": "mm",
+                 *       "type": "number"
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedFactChangeRequest"];
             };
         };
@@ -10003,6 +10160,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "Harvest",
+                 *       "parent": null
+                 *     }
+                 */
                 "application/json": components["schemas"]["FolderDraftRequest"];
             };
         };
@@ -10264,6 +10427,12 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "Harvest",
+                 *       "parent": null
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedFolderChangeRequest"];
             };
         };
@@ -10477,6 +10646,17 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "Harvest",
+                 *       "why": "pumps must run",
+                 *       "starts_at": "2026-12-01T00:00:00Z",
+                 *       "ends_at": "2026-12-08T00:00:00Z",
+                 *       "groups": [
+                 *         12
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["FreezeBodyRequest"];
             };
         };
@@ -10610,6 +10790,17 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "Harvest",
+                 *       "why": "pumps must run",
+                 *       "starts_at": "2026-12-01T00:00:00Z",
+                 *       "ends_at": "2026-12-08T00:00:00Z",
+                 *       "groups": [
+                 *         12
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["FreezeBodyRequest"];
             };
         };
@@ -11033,6 +11224,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "Low batteries",
+                 *       "kind": "rule",
+                 *       "rule": "battery < 30",
+                 *       "note": "to be visited"
+                 *     }
+                 */
                 "application/json": components["schemas"]["GroupDraftRequest"];
             };
         };
@@ -11401,6 +11600,12 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "Low batteries",
+                 *       "rule": "battery < 25"
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedGroupChangeRequest"];
             };
         };
@@ -11641,6 +11846,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "rule": "tag = flood-risk"
+                 *     }
+                 */
                 "application/json": components["schemas"]["RuleBodyRequest"];
             };
         };
@@ -12018,6 +12228,16 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "add": [
+                 *         "sill-0007"
+                 *       ],
+                 *       "remove": [
+                 *         "sill-0012"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["MemberChangeRequest"];
             };
         };
@@ -12589,6 +12809,19 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "upload": "0c9d2f0e-9f4b-4f58-9d0f-3f6c1a7f2b11",
+                 *       "models": [
+                 *         "Sill 400"
+                 *       ],
+                 *       "version": "2.4.0",
+                 *       "notes": "Mends the pressure sensor.",
+                 *       "min_version": "2.0",
+                 *       "free_space_mb": 32,
+                 *       "min_battery_pct": 30
+                 *     }
+                 */
                 "application/json": components["schemas"]["ImageDraftRequest"];
             };
         };
@@ -12851,6 +13084,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "reason": "it fails on revision C"
+                 *     }
+                 */
                 "application/json": components["schemas"]["WithdrawalReasonRequest"];
             };
         };
@@ -13611,6 +13849,14 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "mapping": {
+                 *         "Serial no.": "serial",
+                 *         "Place": "site"
+                 *       }
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedImportMappingRequest"];
             };
         };
@@ -13749,6 +13995,11 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "all_or_nothing": false
+                 *     }
+                 */
                 "application/json": components["schemas"]["ImportAcceptanceRequest"];
             };
         };
@@ -14011,6 +14262,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "Vendor’s delivery list"
+                 *     }
+                 */
                 "application/json": components["schemas"]["MappingToKeepRequest"];
             };
         };
@@ -14562,6 +14818,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "Sill 400",
+                 *       "family": "Sill"
+                 *     }
+                 */
                 "application/json": components["schemas"]["ModelDraftRequest"];
             };
         };
@@ -14828,6 +15090,12 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "Sill 400",
+                 *       "family": "Sill"
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedModelDraftRequest"];
             };
         };
@@ -14966,6 +15234,16 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "ranges": [
+                 *         {
+                 *           "function": "files_ahead",
+                 *           "from_version": "2.1"
+                 *         }
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["ModelFunctionsBodyRequest"];
             };
         };
@@ -15099,6 +15377,16 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "ranges": [
+                 *         {
+                 *           "function": "files_ahead",
+                 *           "from_version": "2.1"
+                 *         }
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["ModelFunctionsBodyRequest"];
             };
         };
@@ -15232,6 +15520,12 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "Sill 400",
+                 *       "family": "Sill"
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedModelDraftRequest"];
             };
         };
@@ -15365,6 +15659,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "on_arrival": false
+                 *     }
+                 */
                 "application/json": components["schemas"]["ReleaseBodyRequest"];
             };
         };
@@ -15762,6 +16061,37 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "Careful",
+                 *       "note": "a trial first",
+                 *       "rings": [
+                 *         {
+                 *           "name": "Trial",
+                 *           "kind": "number",
+                 *           "number": 10,
+                 *           "confirmed_pct": 95,
+                 *           "soak_minutes": 60,
+                 *           "min_tried": 5
+                 *         },
+                 *         {
+                 *           "name": "Tenth",
+                 *           "kind": "share",
+                 *           "share_pct": 10,
+                 *           "needs_approval": true,
+                 *           "confirmed_pct": 95,
+                 *           "soak_minutes": 60,
+                 *           "min_tried": 5
+                 *         },
+                 *         {
+                 *           "name": "All others",
+                 *           "kind": "rest",
+                 *           "confirmed_pct": 95,
+                 *           "soak_minutes": 0
+                 *         }
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["PlanBodyRequest"];
             };
         };
@@ -16544,6 +16874,52 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "changes": [
+                 *         {
+                 *           "model_id": null,
+                 *           "choice": "image",
+                 *           "image_id": 5
+                 *         }
+                 *       ],
+                 *       "include": [
+                 *         12
+                 *       ],
+                 *       "exclude": [
+                 *         31
+                 *       ],
+                 *       "rings": [
+                 *         {
+                 *           "name": "Trial",
+                 *           "kind": "number",
+                 *           "number": 10,
+                 *           "confirmed_pct": 95,
+                 *           "soak_minutes": 60,
+                 *           "min_tried": 5
+                 *         },
+                 *         {
+                 *           "name": "Tenth",
+                 *           "kind": "share",
+                 *           "share_pct": 10,
+                 *           "needs_approval": true,
+                 *           "confirmed_pct": 95,
+                 *           "soak_minutes": 60,
+                 *           "min_tried": 5
+                 *         },
+                 *         {
+                 *           "name": "All others",
+                 *           "kind": "rest",
+                 *           "confirmed_pct": 95,
+                 *           "soak_minutes": 0
+                 *         }
+                 *       ],
+                 *       "window_start": "01:00",
+                 *       "window_end": "05:00",
+                 *       "failure_limit_pct": 5,
+                 *       "at_once": 50
+                 *     }
+                 */
                 "application/json": components["schemas"]["RolloutDraftBodyRequest"];
             };
         };
@@ -16779,6 +17155,52 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "changes": [
+                 *         {
+                 *           "model_id": null,
+                 *           "choice": "image",
+                 *           "image_id": 5
+                 *         }
+                 *       ],
+                 *       "include": [
+                 *         12
+                 *       ],
+                 *       "exclude": [
+                 *         31
+                 *       ],
+                 *       "rings": [
+                 *         {
+                 *           "name": "Trial",
+                 *           "kind": "number",
+                 *           "number": 10,
+                 *           "confirmed_pct": 95,
+                 *           "soak_minutes": 60,
+                 *           "min_tried": 5
+                 *         },
+                 *         {
+                 *           "name": "Tenth",
+                 *           "kind": "share",
+                 *           "share_pct": 10,
+                 *           "needs_approval": true,
+                 *           "confirmed_pct": 95,
+                 *           "soak_minutes": 60,
+                 *           "min_tried": 5
+                 *         },
+                 *         {
+                 *           "name": "All others",
+                 *           "kind": "rest",
+                 *           "confirmed_pct": 95,
+                 *           "soak_minutes": 0
+                 *         }
+                 *       ],
+                 *       "window_start": "01:00",
+                 *       "window_end": "05:00",
+                 *       "failure_limit_pct": 5,
+                 *       "at_once": 50
+                 *     }
+                 */
                 "application/json": components["schemas"]["RolloutDraftBodyRequest"];
             };
         };
@@ -17040,6 +17462,18 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "at_once": 40,
+                 *       "failure_limit_pct": 3,
+                 *       "rings": [
+                 *         {
+                 *           "position": 2,
+                 *           "soak_minutes": 240
+                 *         }
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["AheadBodyRequest"];
             };
         };
@@ -17173,6 +17607,18 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "at_once": 40,
+                 *       "failure_limit_pct": 3,
+                 *       "rings": [
+                 *         {
+                 *           "position": 2,
+                 *           "soak_minutes": 240
+                 *         }
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["AheadBodyRequest"];
             };
         };
@@ -17306,6 +17752,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "ring": 1
+                 *     }
+                 */
                 "application/json": components["schemas"]["GateBodyRequest"];
             };
         };
@@ -17898,6 +18349,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "groups": [
+                 *         12
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["GroupsBodyRequest"];
             };
         };
@@ -18031,6 +18489,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "groups": [
+                 *         12
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["GroupsBodyRequest"];
             };
         };
@@ -18371,6 +18836,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "rule": "site = 'Amber Fold'",
+                 *       "reason": "the crew is on site"
+                 *     }
+                 */
                 "application/json": components["schemas"]["HoldBodyRequest"];
             };
         };
@@ -18504,6 +18975,11 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "rule": "site = 'Amber Fold'"
+                 *     }
+                 */
                 "application/json": components["schemas"]["HoldQuestionRequest"];
             };
         };
@@ -18742,6 +19218,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "devices": 412,
+                 *       "reason": "the failed eight were out of power"
+                 *     }
+                 */
                 "application/json": components["schemas"]["LaunchBodyRequest"];
             };
         };
@@ -19572,6 +20054,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "devices": [
+                 *         "sill-0007",
+                 *         "uid:LG-4E1F02C9A7"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["DevicesBodyRequest"];
             };
         };
@@ -19834,6 +20324,11 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "rule": "site = 'Amber Fold'"
+                 *     }
+                 */
                 "application/json": components["schemas"]["HoldQuestionRequest"];
             };
         };
@@ -20304,6 +20799,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "devices": [
+                 *         "sill-0007",
+                 *         "uid:LG-4E1F02C9A7"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["DevicesBodyRequest"];
             };
         };
@@ -20539,6 +21042,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "devices": [
+                 *         "sill-0007"
+                 *       ],
+                 *       "reason": "on the bench for repair"
+                 *     }
+                 */
                 "application/json": components["schemas"]["DevicesReasonBodyRequest"];
             };
         };
@@ -20801,6 +21312,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "devices": [
+                 *         "sill-0007",
+                 *         "uid:LG-4E1F02C9A7"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["DevicesBodyRequest"];
             };
         };
@@ -20934,6 +21453,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "devices": [
+                 *         "sill-0007"
+                 *       ],
+                 *       "reason": "on the bench for repair"
+                 *     }
+                 */
                 "application/json": components["schemas"]["DevicesReasonBodyRequest"];
             };
         };
@@ -21167,6 +21694,15 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "order": [
+                 *         7,
+                 *         4,
+                 *         9
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["OrderBodyRequest"];
             };
         };
@@ -21297,6 +21833,15 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "rule": "firmware >= 2.3",
+                 *       "devices": [
+                 *         "sill-0007",
+                 *         "name:42"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["CompareQuestionRequest"];
             };
         };
@@ -21428,6 +21973,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "rule": "tag = flood-risk",
+                 *       "device": "sill-0007"
+                 *     }
+                 */
                 "application/json": components["schemas"]["ExplainQuestionRequest"];
             };
         };
@@ -21559,6 +22110,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "rule": "tag = flood-risk and not group = 'On the bench'",
+                 *       "limit": 50
+                 *     }
+                 */
                 "application/json": components["schemas"]["RuleQuestionRequest"];
             };
         };
@@ -21690,6 +22247,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "rule": "family = Sill\nbattery < 30",
+                 *       "limit": 20
+                 *     }
+                 */
                 "application/json": components["schemas"]["SieveQuestionRequest"];
             };
         };
@@ -21903,6 +22466,22 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "recipe": "restart",
+                 *       "include": [
+                 *         12
+                 *       ],
+                 *       "exclude": [
+                 *         31
+                 *       ],
+                 *       "when": "daily",
+                 *       "time_of_day": "04:30",
+                 *       "spread_minutes": 20,
+                 *       "give_up_minutes": 120,
+                 *       "devices": 120
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewScheduleBodyRequest"];
             };
         };
@@ -22633,6 +23212,11 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "devices": 120
+                 *     }
+                 */
                 "application/json": components["schemas"]["RunBodyRequest"];
             };
         };
@@ -22764,6 +23348,21 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "recipe": "restart",
+                 *       "include": [
+                 *         12
+                 *       ],
+                 *       "exclude": [
+                 *         31
+                 *       ],
+                 *       "when": "daily",
+                 *       "time_of_day": "04:30",
+                 *       "spread_minutes": 20,
+                 *       "give_up_minutes": 120
+                 *     }
+                 */
                 "application/json": components["schemas"]["ScheduleDraftBodyRequest"];
             };
         };
@@ -22977,6 +23576,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "email": "engineer@larkfield.example",
+                 *       "password": "what only you know"
+                 *     }
+                 */
                 "application/json": components["schemas"]["SignInBodyRequest"];
             };
         };
@@ -23655,6 +24260,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "Amber Fold",
+                 *       "region": "North",
+                 *       "time_zone": "Europe/Lisbon",
+                 *       "transfers_at_once": 4
+                 *     }
+                 */
                 "application/json": components["schemas"]["SiteDraftRequest"];
             };
         };
@@ -23921,6 +24534,14 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "Amber Fold",
+                 *       "region": "North",
+                 *       "time_zone": "Europe/Lisbon",
+                 *       "transfers_at_once": 4
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedSiteDraftRequest"];
             };
         };
@@ -24054,6 +24675,14 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "Amber Fold",
+                 *       "region": "North",
+                 *       "time_zone": "Europe/Lisbon",
+                 *       "transfers_at_once": 4
+                 *     }
+                 */
                 "application/json": components["schemas"]["PatchedSiteDraftRequest"];
             };
         };
@@ -24269,6 +24898,12 @@ export interface operations {
         };
         requestBody?: {
             content: {
+                /**
+                 * @example {
+                 *       "note": "may stand in water",
+                 *       "colour": 3
+                 *     }
+                 */
                 "application/json": components["schemas"]["TagDescriptionRequest"];
             };
         };
@@ -24539,6 +25174,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "to": "flood-plain"
+                 *     }
+                 */
                 "application/json": components["schemas"]["TagRenamingRequest"];
             };
         };
@@ -24672,6 +25312,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "to": "flood-plain"
+                 *     }
+                 */
                 "application/json": components["schemas"]["TagRenamingRequest"];
             };
         };
@@ -24885,6 +25530,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "Nightly report",
+                 *       "days": 90
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewTokenBodyRequest"];
             };
         };
@@ -25144,6 +25795,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "file_name": "sill-2.4.0.bin",
+                 *       "size_bytes": 8388608
+                 *     }
+                 */
                 "application/json": components["schemas"]["UploadStartRequest"];
             };
         };
@@ -25723,6 +26380,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "Silent in the north",
+                 *       "address": {
+                 *         "rule": "last_seen > 24 h ago"
+                 *       }
+                 *     }
+                 */
                 "application/json": components["schemas"]["ViewDraftRequest"];
             };
         };

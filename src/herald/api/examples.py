@@ -1,0 +1,118 @@
+"""An example of what each call takes, for the OpenAPI document; a test holds each against its schema."""
+
+from typing import Any
+
+_GATE = {"confirmed_pct": 95.0, "soak_minutes": 60, "min_tried": 5}
+_RINGS = [
+    {"name": "Trial", "kind": "number", "number": 10, **_GATE},
+    {"name": "Tenth", "kind": "share", "share_pct": 10.0, "needs_approval": True, **_GATE},
+    {"name": "All others", "kind": "rest", "confirmed_pct": 95.0, "soak_minutes": 0},
+]
+_COMMAND = {
+    "recipe": "restart",
+    "include": [12],
+    "exclude": [31],
+    "when": "daily",
+    "time_of_day": "04:30",
+    "spread_minutes": 20,
+    "give_up_minutes": 120,
+}
+_ATTRIBUTE = {"label": "Pump type", "type": "choice", "choices": ["plunger", "vane"], "note": "as on its plate"}
+_MATCHING = {"rule": "model = 'Sill 400' and battery < 30"}
+
+#: by the type of the body; an example holds for the call that makes a thing and for those that change or preview it
+BODIES: dict[str, Any] = {
+    "AheadBody": {"at_once": 40, "failure_limit_pct": 3.0, "rings": [{"position": 2, "soak_minutes": 240}]},
+    "AttributeChange": _ATTRIBUTE,
+    "AttributeDraft": {"key": "pump", **_ATTRIBUTE},
+    "CleaningBody": {"images": [14, 15]},
+    "CodeDraftBody": {"label": "Crew of the north", "admit": True, "tags": ["north"], "site": "Amber Fold", "uses": 40},
+    "CompareQuestion": {"rule": "firmware >= 2.3", "devices": ["sill-0007", "name:42"]},
+    "CustodianDraft": {"name": "north-agronomy", "email": "north@larkfield.example", "tags": ["north"]},
+    "DeviceDraftBody": {
+        "model": "Sill 400",
+        "uid": "LG-4E1F02C9A7",
+        "name": "sill-1201",
+        "site": "Amber Fold",
+        "tags": ["flood-risk"],
+        "attributes": {"pump": "vane"},
+    },
+    "DevicesBody": {"devices": ["sill-0007", "uid:LG-4E1F02C9A7"]},
+    "DevicesReasonBody": {"devices": ["sill-0007"], "reason": "on the bench for repair"},
+    "EditRequest": {"target": _MATCHING, "add_tags": ["low-power"], "set_attributes": {"pump": "vane"}},
+    "EditTarget": _MATCHING,
+    "ExplainQuestion": {"rule": "tag = flood-risk", "device": "sill-0007"},
+    "FactChange": {"label": "Water level", "unit": "mm", "type": "number"},
+    "FolderChange": {"name": "Harvest", "parent": None},
+    "FolderDraft": {"name": "Harvest", "parent": None},
+    "FreezeBody": {
+        "name": "Harvest",
+        "why": "pumps must run",
+        "starts_at": "2026-12-01T00:00:00Z",
+        "ends_at": "2026-12-08T00:00:00Z",
+        "groups": [12],
+    },
+    "GateBody": {"ring": 1},
+    "GroupChange": {"name": "Low batteries", "rule": "battery < 25"},
+    "GroupDraft": {"name": "Low batteries", "kind": "rule", "rule": "battery < 30", "note": "to be visited"},
+    "GroupsBody": {"groups": [12]},
+    "HoldBody": {"rule": "site = 'Amber Fold'", "reason": "the crew is on site"},
+    "HoldQuestion": {"rule": "site = 'Amber Fold'"},
+    "ImageDraft": {
+        "upload": "0c9d2f0e-9f4b-4f58-9d0f-3f6c1a7f2b11",
+        "models": ["Sill 400"],
+        "version": "2.4.0",
+        "notes": "Mends the pressure sensor.",
+        "min_version": "2.0",
+        "free_space_mb": 32.0,
+        "min_battery_pct": 30.0,
+    },
+    "ImportAcceptance": {"all_or_nothing": False},
+    "ImportMapping": {"mapping": {"Serial no.": "serial", "Place": "site"}},
+    "LaunchBody": {"devices": 412, "reason": "the failed eight were out of power"},
+    "LetInBody": {"uid": "LG-4E1F02C9A7"},
+    "MappingToKeep": {"name": "Vendor’s delivery list"},
+    "MemberChange": {"add": ["sill-0007"], "remove": ["sill-0012"]},
+    "ModelDraft": {"name": "Sill 400", "family": "Sill"},
+    "ModelFunctionsBody": {"ranges": [{"function": "files_ahead", "from_version": "2.1"}]},
+    "NewScheduleBody": {**_COMMAND, "devices": 120},
+    "NewTokenBody": {"name": "Nightly report", "days": 90},
+    "OrderBody": {"order": [7, 4, 9]},
+    "PlanBody": {"name": "Careful", "note": "a trial first", "rings": _RINGS},
+    "ReleaseBody": {"on_arrival": False},
+    "RemovalBody": {"name": "sill-0007"},
+    "ReplacementBody": {"by": "sill-1201"},
+    "RolloutDraftBody": {
+        "changes": [{"model_id": None, "choice": "image", "image_id": 5}],
+        "include": [12],
+        "exclude": [31],
+        "rings": _RINGS,
+        "window_start": "01:00",
+        "window_end": "05:00",
+        "failure_limit_pct": 5.0,
+        "at_once": 50,
+    },
+    "RuleBody": {"rule": "tag = flood-risk"},
+    "RuleQuestion": {"rule": "tag = flood-risk and not group = 'On the bench'", "limit": 50},
+    "RunBody": {"devices": 120},
+    "ScheduleDraftBody": _COMMAND,
+    "SieveQuestion": {"rule": "family = Sill\nbattery < 30", "limit": 20},
+    "SignInBody": {"email": "engineer@larkfield.example", "password": "what only you know"},
+    "SiteDraft": {"name": "Amber Fold", "region": "North", "time_zone": "Europe/Lisbon", "transfers_at_once": 4},
+    "TagDescription": {"note": "may stand in water", "colour": 3},
+    "TagRenaming": {"to": "flood-plain"},
+    "UploadStart": {"file_name": "sill-2.4.0.bin", "size_bytes": 8388608},
+    "ViewDraft": {"name": "Silent in the north", "address": {"rule": "last_seen > 24 h ago"}},
+    "WithdrawalReason": {"reason": "it fails on revision C"},
+}
+
+
+def bodies_have_examples(result: dict[str, Any], **_: Any) -> dict[str, Any]:
+    """Show with each call an example of what it takes."""
+    for calls in result["paths"].values():
+        for call in calls.values():
+            content = call.get("requestBody", {}).get("content", {}).get("application/json", {})
+            name = content.get("schema", {}).get("$ref", "").rpartition("/")[2]
+            if name:
+                content["example"] = BODIES[name.removeprefix("Patched").removesuffix("Request")]
+    return result
