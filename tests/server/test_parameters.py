@@ -12,7 +12,7 @@ from rest_framework.test import APIClient
 
 from herald.api.parameters import declared_by
 from herald.api.schema import CLOCK_TIME
-from tests.factories import make_device, make_user
+from tests.factories import make_device, make_static, make_user
 
 pytestmark = pytest.mark.django_db
 ROOT = Path(__file__).parents[2]
@@ -45,10 +45,18 @@ def test_a_word_that_is_misspelt_is_refused_and_not_passed_over(client: APIClien
         ("rollouts/1/forecast", {"failure_pct": "nan"}),
         ("rollouts/1/breakdown", {"by": "colour"}),
         ("record", {"before": "9" * 40}),
+        ("groups/{group}/two-moments", {"first": "2026-11-28T10:00:00"}),
+        ("groups/{group}/two-moments", {"first": "9999-12-31T23:59:59-12:00"}),
     ],
 )
 def test_values_that_do_not_fit_are_refused(client: APIClient, path: str, query: dict[str, str]) -> None:
+    path = path.format(group=make_static("G", []).pk)
     assert client.get(f"/api/v1/{path}", query).status_code == 422
+
+
+def test_an_instant_may_be_written_with_any_offset(client: APIClient) -> None:
+    path = f"/api/v1/groups/{make_static('G', [make_device()]).pk}/two-moments"
+    assert client.get(path, {"first": "1582-08-03T08:05:49-23:17"}).status_code == 200
 
 
 def test_what_is_declared_is_what_the_document_says() -> None:

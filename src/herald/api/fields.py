@@ -1,6 +1,6 @@
 """Serializer pieces that several rooms use."""
 
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import Any
 
 from rest_framework import serializers
@@ -67,4 +67,7 @@ def read_moment(text: str | None, name: str) -> datetime:
         raise Invalid(f"/{name}", "An instant is expected, like 2026-11-23T14:32:00Z.") from error
     if moment.tzinfo is None:
         raise Invalid(f"/{name}", "The instant must say its offset from UTC, like 2026-11-23T14:32:00Z.")
-    return moment
+    try:
+        return moment.astimezone(UTC)  # the database does not know each offset that may be written
+    except OverflowError as error:
+        raise Invalid(f"/{name}", "No instant lies there in UTC; dates are of the years 1 to 9999.") from error
