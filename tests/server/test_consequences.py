@@ -12,6 +12,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.core.management import call_command
 from rest_framework.test import APIClient
 
+from herald.api.agreement import CONSEQUENCES
 from herald.api.membership import FREE_CALLS, GATED_CALLS, mark_of
 from herald.calendar.services import FreezeDraft, save_freeze
 from herald.commands.models import Recipe, Schedule, When
@@ -197,6 +198,7 @@ def test_no_door_moves_a_device_into_what_runs_unless_the_numbers_were_agreed_to
     assert MembershipEvent.objects.count() == before
     dry = ask(HTTP_HERALD_DRY_RUN="true")
     assert (dry.status_code, dry.json()["digest"]) == (200, body["digest"])
+    assert dry["Content-Type"] == CONSEQUENCES
     settle()
     assert MembershipEvent.objects.count() == before and not DeviceChange.objects.exists()
     wrong = ask(HTTP_HERALD_AGREED=f"schedule:{schedule.pk + 1}+1-0")

@@ -6,6 +6,8 @@ from rest_framework.request import Request
 AGREED = "Herald-Agreed"
 #: asks for the consequences only
 DRY_RUN = "Herald-Dry-Run"
+#: the type of an answer that shows consequences, which is another than what the call itself answers with
+CONSEQUENCES = "application/vnd.brisk-herald.consequences+json"
 LONGEST = 20_000
 
 

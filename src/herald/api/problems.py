@@ -11,6 +11,7 @@ from rest_framework import exceptions
 from rest_framework.response import Response
 from rest_framework.views import set_rollback
 
+from herald.api.agreement import CONSEQUENCES
 from herald.api.errors import Conflict, DomainError, DryRun, NotFound, problem_body, problem_response
 from herald.passing import CANCELLED, is_passing, sqlstate
 
@@ -48,7 +49,7 @@ def exception_handler(error: Exception, context: dict[str, Any]) -> Response | N
         return response
     if isinstance(error, DryRun):
         set_rollback()
-        return Response(error.told)
+        return Response(error.told, content_type=CONSEQUENCES)
     if isinstance(error, DomainError):
         set_rollback()
         return problem(error.status, error.code, error.title, error.detail, **error.extra)

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from typing import Any
 
-from herald.api.agreement import AGREED, DRY_RUN
+from herald.api.agreement import AGREED, CONSEQUENCES, DRY_RUN
 from herald.api.membership import GATED, mark_of
 
 #: hours and minutes, seconds and their parts if anybody wants them
@@ -24,6 +24,33 @@ _HEADERS = (
         "description": "Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing.",
     },
 )
+
+
+_COUNTED = {"joins": {"type": "integer"}, "leaves": {"type": "integer"}, "id": {"type": "integer"}}
+_CONSEQUENCES = {
+    "type": "object",
+    "description": "What a change would set off: how many devices join and leave which groups, and what runs follows.",
+    "properties": {
+        "groups": {
+            "type": "array",
+            "items": {
+                "type": "object",
+                "properties": {"name": {"type": "string"}, **_COUNTED},
+                "required": ["id", "name", "joins", "leaves"],
+            },
+        },
+        "uses": {
+            "type": "array",
+            "items": {
+                "type": "object",
+                "properties": {"kind": {"type": "string"}, "sentence": {"type": "string"}, **_COUNTED},
+                "required": ["kind", "id", "sentence", "joins", "leaves"],
+            },
+        },
+        "digest": {"type": "string", "description": "to be sent as `Herald-Agreed`"},
+    },
+    "required": ["groups", "uses", "digest"],
+}
 
 
 def answers_are_whole(result: dict[str, Any], **_: Any) -> dict[str, Any]:
@@ -58,6 +85,11 @@ def membership_is_marked(result: dict[str, Any], **_: Any) -> dict[str, Any]:
                 call["x-membership"] = mark
                 if mark == GATED:
                     call.setdefault("parameters", []).extend(_HEADERS)
+                    dry = call["responses"].setdefault("200", {"description": "The consequences, after a dry run."})
+                    dry.setdefault("content", {})[CONSEQUENCES] = {
+                        "schema": {"$ref": "#/components/schemas/Consequences"}
+                    }
+                    result["components"]["schemas"]["Consequences"] = _CONSEQUENCES
     return result
 
 

@@ -1,12 +1,9 @@
 /** Agreeing to consequences: a change that would reach something running is refused until somebody has seen the numbers.
  * The client asks here, in one place for every call, and sends the same call again with what was agreed to. */
 import type { Middleware } from "openapi-fetch";
+import type { components } from "./schema";
 
-export interface Consequences {
-  groups: { id: number; name: string; joins: number; leaves: number }[];
-  uses: { kind: string; id: number; sentence: string; joins: number; leaves: number }[];
-  digest: string;
-}
+export type Consequences = components["schemas"]["Consequences"];
 
 type Ask = (consequences: Consequences) => Promise<boolean>;
 let ask: Ask | null = null;

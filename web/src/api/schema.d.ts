@@ -4670,6 +4670,24 @@ export interface components {
             devices: number;
             firings: components["schemas"]["FiringView"][];
         };
+        /** @description What a change would set off: how many devices join and leave which groups, and what runs follows. */
+        Consequences: {
+            groups: {
+                name: string;
+                joins: number;
+                leaves: number;
+                id: number;
+            }[];
+            uses: {
+                kind: string;
+                sentence: string;
+                joins: number;
+                leaves: number;
+                id: number;
+            }[];
+            /** @description to be sent as `Herald-Agreed` */
+            digest: string;
+        };
         /**
          * @description What went wrong (RFC 9457). `errors` names the places, where there are any.
          * @example {
