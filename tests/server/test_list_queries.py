@@ -17,7 +17,7 @@ from herald.commands.services import ScheduleDraft, create_schedule
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.edits.codes import CodeDraft, make_code
-from herald.fleet.models import Custodian, EnrolmentAttempt, PropertyDefinition, ReportedFact, Tag
+from herald.fleet.models import Custodian, EnrolmentAttempt, PropertyDefinition, ReportedFact, Site, Tag
 from herald.groups.models import Folder
 from herald.imports.services import bring_in
 from herald.rollouts.plans import keep_plan
@@ -62,6 +62,15 @@ def one_rollout(n: int, user: User) -> None:
         until=NOW + timedelta(hours=1),
         now=NOW,
     )
+
+
+def one_rollout_that_waits(n: int, user: User) -> None:
+    """Its devices wait for their window, at a site with a cap, below another rollout."""
+    site = make_site(f"Waiting {n}", "Asia/Kolkata")
+    Site.objects.filter(pk=site.pk).update(transfers_at_once=2)
+    group = make_static(f"That waits {n}", make_devices(2, site=site))
+    hours = {"window_start": time(1), "window_end": time(2), "at_once_per_site": 1, "starts_per_hour": 5}
+    launched(make_draft(group, make_image(f"5.4.{n}"), rings=[ring("First"), ring("Rest")], **hours))
 
 
 def one_schedule(n: int, user: User) -> None:
@@ -135,9 +144,9 @@ MAKERS: dict[str, Callable[[int, User], Any]] = {
     "devices": lambda n, user: make_device(custodian=Custodian.objects.create(name=f"D{n}", email="d@example.com")),
     "groups": one_group,
     "folders": one_group,
-    "rollouts": one_rollout,
+    "rollouts": lambda n, user: (one_rollout(n, user), one_rollout_that_waits(n, user)),
     "schedules": one_schedule,
-    "now": lambda n, user: (one_rollout(n, user), one_schedule(n, user)),
+    "now": lambda n, user: (one_rollout(n, user), one_rollout_that_waits(n, user), one_schedule(n, user)),
     "images": lambda n, user: make_image(f"7.0.{n}", models=[make_model(f"Image model {n}")]),
     "freezes": one_freeze,
     "attributes": one_attribute,

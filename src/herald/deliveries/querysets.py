@@ -158,6 +158,32 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
     def in_hand_of_rollout(self, rollout_id: int) -> int:
         return self.of_rollout(rollout_id).in_hand().count()
 
+    def in_hand_by_rollout(self, rollout_ids: Collection[int]) -> dict[int, int]:
+        """How many devices of each rollout have the order in hand."""
+        rows = self.filter(rollout__in=list(rollout_ids), current=True).in_hand().order_by()
+        return dict(rows.values_list("rollout_id").annotate(n=Count("id")))
+
+    def open_of_devices(self, device_ids: Collection[int]) -> "models.QuerySet[Any, Any]":
+        """Device, rollout, its rank, whether it is the current step, and phase of the open orders of some devices."""
+        rows = self.open().filter(device_id__any=list(device_ids)).order_by()
+        return rows.values_list("device_id", "rollout_id", "rollout__rank", "current", "phase")
+
+    def unheard_by_ring(self, rollout_ids: Collection[int], now: datetime) -> dict[int, int]:
+        """How many of a ring's devices in hand are not heard from in time; rings without any are left out."""
+        rows = self.filter(rollout__in=list(rollout_ids), current=True).in_hand()
+        late = rows.exclude(heard_in_time(now, "device__")).order_by()
+        return dict(late.values_list("ring_id").annotate(n=Count("id")))
+
+    def one_waiting_of_each_zone(self, ring_ids: Collection[int]) -> Self:
+        """Of each ring and time zone the waiting delivery that may begin first."""
+        first = (
+            self.filter(ring__in=list(ring_ids), current=True)
+            .waiting()
+            .order_by("ring_id", "device__time_zone", "not_before", "place")
+            .distinct("ring_id", "device__time_zone")
+        )
+        return self.filter(id__in=first.values("id")).listed().order_by("id")
+
     def free_to_offer(self, now: datetime, busy: Collection[int]) -> Self:
         """Those that may be offered now as far as the device and its order go, in the order in which they are.
         `busy` devices have an order in hand."""
@@ -218,17 +244,19 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         rows = self.filter(phase__in=[p.value for p in FETCHES], kind="install", device__site__isnull=False)
         return rows.order_by().values_list("device__site_id").annotate(n=Count("id"))
 
-    def in_hand_by_site(self, rollout_id: int) -> "models.QuerySet[Any, Any]":
-        rows = self.of_rollout(rollout_id).in_hand().filter(device__site__isnull=False)
-        return rows.order_by().values_list("device__site_id").annotate(n=Count("id"))
+    def in_hand_by_site(self, rollout_ids: Collection[int]) -> "models.QuerySet[Any, Any]":
+        """Rollout, site and how many of its devices there have the order in hand."""
+        rows = self.filter(rollout__in=list(rollout_ids), current=True).in_hand().filter(device__site__isnull=False)
+        return rows.order_by().values_list("rollout_id", "device__site_id").annotate(n=Count("id"))
 
     def with_file(self, rollout_id: int) -> int:
         """How many devices of the rollout wait with the file fetched ahead."""
         return self.of_rollout(rollout_id).waiting().filter(staged_at__isnull=False).count()
 
-    def offered_since(self, rollout_id: int, moment: datetime) -> int:
-        """How many steps of the rollout were last offered after a moment, not counting files fetched ahead."""
-        return self.filter(rollout_id=rollout_id, offered_at__gt=moment).count()
+    def offered_since(self, rollout_ids: Collection[int], moment: datetime) -> dict[int, int]:
+        """How many steps of each rollout were last offered after a moment, not counting files fetched ahead."""
+        rows = self.filter(rollout__in=list(rollout_ids), offered_at__gt=moment).order_by()
+        return dict(rows.values_list("rollout_id").annotate(n=Count("id")))
 
     def overdue(self, now: datetime) -> Self:
         """Open ones whose time ran out while the server could still take them back."""

@@ -1,7 +1,7 @@
 """What deliveries wait for, in words. Whoever sends orders of a kind says what is around them (`describes_waits`);
 the reason itself is the core's (`herald_core.waiting`)."""
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -36,17 +36,27 @@ class Waiting:
 
 def waits_of(deliveries: Iterable[Delivery], now: datetime) -> dict[int, Waiting]:
     """What each delivery waits for, by its id; those that have ended are left out."""
+    return {
+        pk: Waiting(code=wait.reason.value, reason=in_words(wait, order), until=wait.until)
+        for pk, wait, order in _waits(deliveries, now)
+    }
+
+
+def reasons_of(deliveries: Iterable[Delivery], now: datetime) -> dict[int, Wait]:
+    """The same without words."""
+    return {pk: wait for pk, wait, _ in _waits(deliveries, now)}
+
+
+def _waits(deliveries: Iterable[Delivery], now: datetime) -> Iterator[tuple[int, Wait, WaitingOrder]]:
     by_kind: dict[str, list[Delivery]] = {}
     for delivery in deliveries:
         if Phase(delivery.phase) in OPEN:
             by_kind.setdefault(delivery.kind, []).append(delivery)
-    found = {}
     for kind, rows in by_kind.items():
         for pk, (order, device, caps) in _DESCRIBERS[kind](rows, now).items():
             wait = why_waiting(order, device, caps, now)
             if wait is not None:
-                found[pk] = Waiting(code=wait.reason.value, reason=in_words(wait, order), until=wait.until)
-    return found
+                yield pk, wait, order
 
 
 _WORDS: Mapping[WaitReason, str] = {
@@ -83,9 +93,11 @@ _WORDS: Mapping[WaitReason, str] = {
 }
 
 
-def in_words(wait: Wait, order: WaitingOrder) -> str:
-    """The reason as it follows “waits for”."""
+def in_words(wait: Wait, order: WaitingOrder | None = None) -> str:
+    """The reason as it follows “waits for”, with what is particular to an order."""
     words = _WORDS[wait.reason].format(about=wait.about)
+    if order is None:
+        return words
     if order.fetch_only and wait.reason in (WaitReason.CHECK_IN, WaitReason.FETCH):
         return f"{words}, ahead of its window"
     if order.has_file and wait.reason in (WaitReason.WINDOW, WaitReason.WINDOW_TOO_SHORT):

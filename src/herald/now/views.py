@@ -21,6 +21,7 @@ from herald.now.troubles import troubles
 from herald.rollouts import overview
 from herald.rollouts.api.serializers import RolloutRow
 from herald.rollouts.models import Rollout
+from herald_core.rollouts.status import GateState
 
 HEARD_WITHIN = timedelta(minutes=30)
 
@@ -138,14 +139,10 @@ def _decision(rollout: dict[str, Any]) -> dict[str, Any] | None:
             missing = ", ".join(c["name"] for c in ring["criteria"] if not c["met"] and c["name"] != "soak")
             detail = f"All its devices are through, but the gate is not met ({missing}). {counts}."
             return _wait("stuck", rollout, f"“{title}” cannot leave ring {ring['position']} by itself", detail)
-        if ring["opened_at"] and not ring["gate_met_at"] and _only_approval_misses(ring):
+        if ring["gate"]["code"] == GateState.APPROVAL:
             detail = f"Ring {ring['position']}, {ring['name']}, is through and nobody has approved it yet. {counts}."
             return _wait("approval", rollout, f"“{title}” waits for an approval", detail)
     return None
-
-
-def _only_approval_misses(ring: dict[str, Any]) -> bool:
-    return [c["name"] for c in ring["criteria"] if not c["met"]] == ["approval"]
 
 
 def _wait(kind: str, rollout: dict[str, Any], title: str, detail: str) -> dict[str, Any]:

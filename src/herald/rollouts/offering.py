@@ -67,12 +67,25 @@ class Room:
 
 def room_of(rollout: Rollout, in_hand: int, now: datetime) -> Room:
     """How many more of the rollout's devices may begin now."""
-    room = starts = rollout.at_once - in_hand
-    if rollout.starts_per_hour is not None:
-        starts = min(room, rollout.starts_per_hour - Delivery.objects.offered_since(rollout.pk, now - HOUR))
-    per_site = rollout.at_once_per_site
-    at_sites = Counter(dict(Delivery.objects.in_hand_by_site(rollout.pk))) if per_site else Counter()
-    return Room(devices=room, starts=starts, at_sites=at_sites, per_site=per_site)
+    return rooms_of({rollout: in_hand}, now)[rollout.pk]
+
+
+def rooms_of(in_hand: Mapping[Rollout, int], now: datetime) -> dict[int, Room]:
+    """How many more devices of each rollout may begin now, by the rollout's id, from how many have it in hand."""
+    hourly = [r.pk for r in in_hand if r.starts_per_hour is not None]
+    by_site = [r.pk for r in in_hand if r.at_once_per_site]
+    offered = Delivery.objects.offered_since(hourly, now - HOUR) if hourly else {}
+    at_sites: dict[int, Counter[int]] = defaultdict(Counter)
+    for rollout_id, site, n in Delivery.objects.in_hand_by_site(by_site) if by_site else ():
+        at_sites[rollout_id][site] = n
+    rooms = {}
+    for rollout, held in in_hand.items():
+        devices = starts = rollout.at_once - held
+        if rollout.starts_per_hour is not None:
+            starts = min(devices, rollout.starts_per_hour - offered.get(rollout.pk, 0))
+        sites, per_site = at_sites[rollout.pk], rollout.at_once_per_site
+        rooms[rollout.pk] = Room(devices=devices, starts=starts, at_sites=sites, per_site=per_site)
+    return rooms
 
 
 @dataclass(frozen=True)

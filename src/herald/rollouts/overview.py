@@ -15,12 +15,13 @@ from herald.rollouts.models import ChangeRow, LeftOut, Ring, Rollout
 from herald.rollouts.past_failures import past_failures
 from herald.rollouts.sentence import sentence_parts, short_words
 from herald.rollouts.standing import late_limit, late_waiting
-from herald.rollouts.turn import PhaseCounts, gate_of, phase_counts
-from herald_core.deliveries import OPEN
+from herald.rollouts.status import Seen, gate_view, status_view
+from herald.rollouts.turn import PhaseCounts, phase_counts
 from herald_core.functions import WITHOUT
 from herald_core.preflight import TAKES_PART, WORDS, Outcome, leeway
 from herald_core.rings.assignment import detection_chance, devices_needed
 from herald_core.rings.gates import RingCounts
+from herald_core.rollouts.status import GateState, RingSight
 
 MARKS_PER_RING = 600
 PROGRESS_POINTS = 200
@@ -29,20 +30,28 @@ PROGRESS_POINTS = 200
 def rows(rollouts: Sequence[Rollout], now: datetime) -> list[dict[str, Any]]:
     """Rollouts as a list shows them, with all their counts from one query."""
     counts = phase_counts([r.pk for r in rollouts])
-    lost = Delivery.objects.lost_by_ring([r.pk for r in rollouts])
+    seen = Seen.of(rollouts, counts, now)
     quarantined = Quarantine.objects.causes_of(Part.ROLLOUT, [r.pk for r in rollouts])
-    return [_row(r, counts[r.pk], lost, now) | {"quarantined": quarantined.get(r.pk, "")} for r in rollouts]
+    return [_row(r, counts[r.pk], seen, quarantined.get(r.pk, "")) for r in rollouts]
 
 
-def _row(rollout: Rollout, counts: Mapping[int, PhaseCounts], lost: Mapping[int, int], now: datetime) -> dict[str, Any]:
-    rings = [_ring(rollout, ring, counts.get(ring.pk, {}), lost.get(ring.pk, 0), now) for ring in rollout.rings.all()]
+def _row(rollout: Rollout, counts: Mapping[int, PhaseCounts], seen: Seen, quarantined: str) -> dict[str, Any]:
+    rings: list[dict[str, Any]] = []
+    sights: list[RingSight] = []
+    every = list(rollout.rings.all())
+    for ring in every:
+        sight = seen.ring(rollout, ring, counts.get(ring.pk, {}), last=ring is every[-1])
+        sights.append(sight)
+        rings.append(_ring(rollout, ring, sight, seen))
     phases: Counter[str] = Counter()
-    for ring in rings:
-        phases.update(ring["phases"])
+    for shown in rings:
+        phases.update(shown["phases"])
     by = rollout.launched_by
     return {
         "id": rollout.pk,
         "state": rollout.state,
+        "status": status_view(rollout, sights, quarantined, seen.now),
+        "quarantined": quarantined,
         "reason": rollout.reason,
         "sentence": sentence_parts(rollout),
         "target": short_words(rollout),
@@ -59,12 +68,9 @@ def _row(rollout: Rollout, counts: Mapping[int, PhaseCounts], lost: Mapping[int,
     }
 
 
-def _ring(rollout: Rollout, ring: Ring, phases: PhaseCounts, lost: int, now: datetime) -> dict[str, Any]:
-    counts = RingCounts.of_phases(phases, lost=lost)
-    reading = gate_of(rollout, ring, counts, now)
-    # nothing of it can move any more, and yet the gate is not met: a person must decide
-    over = ring.opened_at is not None and not any(n and p in OPEN for p, n in phases.items())
-    share_met = all(c.met for c in reading.criteria if c.name not in ("soak", "approval"))
+def _ring(rollout: Rollout, ring: Ring, sight: RingSight, seen: Seen) -> dict[str, Any]:
+    lost = seen.lost.get(ring.pk, 0)
+    gate = gate_view(rollout, sight, seen.now)
     return {
         "id": ring.pk,
         "position": ring.position,
@@ -78,15 +84,18 @@ def _ring(rollout: Rollout, ring: Ring, phases: PhaseCounts, lost: int, now: dat
         "most_unheard": ring.most_unheard,
         "min_tried": ring.min_tried,
         "lost": lost,
-        "tried": counts.tried,
+        "tried": RingCounts.of_phases(sight.phases, lost=lost).tried,
         "needs_approval": ring.needs_approval,
         "approved_by": str(ring.approved_by) if ring.approved_by else None,
         "opened_at": ring.opened_at,
         "gate_met_at": ring.gate_met_at,
-        "size": sum(phases.values()),
-        "phases": dict(phases),
-        "criteria": [c.__dict__ for c in reading.criteria],
-        "stuck": rollout.state == "running" and over and ring.gate_met_at is None and not share_met,
+        "size": sum(sight.phases.values()),
+        "phases": dict(sight.phases),
+        "unheard": sight.unheard,
+        "criteria": [c.__dict__ for c in sight.gate.criteria],
+        "gate": gate,
+        # nothing of it can move any more, and yet the gate is not met: a person must decide
+        "stuck": gate["code"] in (GateState.CANNOT, GateState.NOTHING_TRIED),
     }
 
 

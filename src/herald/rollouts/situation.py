@@ -2,6 +2,7 @@
 
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
@@ -9,8 +10,8 @@ from herald.attention.models import Part, Quarantine
 from herald.calendar.services import freeze_spans
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import Described, describes_waits
-from herald.rollouts.offering import AHEAD, SiteRoom, room_of
-from herald_core.deliveries import Kind, Phase
+from herald.rollouts.offering import AHEAD, Room, SiteRoom, rooms_of
+from herald_core.deliveries import IN_HAND, Kind, Phase
 from herald_core.waiting import Caps, FreezeSpan, Sending, WaitingDevice, WaitingOrder
 
 if TYPE_CHECKING:
@@ -22,65 +23,72 @@ _SENDING = {"paused": Sending.PAUSED, "halted": Sending.HALTED}
 @describes_waits(Kind.INSTALL)
 def describe_installs(deliveries: Sequence[Delivery], now: datetime) -> Described:
     """What is around open installs, of any rollouts, by their id."""
-    by_rollout: dict[int, list[Delivery]] = defaultdict(list)
-    for delivery in deliveries:
-        by_rollout[delivery.rollout_id or 0].append(delivery)
-    waiting = [d.device_id for d in deliveries if d.phase == Phase.WAITING]
-    freezes = freeze_spans(waiting, now, now + AHEAD)
+    rollouts = {d.rollout_id: d.rollout for d in deliveries if d.rollout is not None}
+    quarantined = Quarantine.objects.causes_of(Part.ROLLOUT, [r.pk for r in rollouts.values()])
+    around = _Around.of([d for d in deliveries if d.phase == Phase.WAITING], now)
     found: dict[int, tuple[WaitingOrder, WaitingDevice, Caps]] = {}
-    quarantined = Quarantine.objects.causes_of(Part.ROLLOUT, by_rollout)
-    for rollout_id, rows in by_rollout.items():
-        rollout = rows[0].rollout
-        assert rollout is not None
-        found |= _of_rollout(rollout, rows, freezes, quarantined=rollout_id in quarantined, now=now)
-    return found
-
-
-def _of_rollout(
-    rollout: "Rollout",
-    rows: Sequence[Delivery],
-    freezes: Mapping[int, Sequence[FreezeSpan]],
-    *,
-    quarantined: bool,
-    now: datetime,
-) -> dict[int, tuple[WaitingOrder, WaitingDevice, Caps]]:
-    sending = Sending.QUARANTINED if quarantined else _SENDING.get(rollout.state, Sending.RUNNING)
-    waiting = [d for d in rows if d.phase == Phase.WAITING]
-    others = Delivery.objects.open().filter(device_id__any=[d.device_id for d in waiting]).exclude(rollout=rollout)
-    outranked = dict(
-        others.filter(rollout__rank__lt=rollout.rank, current=True)
-        .order_by("-rollout__rank")
-        .values_list("device_id", "rollout_id")
-    )
-    busy = set(others.in_hand().values_list("device_id", flat=True))
-    sites = SiteRoom.now() if waiting else SiteRoom(limits={})
-    room = room_of(rollout, Delivery.objects.in_hand_of_rollout(rollout.pk), now) if waiting else None
-    caps = Caps(
-        left=room.devices if room else None,
-        starts_left=room.starts if room and rollout.starts_per_hour is not None else None,
-        limit=rollout.at_once,
-        starts_limit=rollout.starts_per_hour or 0,
-    )
-    found = {}
-    for delivery in rows:
-        device = delivery.device
-        image = delivery.image
-        limited = device.site_id is not None and device.site_id in sites.limits
+    for delivery in deliveries:
+        rollout = rollouts[delivery.rollout_id]
+        sending = Sending.QUARANTINED if rollout.pk in quarantined else _SENDING.get(rollout.state, Sending.RUNNING)
         found[delivery.pk] = (
             order_of(rollout, delivery, sending),
-            WaitingDevice(
-                zone=device.time_zone,
-                admitted=device.admission == "admitted",
-                next_call=device.next_call,
-                busy=delivery.device_id in busy,
-                outranked_by=outranked.get(delivery.device_id),
-                freezes=() if rollout.ignores_freezes else freezes.get(delivery.device_id, ()),
-                uplink_left=sites.left(device.site_id) if limited and image else None,
-                site_left=room.at(device.site_id) if room and room.per_site else None,
-            ),
-            caps,
+            around.device_of(rollout, delivery),
+            around.caps_of(rollout),
         )
     return found
+
+
+@dataclass(frozen=True)
+class _Around:
+    """What waiting installs depend on beside their own order: asked once for all of them."""
+
+    #: open orders of their devices: rollout, its rank, whether it is the device's current step, phase
+    orders: Mapping[int, Sequence[tuple[int | None, int | None, bool, str]]]
+    freezes: Mapping[int, Sequence[FreezeSpan]]
+    sites: SiteRoom
+    rooms: Mapping[int, Room]
+
+    @classmethod
+    def of(cls, waiting: Sequence[Delivery], now: datetime) -> "_Around":
+        if not waiting:
+            return cls(orders={}, freezes={}, sites=SiteRoom(limits={}), rooms={})
+        devices = [d.device_id for d in waiting]
+        orders: dict[int, list[tuple[int | None, int | None, bool, str]]] = defaultdict(list)
+        for device, *order in Delivery.objects.open_of_devices(devices):
+            orders[device].append((order[0], order[1], order[2], order[3]))
+        rollouts = {d.rollout for d in waiting if d.rollout is not None}
+        held = Delivery.objects.in_hand_by_rollout([r.pk for r in rollouts])
+        return cls(
+            orders=orders,
+            freezes=freeze_spans(devices, now, now + AHEAD),
+            sites=SiteRoom.now(),
+            rooms=rooms_of({r: held.get(r.pk, 0) for r in rollouts}, now),
+        )
+
+    def device_of(self, rollout: "Rollout", delivery: Delivery) -> WaitingDevice:
+        device, room = delivery.device, self.rooms.get(rollout.pk)
+        others = [o for o in self.orders.get(device.pk, ()) if o[0] != rollout.pk]
+        above = [(rank, pk) for pk, rank, current, _ in others if current and rank is not None and rank < rollout.rank]
+        limited = device.site_id is not None and device.site_id in self.sites.limits
+        return WaitingDevice(
+            zone=device.time_zone,
+            admitted=device.admission == "admitted",
+            next_call=device.next_call,
+            busy=any(Phase(phase) in IN_HAND for *_, phase in others),
+            outranked_by=min(above)[1] if above else None,
+            freezes=() if rollout.ignores_freezes else self.freezes.get(device.pk, ()),
+            uplink_left=self.sites.left(device.site_id) if limited and delivery.image else None,
+            site_left=room.at(device.site_id) if room and room.per_site else None,
+        )
+
+    def caps_of(self, rollout: "Rollout") -> Caps:
+        room = self.rooms.get(rollout.pk)
+        return Caps(
+            left=room.devices if room else None,
+            starts_left=room.starts if room and rollout.starts_per_hour is not None else None,
+            limit=rollout.at_once,
+            starts_limit=rollout.starts_per_hour or 0,
+        )
 
 
 def order_of(rollout: "Rollout", delivery: Delivery, sending: Sending) -> WaitingOrder:

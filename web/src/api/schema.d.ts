@@ -2749,8 +2749,6 @@ export interface components {
             /** Format: date-time */
             expires_at?: string | null;
         };
-        /** @enum {string} */
-        CodeEnum: "paused" | "halted" | "quarantined" | "gate" | "not-admitted" | "late-joiner" | "held" | "time-over" | "runs-already" | "not-begun" | "retry" | "outranked" | "busy" | "unknown-zone" | "window" | "window-too-short" | "freeze" | "freeze-near" | "spread" | "uplink" | "site-cap" | "cap" | "hourly-cap" | "turn" | "check-in" | "fetch" | "install" | "carry-out" | "come-back" | "health";
         /** @description An enrolment code, without its letters. */
         CodeRow: {
             readonly id: number;
@@ -3238,6 +3236,15 @@ export interface components {
         GateBodyRequest: {
             ring: number;
         };
+        /** @description How the gate after a ring stands. */
+        GateView: {
+            code: components["schemas"]["GateViewCodeEnum"];
+            words: string;
+            /** Format: date-time */
+            until: string | null;
+        };
+        /** @enum {string} */
+        GateViewCodeEnum: "none" | "not-yet" | "never" | "met" | "closed" | "nothing-tried" | "cannot" | "approval" | "soaking" | "failures" | "share";
         /** @description How many devices have each pair of values; `others` are not among the commonest or have no value. */
         GridBody: {
             rows: string[];
@@ -4089,7 +4096,10 @@ export interface components {
             opens: components["schemas"]["MomentBand"];
             through: components["schemas"]["MomentBand"];
         };
-        /** @description A ring as it stands. `phases` counts its deliveries; of those confirmed `lost` were lost since. */
+        /**
+         * @description A ring as it stands. `phases` counts its deliveries; of those confirmed `lost` were lost since, and of those in
+         *     hand `unheard` are not heard from in time.
+         */
         RingView: {
             id: number;
             position: number;
@@ -4117,7 +4127,9 @@ export interface components {
             phases: {
                 [key: string]: number;
             };
+            unheard: number;
             criteria: components["schemas"]["CriterionView"][];
+            gate: components["schemas"]["GateView"];
             stuck: boolean;
         };
         /** @enum {string} */
@@ -4126,6 +4138,7 @@ export interface components {
         RolloutDetail: {
             id: number;
             state: components["schemas"]["RolloutStateEnum"];
+            status: components["schemas"]["StatusView"];
             reason: string;
             sentence: components["schemas"]["SentencePart"][];
             target: string;
@@ -4251,6 +4264,7 @@ export interface components {
         RolloutRow: {
             id: number;
             state: components["schemas"]["RolloutStateEnum"];
+            status: components["schemas"]["StatusView"];
             reason: string;
             sentence: components["schemas"]["SentencePart"][];
             target: string;
@@ -4486,6 +4500,21 @@ export interface components {
             time_zone: string;
             transfers_at_once: number;
         };
+        /**
+         * @description Where a rollout stands: `words` say it, `until` when that is known to end. `devices` are those it speaks of, of
+         *     which `unheard` are not heard from in time; `ring` is the position of the ring it is about.
+         */
+        StatusView: {
+            code: components["schemas"]["StatusViewCodeEnum"];
+            words: string;
+            ring: number | null;
+            devices: number;
+            unheard: number;
+            /** Format: date-time */
+            until: string | null;
+        };
+        /** @enum {string} */
+        StatusViewCodeEnum: "draft" | "launch-failed" | "launching" | "quarantined" | "paused" | "halted" | "stopped" | "finished" | "decision" | "moving" | "unheard" | "offered" | "approval" | "soaking" | "waiting" | "ending";
         /** @description A step, and how many devices would take it on their way to the newest. */
         StepRow: {
             from_version: string;
@@ -4640,11 +4669,13 @@ export interface components {
          *     known.
          */
         WaitsFor: {
-            code: components["schemas"]["CodeEnum"];
+            code: components["schemas"]["WaitsForCodeEnum"];
             reason: string;
             /** Format: date-time */
             until: string | null;
         };
+        /** @enum {string} */
+        WaitsForCodeEnum: "paused" | "halted" | "quarantined" | "gate" | "not-admitted" | "late-joiner" | "held" | "time-over" | "runs-already" | "not-begun" | "retry" | "outranked" | "busy" | "unknown-zone" | "window" | "window-too-short" | "freeze" | "freeze-near" | "spread" | "uplink" | "site-cap" | "cap" | "hourly-cap" | "turn" | "check-in" | "fetch" | "install" | "carry-out" | "come-back" | "health";
         /**
          * @description What withdrawing an image changes: `uses` stop, `running` devices keep the version, `cut_off` devices lose their
          *     way to the newest.

@@ -1,10 +1,10 @@
 /** Devices by phase as one bar: what is through, in motion, failed, out; the rest waits. */
-import { IN_HAND, OUT, sum, summary } from "./phases";
+import { IN_MOTION, OUT, sum, summary } from "./phases";
 
 export function PhaseBar({ phases, size }: { phases: Record<string, number>; size: number }) {
   const parts: [string, number, string][] = [
     ["confirmed", phases.confirmed ?? 0, "var(--verdigris)"],
-    ["in motion", sum(phases, IN_HAND), "var(--saffron)"],
+    ["in motion", sum(phases, IN_MOTION), "var(--saffron)"],
     ["failed", phases.failed ?? 0, "var(--brick)"],
     ["out", sum(phases, OUT), "var(--faint)"],
   ];

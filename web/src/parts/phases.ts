@@ -14,7 +14,7 @@ interface Look {
 
 export const LOOK: Record<Phase, Look> = {
   waiting: { word: "waiting", tone: "open", fill: 0 },
-  offered: { word: "offered", tone: "moving", fill: 1 / 3 },
+  offered: { word: "offered", tone: "open", fill: 1 / 3 },
   accepted: { word: "accepted", tone: "moving", fill: 1 / 3 },
   fetching: { word: "fetching", tone: "moving", fill: 1 / 2 },
   staged: { word: "staged", tone: "moving", fill: 1 / 2 },
@@ -44,7 +44,12 @@ export const PHASES: Phase[] = [
   "superseded",
 ];
 
-export const IN_HAND: Phase[] = ["offered", "accepted", "fetching", "staged", "installing", "running", "confirming"];
+/** offered, and not taken by the device yet */
+export const OFFERED: Phase[] = ["offered"];
+/** the device has the order and works on it */
+export const IN_MOTION: Phase[] = ["accepted", "fetching", "staged", "installing", "running", "confirming"];
+/** offered or taken: the device has no room for another order */
+export const IN_HAND: Phase[] = [...OFFERED, ...IN_MOTION];
 export const OUT: Phase[] = ["withdrawn", "expired", "superseded"];
 
 export type Counts = Record<string, number>;
@@ -57,7 +62,8 @@ export function sum(counts: Counts, phases: readonly string[]): number {
 export function summary(counts: Counts): string {
   const parts: [number, string][] = [
     [counts.confirmed ?? 0, "confirmed"],
-    [sum(counts, IN_HAND), "in motion"],
+    [sum(counts, IN_MOTION), "in motion"],
+    [sum(counts, OFFERED), "offered"],
     [counts.failed ?? 0, "failed"],
     [counts.waiting ?? 0, "waiting"],
     [counts.expired ?? 0, "expired"],

@@ -11,6 +11,7 @@ from herald.groups.api.serializers import NAMED_DEVICES
 from herald.groups.models import Group
 from herald.images.models import Image
 from herald.rollouts.models import RingKindChoice, RingPlanVersion, RolloutState, TargetChoice
+from herald_core.rollouts.status import GateState, State
 
 #: a rollout that does not say otherwise has its devices begin over so many minutes
 SPREAD_MINUTES = 15
@@ -96,8 +97,29 @@ class CriterionView(serializers.Serializer[Any]):
     met = serializers.BooleanField()
 
 
+class StatusView(serializers.Serializer[Any]):
+    """Where a rollout stands: `words` say it, `until` when that is known to end. `devices` are those it speaks of, of
+    which `unheard` are not heard from in time; `ring` is the position of the ring it is about."""
+
+    code = serializers.ChoiceField(choices=list(State))
+    words = serializers.CharField()
+    ring = serializers.IntegerField(allow_null=True)
+    devices = serializers.IntegerField()
+    unheard = serializers.IntegerField()
+    until = serializers.DateTimeField(allow_null=True)
+
+
+class GateView(serializers.Serializer[Any]):
+    """How the gate after a ring stands."""
+
+    code = serializers.ChoiceField(choices=list(GateState))
+    words = serializers.CharField()
+    until = serializers.DateTimeField(allow_null=True)
+
+
 class RingView(serializers.Serializer[Any]):
-    """A ring as it stands. `phases` counts its deliveries; of those confirmed `lost` were lost since."""
+    """A ring as it stands. `phases` counts its deliveries; of those confirmed `lost` were lost since, and of those in
+    hand `unheard` are not heard from in time."""
 
     id = serializers.IntegerField()
     position = serializers.IntegerField()
@@ -118,7 +140,9 @@ class RingView(serializers.Serializer[Any]):
     gate_met_at = serializers.DateTimeField(allow_null=True)
     size = serializers.IntegerField()
     phases = serializers.DictField(child=serializers.IntegerField())
+    unheard = serializers.IntegerField()
     criteria = CriterionView(many=True)
+    gate = GateView()
     stuck = serializers.BooleanField()
 
 
@@ -127,6 +151,7 @@ class RolloutRow(serializers.Serializer[Any]):
 
     id = serializers.IntegerField()
     state = serializers.ChoiceField(choices=RolloutState.choices)
+    status = StatusView()
     reason = serializers.CharField()
     sentence = SentencePart(many=True)
     target = serializers.CharField()

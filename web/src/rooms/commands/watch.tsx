@@ -10,7 +10,7 @@ import { commandRoute } from "@/app/router";
 import { Button, Card, Confirm, Modal, Problem } from "@/parts/controls";
 import { useDeliveryColumns } from "@/parts/delivery-columns";
 import { city, count, counted, instant } from "@/parts/format";
-import { IN_HAND, OUT, sum, summary } from "@/parts/phases";
+import { IN_HAND, IN_MOTION, OFFERED, OUT, sum, summary } from "@/parts/phases";
 import { Sentence } from "@/parts/sentence";
 import { Table } from "@/parts/table";
 import { isCount, TypedCount } from "@/parts/typed-count";
@@ -60,7 +60,8 @@ export function CommandPage() {
         >
           <option value="">every phase</option>
           <option value="waiting">waiting</option>
-          <option value={IN_HAND.join(",")}>in motion</option>
+          <option value={IN_MOTION.join(",")}>in motion</option>
+          <option value={OFFERED.join(",")}>offered</option>
           <option value="confirmed">confirmed</option>
           <option value="failed">failed</option>
           <option value={OUT.join(",")}>missed or withdrawn</option>

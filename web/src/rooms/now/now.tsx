@@ -12,17 +12,18 @@ import { Strip } from "@/rooms/rollouts/strip";
 
 const WORDS = ["Nothing", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine"];
 
-/** "Two things wait for you; four rollouts are moving." While the system itself stands still, nothing is said to move. */
-export function headline(decisions: number, moving: number, standsStill = false): string {
+/** "Two things wait for you; four rollouts are moving." A rollout moves while devices work on it; one that is open with
+ * nobody at it does not. While the system itself stands still, nothing is said to move. */
+export function headline(decisions: number, moving: number, open = moving, standsStill = false): string {
   const number = (n: number) => WORDS[n] ?? String(n);
   const waits =
     decisions === 1 ? "One thing waits for you" : `${number(decisions)} ${decisions ? "things wait" : "waits"} for you`;
-  const moves =
-    moving === 0
-      ? "no rollout is moving"
-      : moving === 1
-        ? "one rollout is moving"
-        : `${number(moving).toLowerCase()} rollouts are moving`;
+  const rollouts = (n: number) => (n === 1 ? "one rollout is" : `${number(n).toLowerCase()} rollouts are`);
+  const moves = moving
+    ? `${rollouts(moving)} moving`
+    : open
+      ? `${rollouts(open)} open, with no device at it`
+      : "no rollout is moving";
   return standsStill ? `${waits}; nothing moves while a part of the system stands still.` : `${waits}; ${moves}.`;
 }
 
@@ -38,11 +39,14 @@ export function Now() {
       </div>
     );
   if (!data) return null;
+  const moving = data.moving.filter((r) => r.status.code === "moving").length;
   return (
     <div className="grid h-full grid-cols-[1fr_320px] max-lg:grid-cols-1">
       <div className="overflow-auto px-5 py-4">
         <div className="mb-4 flex items-baseline justify-between gap-6">
-          <h1 className="text-2xl">{headline(data.decisions.length, data.moving.length, data.troubles.length > 0)}</h1>
+          <h1 className="text-2xl">
+            {headline(data.decisions.length, moving, data.moving.length, data.troubles.length > 0)}
+          </h1>
           <p className="text-soft">
             {counted(data.devices, "device")} · {count(data.heard)} heard from in the last {data.heard_within_minutes}{" "}
             min
@@ -79,10 +83,10 @@ export function Now() {
             );
           })}
         </div>
-        <h2 className="mb-1.5 text-[1.05rem]">Moving</h2>
+        <h2 className="mb-1.5 text-[1.05rem]">Running</h2>
         <div className="rounded-md border border-rule bg-card">
           {data.moving.length === 0 ? (
-            <Empty title="No rollout is moving">
+            <Empty title="No rollout is running">
               <Link to="/rollouts/new" className="slot">
                 Put a firmware image on a group
               </Link>

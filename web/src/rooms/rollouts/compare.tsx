@@ -6,10 +6,11 @@ import { curveStepAfter, line } from "d3-shape";
 import type { ReactNode } from "react";
 import type { Schemas } from "@/api/client";
 import { progress as progressQuery, rolloutReport, rollouts as rolloutsQuery } from "@/api/queries";
+import { useClock } from "@/app/clock";
 import { compareRoute } from "@/app/router";
 import { Card, Problem } from "@/parts/controls";
 import { count, percent, span } from "@/parts/format";
-import { standing } from "./strip";
+import { statusWords } from "./status";
 
 type Report = Schemas["ReportView"];
 const INKS = ["var(--verdigris)", "var(--plum)"] as const;
@@ -45,6 +46,7 @@ function Which({
   rows: Schemas["RolloutRow"][];
   report?: Report;
 }) {
+  const { now, zone } = useClock();
   const navigate = useNavigate({ from: compareRoute.fullPath });
   const index = side === "a" ? 0 : 1;
   return (
@@ -75,7 +77,7 @@ function Which({
             {report.sentence}
           </Link>
           <br />
-          <span className="text-soft">{standing(report.rollout)}</span>
+          <span className="text-soft">{statusWords(report.rollout.status, zone, now)}</span>
         </p>
       )}
     </Card>

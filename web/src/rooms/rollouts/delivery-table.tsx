@@ -9,7 +9,7 @@ import { rolloutRoute } from "@/app/router";
 import { Button, Problem } from "@/parts/controls";
 import { useDeliveryColumns } from "@/parts/delivery-columns";
 import { count, counted } from "@/parts/format";
-import { IN_HAND, OUT } from "@/parts/phases";
+import { IN_MOTION, OFFERED, OUT } from "@/parts/phases";
 import { Table } from "@/parts/table";
 import { DeviceActs } from "./device-acts";
 import { Hold } from "./hold";
@@ -18,7 +18,8 @@ import { PLACES } from "./where";
 const PHASE_FILTERS: [string, string][] = [
   ["", "every phase"],
   ["waiting", "waiting"],
-  [IN_HAND.join(","), "in motion"],
+  [IN_MOTION.join(","), "in motion"],
+  [OFFERED.join(","), "offered"],
   ["confirmed", "confirmed"],
   ["failed", "failed"],
   [OUT.join(","), "out: withdrawn, expired, superseded"],

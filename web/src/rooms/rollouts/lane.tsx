@@ -9,7 +9,8 @@ import { Bar, Button, Confirm, Problem } from "@/parts/controls";
 import { DialField } from "@/parts/dial";
 import { count, counted, instant, percent, span } from "@/parts/format";
 import { PhaseBar } from "@/parts/phase-bar";
-import { IN_HAND, sum, summary } from "@/parts/phases";
+import { summary } from "@/parts/phases";
+import { gateWords } from "./status";
 
 interface Props {
   ring: Schemas["RingView"];
@@ -101,9 +102,9 @@ function Gate({
   if (last)
     return (
       <div className="border-rule border-l-[3px] pl-3 text-soft">
-        {ring.opened_at ? `Opened ${instant(ring.opened_at, zone, now)}` : `Opens after ring ${ring.position - 1}`}
+        {opening(ring, rollout, zone, now)}
         <br />
-        The last ring: no gate after it.
+        {ring.gate.words}.
       </div>
     );
   const tone = ring.gate_met_at
@@ -116,7 +117,7 @@ function Gate({
   return (
     <div className={clsx("border-l-[3px] pl-3", tone)}>
       <p className={clsx("font-semibold", ring.stuck && "text-brick", !ring.opened_at && "font-normal text-soft")}>
-        {headline(ring, rollout, zone, now)}
+        {gateWords(ring, zone, now)}
       </p>
       {ring.opened_at &&
         ring.criteria.map((c) => (
@@ -185,20 +186,8 @@ function Approval({ ring, rollout }: { ring: Schemas["RingView"]; rollout: Schem
   );
 }
 
-function headline(ring: Schemas["RingView"], rollout: Schemas["RolloutDetail"], zone: string, now: Date): string {
-  if (ring.gate_met_at) return `Open since ${instant(ring.gate_met_at, zone, now)}`;
-  if (!ring.opened_at) return `Opens after ring ${ring.position - 1}`;
-  if (rollout.state !== "running") return `Closed: the rollout is ${rollout.state}`;
-  const unmet = ring.criteria.filter((c) => !c.met);
-  if (unmet.length === 1 && unmet[0]?.name === "approval") return "Waits for an approval";
-  const tried = ring.criteria.find((c) => c.name === "tried");
-  const isOver = sum(ring.phases, ["waiting", ...IN_HAND]) === 0;
-  if (tried && tried.measured === 0 && isOver) return "Nothing was tried: a person must decide";
-  if (ring.stuck) return "Cannot be met: a person must decide";
-  const share = ring.criteria.find((c) => c.name === "confirmed");
-  const soak = ring.criteria.find((c) => c.name === "soak");
-  if (share?.met && soak) return `Soaking, ${span(Math.max(0, soak.needed - soak.measured))} left`;
-  const limit = ring.criteria.find((c) => c.name === "failures");
-  if (limit && !limit.met) return "Closed: too many failures";
-  return `Waits for ${percent(share?.needed ?? 1)} confirmed`;
+function opening(ring: Schemas["RingView"], rollout: Schemas["RolloutDetail"], zone: string, now: Date): string {
+  if (ring.opened_at) return `Opened ${instant(ring.opened_at, zone, now)}`;
+  if (rollout.ended_at) return "Never opened";
+  return ring.position > 1 ? `Opens after ring ${ring.position - 1}` : "Opens at launch";
 }

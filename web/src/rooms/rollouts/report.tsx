@@ -10,7 +10,7 @@ import { reportRoute } from "@/app/router";
 import { Button, Problem } from "@/parts/controls";
 import { city, count, counted, percent, span } from "@/parts/format";
 import { PHASES } from "@/parts/phases";
-import { standing } from "./strip";
+import { statusWords } from "./status";
 
 type Report = Schemas["ReportView"];
 const MOST_FAILED = 60;
@@ -27,7 +27,7 @@ export function ReportPage() {
 }
 
 function Whole({ report }: { report: Report }) {
-  const { zone } = useClock();
+  const { now, zone } = useClock();
   const rollout = report.rollout;
   const at = (moment: string | null) =>
     moment ? DateTime.fromISO(moment, { zone }).toFormat("d LLL yyyy HH:mm") : "–";
@@ -52,8 +52,8 @@ function Whole({ report }: { report: Report }) {
       <header>
         <h1 className="text-[1.55rem]">{report.sentence}</h1>
         <p className="mt-1 text-soft">
-          Report of rollout {rollout.id} · {standing(rollout)} · made {at(report.made_at)}, all times by the clock of{" "}
-          {city(zone)}
+          Report of rollout {rollout.id} · {statusWords(rollout.status, zone, now)} · made {at(report.made_at)}, all
+          times by the clock of {city(zone)}
         </p>
       </header>
       <div className="grid grid-cols-2 gap-x-8 gap-y-5 max-lg:grid-cols-1">

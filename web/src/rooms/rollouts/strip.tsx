@@ -2,41 +2,11 @@
 import { Link } from "@tanstack/react-router";
 import type { DragEvent, ReactNode } from "react";
 import type { Schemas } from "@/api/client";
-import { counted } from "@/parts/format";
-import { IN_HAND, OUT, sum, summary } from "@/parts/phases";
+import { useClock } from "@/app/clock";
+import { IN_MOTION, OUT, sum, summary } from "@/parts/phases";
+import { statusWords } from "./status";
 
 type Row = Schemas["RolloutRow"];
-
-/** Where a rollout stands, in words. */
-export function standing(rollout: Row): string {
-  const rings = rollout.rings;
-  const at = rings.findIndex((r) => r.opened_at && !r.gate_met_at);
-  if (rollout.quarantined) return `In quarantine, work on it fails: ${rollout.quarantined}`;
-  switch (rollout.state) {
-    case "draft":
-      return rollout.reason ? `Draft; the launch failed: ${rollout.reason}` : "Draft, not launched";
-    case "launching":
-      return "Launching";
-    case "paused":
-    case "halted":
-    case "stopped":
-      return `${{ paused: "Paused", halted: "Halted itself", stopped: "Stopped" }[rollout.state]}: ${rollout.reason}`;
-    case "finished":
-      return "Finished";
-    default: {
-      const ring = rings[at];
-      if (!ring) return "Every ring is open";
-      if (ring.stuck) return `Ring ${at + 1} of ${rings.length}: the gate cannot be met, a person must decide`;
-      const moving = sum(ring.phases, IN_HAND);
-      if (moving) return `Ring ${at + 1} of ${rings.length}: ${counted(moving, "device")} at it now`;
-      const unmet = ring.criteria.filter((c) => !c.met).map((c) => c.name);
-      if (unmet.length === 1 && unmet[0] === "approval")
-        return `Ring ${at + 1} of ${rings.length}: waits for an approval`;
-      const share = ring.criteria.find((c) => c.name === "confirmed");
-      return `Ring ${at + 1} of ${rings.length}: ${share?.met ? "soaking" : "waits for devices"}`;
-    }
-  }
-}
 
 /** The rings side by side, each as wide as its share of the devices. */
 export function RingBar({ rollout }: { rollout: Row }) {
@@ -56,7 +26,7 @@ export function RingBar({ rollout }: { rollout: Row }) {
         from += width;
         const parts: [number, string][] = [
           [ring.phases.confirmed ?? 0, "var(--verdigris)"],
-          [sum(ring.phases, IN_HAND), "var(--saffron)"],
+          [sum(ring.phases, IN_MOTION), "var(--saffron)"],
           [ring.phases.failed ?? 0, "var(--brick)"],
           [sum(ring.phases, OUT), "var(--faint)"],
         ];
@@ -87,6 +57,7 @@ export function Strip({
   /** another strip, by its rollout's id, was let go on this one */
   onDrop?: (id: number) => void;
 }) {
+  const { now, zone } = useClock();
   const drag = onDrop && {
     draggable: true,
     onDragStart: (e: DragEvent) => e.dataTransfer.setData("text/rollout", String(rollout.id)),
@@ -107,7 +78,7 @@ export function Strip({
             <strong>{rollout.target}</strong> <span className="text-soft">on</span> {rollout.audience || "nobody yet"}
           </div>
           <div className="truncate text-soft">
-            {rollout.id} · {standing(rollout)}
+            {rollout.id} · {statusWords(rollout.status, zone, now)}
           </div>
         </div>
         <RingBar rollout={rollout} />

@@ -21,7 +21,7 @@ import { Held } from "./held";
 import { Lane } from "./lane";
 import { Progress } from "./progress";
 import { Shared } from "./shared";
-import { standing } from "./strip";
+import { statusWords } from "./status";
 import { Where } from "./where";
 
 export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
@@ -44,7 +44,7 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
           <p className="mt-1 text-soft">
             Rollout {rollout.id}
             {launched && ` · launched ${instant(launched, zone, now)} by ${rollout.launched_by ?? "a script"}`} ·{" "}
-            <span className="font-semibold text-ink">{standing(rollout)}</span>
+            <span className="font-semibold text-ink">{statusWords(rollout.status, zone, now)}</span>
             {rollout.with_file > 0 &&
               ` · ${counted(rollout.with_file, "waiting device has", "waiting devices have")} the file already`}
             {rollout.left_out > 0 && ` · ${counted(rollout.left_out, "device")} left out at preflight`}

@@ -7,7 +7,7 @@ import { rolloutRoute } from "@/app/router";
 import { Problem } from "@/parts/controls";
 import { count } from "@/parts/format";
 import { PhaseBar } from "@/parts/phase-bar";
-import { IN_HAND, OUT, sum } from "@/parts/phases";
+import { IN_MOTION, OFFERED, OUT, sum } from "@/parts/phases";
 
 export const PLACES: [Place, string, string][] = [
   ["site", "Site", "no site"],
@@ -18,7 +18,8 @@ export const PLACES: [Place, string, string][] = [
 ];
 const COLUMNS: [string, string[], string][] = [
   ["waiting", ["waiting"], ""],
-  ["in motion", IN_HAND, "text-verdigris"],
+  ["in motion", IN_MOTION, "text-verdigris"],
+  ["offered", OFFERED, "text-soft"],
   ["confirmed", ["confirmed"], "text-verdigris"],
   ["failed", ["failed"], "text-brick"],
   ["out", OUT, "text-soft"],

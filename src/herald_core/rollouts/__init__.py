@@ -1,0 +1,1 @@
+"""Rollouts as a whole: where they and their rings stand."""

@@ -1,0 +1,76 @@
+"""Where a rollout stands: every answer that says so says the same, and it is true."""
+
+from datetime import datetime, time, timedelta
+from typing import Any
+
+import pytest
+from rest_framework.test import APIClient
+
+from herald.clock.source import clock
+from herald.fleet.models import Device
+from herald.rollouts import services
+from herald.rollouts.models import Rollout
+from herald.rollouts.turn import turn_rollouts
+from herald_core.rings.assignment import RingKind
+from tests.factories import NOW, launched, make_devices, make_draft, make_image, make_static, make_user, ring
+
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
+HOUR = timedelta(hours=1)
+
+
+@pytest.fixture
+def client() -> APIClient:
+    client = APIClient()
+    client.force_authenticate(make_user())
+    return client
+
+
+def started(**settings: Any) -> Rollout:
+    group = make_static("All of them", make_devices(4))
+    rings = [ring("First", RingKind.NUMBER, number=2, confirmed_pct=50.0), ring("Rest")]
+    rollout = launched(make_draft(group, make_image("5.3.0"), rings=rings, **settings))
+    turn_rollouts(now=NOW)
+    return rollout
+
+
+def said(client: APIClient, rollout: Rollout) -> dict[str, Any]:
+    """The status, which list, page, Now and report must agree about."""
+    page = client.get(f"/api/v1/rollouts/{rollout.pk}").json()
+    (listed,) = client.get("/api/v1/rollouts").json()
+    (on_now,) = client.get("/api/v1/now").json()["moving"]
+    report = client.get(f"/api/v1/rollouts/{rollout.pk}/report").json()["rollout"]
+    assert page["status"] == listed["status"] == on_now["status"] == report["status"]
+    assert [r["gate"] for r in page["rings"]] == [r["gate"] for r in listed["rings"]]
+    return dict(page["status"])
+
+
+def test_what_is_offered_is_not_at_it(client: APIClient) -> None:
+    rollout = started()
+    status = said(client, rollout)
+    assert (status["code"], status["devices"], status["unheard"]) == ("offered", 2, 0)
+
+
+def test_a_fleet_that_was_switched_off_moves_nothing(client: APIClient, monkeypatch: pytest.MonkeyPatch) -> None:
+    rollout = started()
+    later: datetime = NOW + 8 * HOUR
+    monkeypatch.setattr(clock, "now", lambda: later)
+    status = said(client, rollout)
+    assert (status["code"], status["devices"], status["unheard"]) == ("unheard", 2, 2)
+    assert "none is heard from" in status["words"]
+    Device.objects.filter(deliveries__phase="offered").update(last_check_in=later)
+    assert said(client, rollout)["code"] == "offered"
+
+
+def test_what_waits_says_for_what_and_until_when(client: APIClient) -> None:
+    rollout = started(window_start=time(NOW.hour + 2), window_end=time(NOW.hour + 4))
+    status = said(client, rollout)
+    opens = NOW.replace(hour=NOW.hour + 2, minute=0, second=0, microsecond=0)
+    assert (status["code"], status["devices"]) == ("waiting", 2)
+    assert datetime.fromisoformat(status["until"]) == opens and "its window" in status["words"]
+
+
+def test_a_rollout_that_was_stopped_promises_nothing(client: APIClient) -> None:
+    rollout = started()
+    services.stop(rollout, actor=None, now=NOW)
+    page = client.get(f"/api/v1/rollouts/{rollout.pk}").json()
+    assert (page["status"]["code"], [r["gate"]["code"] for r in page["rings"]]) == ("stopped", ["closed", "none"])
