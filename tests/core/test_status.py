@@ -84,6 +84,14 @@ def test_stragglers_of_a_ring_before_are_said_once_the_last_is_through() -> None
     assert (status.state, status.devices, status.ring) == (State.MOVING, 1, None)
 
 
+def test_a_gate_that_was_met_a_moment_ago_opens_the_next_ring() -> None:
+    ready = ring(confirmed=10, reached=NOW - HOUR)
+    shut = ring(2, opened=False, last=True, waiting=3)
+    assert gate_status("running", ready, NOW).state is GateState.MET
+    status = status_of("running", [ready, shut], NOW)
+    assert (status.state, status.ring, status.devices) == (State.WAITING, 2, 0)
+
+
 def test_a_ring_that_will_never_open_does_not_promise_to() -> None:
     shut = ring(2, opened=False, waiting=3)
     assert gate_status("running", shut, NOW).state is GateState.NOT_YET

@@ -56,7 +56,7 @@ def test_a_fleet_that_was_switched_off_moves_nothing(client: APIClient, monkeypa
     monkeypatch.setattr(clock, "now", lambda: later)
     status = said(client, rollout)
     assert (status["code"], status["devices"], status["unheard"]) == ("unheard", 2, 2)
-    assert "none is heard from" in status["words"]
+    assert "are not heard from" in status["words"]
     Device.objects.filter(deliveries__phase="offered").update(last_check_in=later)
     assert said(client, rollout)["code"] == "offered"
 

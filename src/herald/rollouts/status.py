@@ -72,10 +72,11 @@ def _waits_by_ring(ring_ids: Sequence[int], now: datetime) -> dict[int, list[Wai
 def status_view(rollout: Rollout, rings: Sequence[RingSight], quarantined: str, now: datetime) -> dict[str, Any]:
     """Where a rollout stands, as the API shows it."""
     status = status_of(rollout.state, rings, now, reason=rollout.reason, quarantined=bool(quarantined))
+    words = _words(status, rollout, quarantined)
     where = f"Ring {status.ring} of {len(rings)}: " if status.ring else ""
     return {
         "code": status.state.value,
-        "words": where + _words(status, rollout, quarantined),
+        "words": where + words if where else words[:1].upper() + words[1:],
         "ring": status.ring,
         "devices": status.devices,
         "unheard": status.unheard,
@@ -119,7 +120,7 @@ def _words(status: Status, rollout: Rollout, quarantined: str) -> str:
             late = f", {status.unheard:,} of those that have the order not heard from" if status.unheard else ""
             return f"{devices} at it now{late}"
         case State.UNHEARD:
-            return f"{devices} {'has' if status.devices == 1 else 'have'} the order, and none is heard from"
+            return f"{devices} that were offered it {'is' if status.devices == 1 else 'are'} not heard from"
         case State.OFFERED:
             return f"offered to {devices}, at the next check-in"
         case State.APPROVAL:

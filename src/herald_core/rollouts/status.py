@@ -113,6 +113,8 @@ def gate_status(state: str, ring: RingSight, now: datetime) -> GateStatus:
     if state != "running":
         return GateStatus(state=GateState.CLOSED)
     unmet = {c.name: c for c in ring.gate.criteria if not c.met}
+    if not unmet:
+        return GateStatus(state=GateState.MET)
     if unmet.keys() == {"approval"}:
         return GateStatus(state=GateState.APPROVAL)
     if ring.is_over and unmet.keys() - {"soak", "approval"}:
@@ -143,19 +145,16 @@ def _running(rings: Sequence[RingSight], now: datetime) -> Status:
     opened = [r for r in rings if r.opened]
     if not opened:
         return Status(state=State.WAITING, ring=rings[0].position if rings else None)
-    # the ring whose gate shuts what comes next; of the rings before it some devices may still be at it
+    # the ring whose gate shuts what comes next
     at = next((r for r in opened if not r.gate_met and not r.last), opened[-1])
     gate = gate_status("running", at, now)
     if gate.state in (GateState.CANNOT, GateState.NOTHING_TRIED):
         return Status(state=State.DECISION, ring=at.position)
-    return (
-        _in_hand([at])
-        or _kept_by_gate(gate, at)
-        or _waiting([at])
-        or _in_hand(opened)
-        or _waiting(opened)
-        or Status(state=State.ENDING, ring=at.position)
-    )
+    if at.last:  # nothing is shut any more: what is left may be in any ring
+        return _in_hand(opened) or _waiting(opened) or Status(state=State.ENDING)
+    # where nothing else is to be said the gate was met a moment ago, and the next ring opens with the next turn
+    opening = Status(state=State.WAITING, ring=at.position + 1)
+    return _in_hand([at]) or _kept_by_gate(gate, at) or _waiting([at]) or opening
 
 
 def _in_hand(rings: Sequence[RingSight]) -> Status | None:

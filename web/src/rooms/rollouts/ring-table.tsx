@@ -20,6 +20,7 @@ interface Props {
 export function RingTable({ draft, onChange, groups, rollout, editing, onEdit }: Props) {
   const { data } = useQuery({ ...preflight(rollout?.id ?? 0), enabled: rollout !== null });
   const most = Math.max(1, ...(data?.rings.map((r) => r.devices) ?? []));
+  const reached = (data?.rings ?? []).reduce((sum, r) => sum + r.devices, 0);
   const set = (i: number, change: Partial<RingDraft>) =>
     onChange({ ...draft, rings: draft.rings.map((r, j) => (j === i ? { ...r, ...change } : r)) });
   return (
@@ -58,6 +59,11 @@ export function RingTable({ draft, onChange, groups, rollout, editing, onEdit }:
                     <div className="mt-1.5 max-w-md">
                       <Bar share={found.devices / most} label={`${found.devices} devices`} />
                     </div>
+                  )}
+                  {found?.devices === 0 && i < draft.rings.length - 1 && reached > 0 && (
+                    <p className="mt-1 text-brick">
+                      No device: nothing is tried here, so a person must open ring {i + 2}.
+                    </p>
                   )}
                 </div>
               )}
