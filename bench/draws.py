@@ -1,4 +1,4 @@
-"""How even drawn rings are: a 5 % ring's distance from its fleet, beside that of a random draw, over 200 fleets."""
+"""How even drawn rings are: a 5% ring's distance from its fleet, beside that of a random draw, over 200 fleets."""
 
 import statistics
 

@@ -1,4 +1,4 @@
-"""How true the forecast is: the 80 % band against simulated rollouts; and how long it takes."""
+"""How true the forecast is: the 80% band against simulated rollouts; and how long it takes."""
 
 import random
 import statistics
@@ -84,7 +84,7 @@ def run() -> None:
     share = sum(inside) / len(inside)
     emit(
         "forecast",
-        f"80 % bands that hold the true end, of {ROLLOUTS} rollouts",
+        f"80% bands that hold the true end, of {ROLLOUTS} rollouts",
         share,
         "share",
         target="0.74 to 0.86",

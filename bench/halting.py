@@ -1,4 +1,4 @@
-"""How often rollouts halt by evidence at true failure rates around a limit of 2 %, beside a plain count of failures."""
+"""How often rollouts halt by evidence at true failure rates around a limit of 2%, beside a plain count of failures."""
 
 import statistics
 from collections.abc import Callable

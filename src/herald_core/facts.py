@@ -38,7 +38,7 @@ def kind_of(value: Any) -> FieldType:
 
 
 def type_of(counts: Mapping[FieldType, int]) -> tuple[FieldType, bool] | None:
-    """The type of a fact by how many of its values look like each, and whether it is mixed: no type has 99 % of them,
+    """The type of a fact by how many of its values look like each, and whether it is mixed: no type has 99% of them,
     and the commonest is taken. None where there is no value."""
     total = sum(counts.values())
     if not total:

@@ -103,7 +103,7 @@ def test_where_a_rollout_stands_its_report_and_another_beside_it(signed_in: Page
     assert len(lines) == first["total"] + 1 and lines[0].startswith("device,uid,model")
     page.get_by_label("Compare with").select_option("3")
     expect(page.get_by_role("heading", name="Two rollouts compared")).to_be_visible()
-    expect(page.get_by_role("img", name=re.compile(r"rollout 1: .*; rollout 3: 100 % confirmed"))).to_be_visible()
+    expect(page.get_by_role("img", name=re.compile(r"rollout 1: .*; rollout 3: 100% confirmed"))).to_be_visible()
     expect(page.get_by_role("row", name=re.compile(r"^Devices"))).to_contain_text(str(first["total"]))
 
 

@@ -291,7 +291,7 @@ RULE_GROUPS = (
         'and not group = "Bench and spares"',
         "Gateways that still miss the fast frost alarm.",
     ),
-    ("Needs a look", "Solar, below 30 % charge", "power = solar and battery < 30", ""),
+    ("Needs a look", "Solar, below 30% charge", "power = solar and battery < 30", ""),
     ("Field hardware", "Satellite uplinks", "uplink = satellite", "Slow and capped: keep downloads apart."),
     (
         "Field hardware",

@@ -47,7 +47,7 @@ class FactRow:
 
     @property
     def mixed(self) -> bool:
-        """Whether no type has 99 % of its values."""
+        """Whether no type has 99% of its values."""
         found = type_of(_kinds(self.reported.kinds)) if self.reported else None
         return found is not None and found[1]
 

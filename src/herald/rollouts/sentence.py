@@ -11,7 +11,7 @@ _NAMED = 2  # so many targets are named; more are counted
 
 
 def rollout_sentence(rollout: Rollout) -> str:
-    """“Put Sill 5.2.1 on Field gateways, in 3 rings, 01:00–04:30 device time, stopping at 2 % failures.”"""
+    """“Put Sill 5.2.1 on Field gateways, in 3 rings, 01:00–04:30 device time, stopping at 2% failures.”"""
     return "".join(part["text"] for part in sentence_parts(rollout)) + "."
 
 

@@ -19,14 +19,14 @@ LEAST_A_RING = 50
 PRIOR = (0.5, 24.5)
 #: how well the times that fetches and installs take are known: futures differ in them by so much (log scale)
 PACE = 0.06
-#: the quantiles of the 80 % band and the median. Simulated rollouts differ a little more than these futures do, so the
-#: band takes in 86 % of the futures to hold four of five rollouts (`bench forecast`).
+#: the quantiles of the 80% band and the median. Simulated rollouts differ a little more than these futures do, so the
+#: band takes in 86% of the futures to hold four of five rollouts (`bench forecast`).
 BAND = (0.07, 0.5, 0.93)
 
 
 @dataclass(frozen=True, kw_only=True)
 class Band:
-    """Median and the 80 % band."""
+    """Median and the 80% band."""
 
     low: float
     median: float

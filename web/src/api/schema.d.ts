@@ -3664,7 +3664,7 @@ export interface components {
             groups: components["schemas"]["NamedThing"][];
             family: string;
         };
-        /** @description The median and the 80 % band; null is later than the rollout gives up, or never. */
+        /** @description The median and the 80% band; null is later than the rollout gives up, or never. */
         MomentBand: {
             /** Format: date-time */
             low: string | null;

@@ -24,9 +24,7 @@ test("an error outweighs an older answer that all is well", () => {
 
 test("what is agreed to is said in its largest numbers", () => {
   const use = { kind: "rollout", id: 1, sentence: "R" };
-  expect(agreeWords({ groups: [], digest: "", uses: [{ ...use, joins: 1200, leaves: 0 }] })).toBe(
-    "Agree: 1\u2009200 join",
-  );
+  expect(agreeWords({ groups: [], digest: "", uses: [{ ...use, joins: 1200, leaves: 0 }] })).toBe("Agree: 1,200 join");
   const two = [
     { ...use, joins: 2, leaves: 1 },
     { ...use, id: 2, joins: 3, leaves: 0 },

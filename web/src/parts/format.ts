@@ -1,14 +1,12 @@
 /** Numbers, times and words as the interface shows them. */
 import { DateTime, Duration } from "luxon";
 
-const THIN = "\u2009";
-
-/** A whole number with thin spaces between thousands. */
+/** A whole number with commas between thousands, which survive copy and paste. */
 export function count(n: number): string {
-  return String(Math.round(n)).replace(/\B(?=(\d{3})+(?!\d))/g, THIN);
+  return String(Math.round(n)).replace(/\B(?=(\d{3})+(?!\d))/g, ",");
 }
 
-/** "1 device", "1 204 devices". */
+/** "1 device", "1,204 devices". */
 export function counted(n: number, one: string, many = `${one}s`): string {
   return `${count(n)} ${n === 1 ? one : many}`;
 }
@@ -16,7 +14,7 @@ export function counted(n: number, one: string, many = `${one}s`): string {
 /** A share (0 to 1) in per cent, with a decimal only where it matters. */
 export function percent(share: number, digits = 1): string {
   const text = (share * 100).toFixed(digits).replace(/\.0$/, "");
-  return `${text} %`;
+  return `${text}%`;
 }
 
 /** An instant in a zone: "Tue 14:32" within six days, else "23 Nov 14:32". */

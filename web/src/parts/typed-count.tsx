@@ -23,7 +23,7 @@ export function TypedCount({
       aria-label="Number of devices"
       placeholder={String(reached)}
       value={value}
-      onChange={(e) => onChange(e.target.value)}
+      onChange={(e) => onChange(e.target.value.replaceAll(",", ""))} // as numbers are shown
     />
   );
 }

@@ -21,7 +21,7 @@ from herald_core.forecast.situation import LIMIT_WORDS, Limit
 
 
 class MomentBand(serializers.Serializer[Any]):
-    """The median and the 80 % band; null is later than the rollout gives up, or never."""
+    """The median and the 80% band; null is later than the rollout gives up, or never."""
 
     low = serializers.DateTimeField(allow_null=True)
     median = serializers.DateTimeField(allow_null=True)

@@ -92,7 +92,7 @@ export function Images() {
                     <td className="px-3 py-1.5 text-soft">
                       {[
                         i.free_space_mb && `${i.free_space_mb} MB free`,
-                        i.min_battery_pct && `${i.min_battery_pct} % battery`,
+                        i.min_battery_pct && `${i.min_battery_pct}% battery`,
                         `${i.expected_minutes} min`,
                       ]
                         .filter(Boolean)

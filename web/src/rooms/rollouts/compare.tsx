@@ -104,7 +104,7 @@ function Both({ reports }: { reports: [Report, Report] }) {
     ["The last after", (r) => inTime(after(r, 1))],
     ["A fetch, median", (r) => (r.fetches.count ? span(r.fetches.median) : "–")],
     ["An install, median", (r) => (r.installs.count ? span(r.installs.median) : "–")],
-    ["Failure limit", (r) => `${r.rollout.failure_limit_pct} %`],
+    ["Failure limit", (r) => `${r.rollout.failure_limit_pct}%`],
     ["At once", (r) => count(r.rollout.at_once)],
     ...causes.map((cause): [string, (r: Report) => ReactNode] => [
       `Attempts ended by ${cause}`,
@@ -167,7 +167,7 @@ function Curves({ reports }: { reports: [Report, Report] }) {
       {[0, 0.5, 1].map((s) => (
         <g key={s}>
           <line x1={PAD.left} x2={W - PAD.right} y1={y(s)} y2={y(s)} stroke="var(--rule)" />
-          <text x={PAD.left - 8} y={y(s) + 4} textAnchor="end" fontSize="11" fill="var(--soft)">{`${s * 100} %`}</text>
+          <text x={PAD.left - 8} y={y(s) + 4} textAnchor="end" fontSize="11" fill="var(--soft)">{`${s * 100}%`}</text>
         </g>
       ))}
       {evenTicks(longest).map((t) => (

@@ -111,7 +111,7 @@ export function Progress({ points, total, now, zone, window, ended, ahead, freez
               textAnchor="end"
               fontSize="11"
               fill="var(--soft)"
-            >{`${s * 100} %`}</text>
+            >{`${s * 100}%`}</text>
           </g>
         ))}
         {ticks.map((t) => (

@@ -252,8 +252,8 @@ function Likeness({ data, limit }: { data: Schemas["PreflightView"]; limit: numb
       <p className="mt-1 text-soft">
         The dark mark is the share among all devices; the largest difference is{" "}
         <strong className="text-ink">{percent(ring.largest_difference, 1)}</strong> (total variation{" "}
-        {ring.variation.toFixed(2)}). {count(ring.devices)} devices show a {limit} % fault with{" "}
-        <strong className="text-ink">{percent(ring.detects, 0)}</strong> likelihood; to be 95 % sure, take{" "}
+        {ring.variation.toFixed(2)}). {count(ring.devices)} devices show a {limit}% fault with{" "}
+        <strong className="text-ink">{percent(ring.detects, 0)}</strong> likelihood; to be 95% sure, take{" "}
         <strong className="text-ink">{count(data.devices_for_95)}</strong>.
       </p>
     </div>

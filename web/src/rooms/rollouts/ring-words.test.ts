@@ -4,10 +4,10 @@ import { gateWords, sameRings, whom } from "./ring-words";
 test("a ring says whom it takes and what its gate waits for", () => {
   expect(whom({ name: "A", kind: "group", group_id: 7 }, [])).toBe("group ?");
   expect(whom({ name: "A", kind: "rest" }, [])).toBe("all the rest");
-  expect(gateWords({ name: "A", kind: "rest", soak_minutes: 0 })).toBe("through: 95 % confirmed, then no soak");
+  expect(gateWords({ name: "A", kind: "rest", soak_minutes: 0 })).toBe("through: 95% confirmed, then no soak");
   expect(
     gateWords({ name: "A", kind: "rest", confirmed_pct: 80, soak_minutes: 90, most_unheard: 3, needs_approval: true }),
-  ).toBe("through: 80 % confirmed, at most 3 not tried, then soak 1 h 30 min, then an approval");
+  ).toBe("through: 80% confirmed, at most 3 not tried, then soak 1 h 30 min, then an approval");
 });
 
 test("rings are the same whatever was left unsaid, and differ by what they take", () => {

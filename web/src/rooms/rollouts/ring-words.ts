@@ -9,7 +9,7 @@ export function whom(ring: RingDraft, groups: Schemas["GroupRow"][]): string {
     case "group":
       return `group ${groups.find((g) => g.id === ring.group_id)?.name ?? "?"}`;
     case "share":
-      return `${ring.share_pct} % of those left, drawn by model, uplink, site and version`;
+      return `${ring.share_pct}% of those left, drawn by model, uplink, site and version`;
     case "number":
       return `${ring.number} devices, drawn by model, uplink, site and version`;
     default:
@@ -23,7 +23,7 @@ export function gateWords(ring: RingDraft): string {
   const unheard = ring.most_unheard == null ? "" : `, at most ${ring.most_unheard} not tried`;
   const tried = ring.min_tried == null ? "" : `, at least ${ring.min_tried} tried`;
   const approval = ring.needs_approval ? ", then an approval" : "";
-  return `through: ${ring.confirmed_pct ?? 95} % confirmed${tried}${unheard}, then ${soak}${approval}`;
+  return `through: ${ring.confirmed_pct ?? 95}% confirmed${tried}${unheard}, then ${soak}${approval}`;
 }
 
 /** Whether two lists of rings say the same; what is left out is as it is without being said. */

@@ -260,7 +260,7 @@ function LimitSlot({ draft, onChange }: Props) {
   );
   return (
     <div className="grid grid-cols-3 gap-5 max-xl:grid-cols-2">
-      {number("failure_limit_pct", "Failure rate, %", "halts when it is 90 % sure to be above", 0.01)}
+      {number("failure_limit_pct", "Failure rate, %", "halts when it is 90% sure to be above", 0.01)}
       {number("failure_count_limit", "Or so many failures", "empty for no such limit", 1, true)}
       {number("at_once", "At once", "devices that have it in hand", 1)}
       {number("at_once_per_site", "At once per site", "empty for no such cap", 1, true)}
