@@ -34,7 +34,7 @@ def test_a_folder_of_images_comes_in_and_what_does_not_fit_is_said(
     dialog.get_by_role("button", name="Add 2 images").click()
     expect(dialog.get_by_text("refused")).to_be_visible()
     expect(dialog.get_by_text("1 image added, 1 to go")).to_be_visible()
-    dialog.get_by_role("button", name="Leave it").click()
+    dialog.get_by_role("button", name="Cancel").click()
     row = page.get_by_role("row", name=re.compile(r"0\.11\.0 new"))
     expect(row).to_contain_text("added by M. Okafor")
     added = next(i for i in running.ask("images") if i["version"] == "0.11.0")
@@ -55,8 +55,8 @@ def test_images_are_cleaned_away_and_brought_back(signed_in: Page, running: Runn
     for index, name in enumerate(names):
         if name != "Sill 4.2.0":
             free.nth(index).uncheck()
-    dialog.get_by_role("button", name="Clean 1 image away").click()
-    expect(page.get_by_role("heading", name="Cleaned away")).to_be_visible()
+    dialog.get_by_role("button", name="Remove 1 image").click()
+    expect(page.get_by_role("heading", name="Removed")).to_be_visible()
     expect(page.get_by_role("row", name=re.compile(r"^4\.2\.0"))).to_have_count(0)
     page.get_by_role("button", name="Undo").click()
     expect(page.get_by_role("row", name=re.compile(r"^4\.2\.0"))).to_be_visible()
@@ -89,11 +89,11 @@ def test_where_a_rollout_stands_its_report_and_another_beside_it(signed_in: Page
     page = signed_in
     first = running.ask("rollouts/1")
     page.goto(f"{running.url}/rollouts/1")
-    page.get_by_label("Counted by").select_option("last_error")
+    page.get_by_label("Status by").select_option("last_error")
     page.get_by_role("row", name=re.compile("^flash-verify")).get_by_role("link").first.click()
     expect(page.get_by_label("Error")).to_have_value("flash-verify")
     expect(page.get_by_text(re.compile("^2 devices"))).to_be_visible()
-    page.get_by_label("Counted by").select_option("site")
+    page.get_by_label("Status by").select_option("site")
     page.get_by_role("link", name="Report").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("Put Vane 1.13.0 on Weather masts")
     expect(page.get_by_role("heading", name=f"{first['total']} devices, by how it ended")).to_be_visible()

@@ -80,8 +80,8 @@ def test_two_steps_an_approval_by_another_and_put_back(signed_in: Page, browser:
     rows = running.ask(f"rollouts/{rollout}/deliveries")["deliveries"]
     assert {r["from_version"] for r in rows if r["phase"] == "confirmed"} == {"5.0.1"}
     page.reload()
-    page.get_by_role("button", name="Put back…").click()
-    page.get_by_role("alertdialog").get_by_role("button", name="Write it down").click()
+    page.get_by_role("button", name="Roll back…").click()
+    page.get_by_role("alertdialog").get_by_role("button", name="Create the draft").click()
     expect(page.get_by_text(f"on the devices that rollout {rollout} changed", exact=False)).to_be_visible()
     expect(page.get_by_role("button", name=re.compile("go straight to it"))).to_be_visible()
 

@@ -87,9 +87,9 @@ def test_a_draft_survives_a_reload_and_can_be_thrown_away(signed_in: Page, runni
     page.get_by_role("button", name=re.compile("go straight to it")).click()
     expect(page.get_by_role("dialog").get_by_role("cell", name="Lumen G5").first).to_be_visible()
     page.keyboard.press("Escape")
-    page.get_by_role("button", name="Throw away…").click()
+    page.get_by_role("button", name="Discard…").click()
     expect(page.get_by_role("alertdialog")).to_contain_text("no device is changed by this")
-    page.get_by_role("button", name="Throw the draft away").click()
+    page.get_by_role("button", name="Discard the draft").click()
     expect(page).to_have_url(re.compile("/rollouts$"))
 
 

@@ -101,7 +101,7 @@ def test_a_failing_image_halts_itself_and_waits_for_a_decision(signed_in: Page, 
     page.get_by_role("button", name="Stop…").click()
     dialog = page.get_by_role("alertdialog")
     expect(dialog).to_contain_text(re.compile(r"\d+ waiting devices? are withdrawn"))
-    dialog.get_by_role("button", name="Leave it").click()
+    dialog.get_by_role("button", name="Cancel").click()
     page.get_by_role("link", name="Now", exact=True).click()
     expect(page.get_by_text("“Drum 3.0.4 on Pump drives” stopped itself").first).to_be_visible()
     expect(page.get_by_role("heading", level=1)).to_contain_text("for you")

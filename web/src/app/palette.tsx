@@ -39,7 +39,7 @@ export function Palette({ open, onClose }: { open: boolean; onClose: () => void 
         className="w-full border-rule border-b bg-transparent px-4 py-3 outline-none"
       />
       <Command.List className="max-h-96 overflow-auto p-2 [&_[cmdk-group-heading]]:px-2 [&_[cmdk-group-heading]]:pt-2 [&_[cmdk-group-heading]]:text-soft">
-        <Command.Empty className="p-3 text-soft">Nothing is called so.</Command.Empty>
+        <Command.Empty className="p-3 text-soft">No match.</Command.Empty>
         <Command.Group heading="Do">
           <Command.Item
             className={item}
@@ -54,7 +54,7 @@ export function Palette({ open, onClose }: { open: boolean; onClose: () => void 
             New command
           </Command.Item>
           <Command.Item className={item} onSelect={go(() => setTheme(nextTheme()))}>
-            Change between day and night shift
+            Change between light and dark
           </Command.Item>
         </Command.Group>
         <Command.Group heading="Go to">

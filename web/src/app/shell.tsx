@@ -145,7 +145,7 @@ function Account({ user }: { user: Schemas["Me"] }) {
             {user.email}
           </DropdownMenu.Label>
           <DropdownMenu.Item className={item} onSelect={() => setTheme(nextTheme())}>
-            Day or night shift
+            Light or dark
           </DropdownMenu.Item>
           <DropdownMenu.Item className={item} onSelect={() => window.open("/api/v1/docs")}>
             API

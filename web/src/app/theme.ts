@@ -1,4 +1,4 @@
-/** Day and night shift. Without a choice it follows the machine. */
+/** Light and dark theme. Without a choice it follows the machine. */
 export type Theme = "light" | "dark";
 
 const KEY = "brisk-herald-theme";

@@ -97,7 +97,7 @@ export function Confirm({
           </AlertDialog.Description>
           <div className="mt-5 flex justify-end gap-2">
             <AlertDialog.Cancel asChild>
-              <Button>Leave it</Button>
+              <Button>Cancel</Button>
             </AlertDialog.Cancel>
             <AlertDialog.Action asChild>
               <Button kind={danger ? "danger" : "main"} onClick={onConfirm}>
@@ -190,7 +190,7 @@ export function Picker({
             <span className="ml-auto text-soft">{o.note}</span>
           </label>
         ))}
-        {shown.length === 0 && <p className="text-soft">No group is called so.</p>}
+        {shown.length === 0 && <p className="text-soft">No match.</p>}
       </div>
     </fieldset>
   );

@@ -107,7 +107,7 @@ function Editing({
           Save
         </Button>
         <Button kind="quiet" onClick={onClose}>
-          Leave it
+          Cancel
         </Button>
       </div>
     </form>

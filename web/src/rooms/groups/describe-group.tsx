@@ -122,7 +122,7 @@ function Form({ group, onClose }: { group: Schemas["GroupDetail"]; onClose: () =
           <Problem error={save.error} />
         </div>
         <div className="col-span-2 flex justify-end gap-2">
-          <Button onClick={onClose}>Leave it</Button>
+          <Button onClick={onClose}>Cancel</Button>
           <Button kind="main" type="submit" disabled={!name.trim() || save.isPending}>
             Save
           </Button>

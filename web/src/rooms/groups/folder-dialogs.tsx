@@ -41,7 +41,7 @@ export function FolderName({
         </Labelled>
         <Problem error={save.error} />
         <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Leave it</Button>
+          <Button onClick={onClose}>Cancel</Button>
           <Button kind="main" type="submit" disabled={!name.trim() || save.isPending}>
             {known ? "Rename" : "Make the folder"}
           </Button>
@@ -93,7 +93,7 @@ export function MoveDialog({
           ))}
         </fieldset>
         <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Leave it</Button>
+          <Button onClick={onClose}>Cancel</Button>
           <Button kind="main" type="submit" disabled={to === thing.from}>
             Move it here
           </Button>

@@ -66,7 +66,7 @@ export function LineEditor({
         Use
       </Button>
       <Button kind="quiet" onClick={onCancel}>
-        Leave it
+        Cancel
       </Button>
     </form>
   );

@@ -113,7 +113,7 @@ export function AddFolder({ onClose }: { onClose: () => void }) {
         </p>
       )}
       <div className="mt-3 flex justify-end gap-2">
-        <Button onClick={close}>{added > 0 && left.length === 0 ? "Close" : "Leave it"}</Button>
+        <Button onClick={close}>{added > 0 && left.length === 0 ? "Close" : "Cancel"}</Button>
         <Button kind="main" disabled={left.length === 0 || add.isPending} onClick={() => add.mutate()}>
           Add {counted(left.length, "image")}
         </Button>

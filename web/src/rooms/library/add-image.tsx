@@ -148,7 +148,7 @@ export function AddImage({ onClose }: { onClose: () => void }) {
           <Problem error={save.error} />
         </div>
         <div className="col-span-2 flex justify-end gap-2">
-          <Button onClick={close}>Leave it</Button>
+          <Button onClick={close}>Cancel</Button>
           <Button
             kind="main"
             type="submit"

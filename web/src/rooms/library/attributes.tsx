@@ -241,7 +241,7 @@ function Form({ known, onClose }: { known: Attribute | null; onClose: () => void
           <Problem error={save.error} />
         </div>
         <div className="col-span-2 flex justify-end gap-2">
-          <Button onClick={onClose}>Leave it</Button>
+          <Button onClick={onClose}>Cancel</Button>
           <Button kind="main" type="submit" disabled={!label.trim() || !name || unfit > 0 || save.isPending}>
             Save
           </Button>

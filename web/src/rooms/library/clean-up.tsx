@@ -18,7 +18,7 @@ export function CleanUp({ onClose }: { onClose: () => void }) {
     mutationFn: () => body(api.POST("/api/v1/cleanings", { body: { images: going.map((i) => i.id) } })),
     onSuccess: (done) => {
       client.invalidateQueries({ queryKey: ["images"] });
-      toast(`${counted(done.images.length, "image")} cleaned away; it can be undone for a week`);
+      toast(`${counted(done.images.length, "image")} removed; this can be undone for a week`);
       onClose();
     },
   });
@@ -26,7 +26,7 @@ export function CleanUp({ onClose }: { onClose: () => void }) {
     <Modal open onClose={onClose} title="Clean up images">
       <Problem error={error} />
       {data && free.length === 0 && (
-        <p>Nothing to clean up: every image is run, needed on the way, planned, or may have to be put back.</p>
+        <p>Nothing to clean up: every image is run, needed on the way, planned, or may have to be rolled back.</p>
       )}
       {free.length > 0 && (
         <>
@@ -79,16 +79,16 @@ export function CleanUp({ onClose }: { onClose: () => void }) {
             then deleted.
           </p>
         )}
-        <Button onClick={onClose}>Leave it</Button>
+        <Button onClick={onClose}>Cancel</Button>
         <Button kind="danger" disabled={going.length === 0 || clean.isPending} onClick={() => clean.mutate()}>
-          Clean {counted(going.length, "image")} away
+          Remove {counted(going.length, "image")}
         </Button>
       </div>
     </Modal>
   );
 }
 
-/** What was cleaned away of late, with the way back. */
+/** What was removed of late, with the way back. */
 export function Cleaned() {
   const client = useQueryClient();
   const { now, zone } = useClock();
@@ -105,7 +105,7 @@ export function Cleaned() {
   if (open.length === 0) return null;
   return (
     <section className="mb-4">
-      <h2 className="mb-1 text-[1.05rem]">Cleaned away</h2>
+      <h2 className="mb-1 text-[1.05rem]">Removed</h2>
       <Problem error={undo.error} />
       <ul className="rounded-md border border-rule bg-card px-3">
         {open.map((c) => (

@@ -118,7 +118,7 @@ function Form({ onClose }: { onClose: () => void }) {
   if (make.data)
     return (
       <Modal open onClose={onClose} title={`The code “${make.data.label}”`}>
-        <p>Write it down now: it is stored hashed and is not shown again.</p>
+        <p>Create the draft now: it is stored hashed and is not shown again.</p>
         <p className="my-3 select-all rounded-sm bg-side p-3 text-center font-mono text-lg">{make.data.code}</p>
         <div className="flex justify-end">
           <Button kind="main" onClick={onClose}>
@@ -171,7 +171,7 @@ function Form({ onClose }: { onClose: () => void }) {
           <Problem error={make.error} />
         </div>
         <div className="col-span-2 flex justify-end gap-2">
-          <Button onClick={onClose}>Leave it</Button>
+          <Button onClick={onClose}>Cancel</Button>
           <Button kind="main" type="submit" disabled={!label.trim() || make.isPending}>
             Make the code
           </Button>

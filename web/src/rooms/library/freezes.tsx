@@ -59,9 +59,9 @@ export function Freezes() {
                     Change
                   </Button>
                   <Removal
-                    word="Take away…"
-                    title={`Take the freeze ${f.name} away?`}
-                    action="Take it away"
+                    word="Delete…"
+                    title={`Delete the freeze ${f.name}?`}
+                    action="Delete it"
                     onConfirm={() => remove.mutate(f.id)}
                   >
                     {state === "over"
@@ -171,7 +171,7 @@ function FreezeForm({ freeze, onClose }: { freeze: Freeze | null; onClose: () =>
         )}
         <Problem error={save.error} />
         <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Leave it</Button>
+          <Button onClick={onClose}>Cancel</Button>
           <Button
             kind="main"
             type="submit"

@@ -149,7 +149,7 @@ function Form({ row, onClose }: { row: Row; onClose: () => void }) {
         ))}
         <Problem error={save.error ?? told.error} />
         <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Leave it</Button>
+          <Button onClick={onClose}>Cancel</Button>
           <Button kind="main" type="submit" disabled={!isSettled || told.isError || save.isPending}>
             Save
           </Button>

@@ -112,7 +112,7 @@ function Withdraw({ image, onClose }: { image: Image; onClose: () => void }) {
           <input className="field" value={reason} maxLength={300} onChange={(e) => setReason(e.target.value)} />
         </Labelled>
         <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Leave it</Button>
+          <Button onClick={onClose}>Cancel</Button>
           <Button kind="danger" type="submit" disabled={!reason.trim() || !data || withdraw.isPending}>
             Withdraw {image.name}
           </Button>

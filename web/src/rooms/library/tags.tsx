@@ -210,7 +210,7 @@ function Rename({ tag, all, onClose }: { tag: Tag; all: Tag[]; onClose: () => vo
         )}
         <Problem error={rename.error} />
         <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Leave it</Button>
+          <Button onClick={onClose}>Cancel</Button>
           <Button kind="main" type="submit" disabled={!told || rename.isPending}>
             {told?.merges ? "Merge" : "Rename"}
             {told && ` on ${counted(told.devices, "device")}`}

@@ -185,7 +185,7 @@ function Form<T extends Thing>({ kind, known, onClose }: { kind: ThingKind<T>; k
           <Problem error={save.error} />
         </div>
         <div className="col-span-2 flex justify-end gap-2">
-          <Button onClick={onClose}>Leave it</Button>
+          <Button onClick={onClose}>Cancel</Button>
           <Button kind="main" type="submit" disabled={!full || !edited || (known !== null && !told) || save.isPending}>
             Save
           </Button>

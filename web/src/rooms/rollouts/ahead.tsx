@@ -120,7 +120,7 @@ export function Ahead({ rollout, onClose }: { rollout: Schemas["RolloutDetail"];
         )}
         <Problem error={told.error ?? save.error} />
         <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Leave it</Button>
+          <Button onClick={onClose}>Cancel</Button>
           <Button kind="main" type="submit" disabled={!told.data?.length || save.isPending}>
             Change it
           </Button>

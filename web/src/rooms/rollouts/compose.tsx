@@ -136,9 +136,9 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
               : "New rollout"}
           </p>
           <Confirm
-            trigger={<Button kind="quiet">Throw away…</Button>}
-            title="Throw this draft away?"
-            action="Throw the draft away"
+            trigger={<Button kind="quiet">Discard…</Button>}
+            title="Discard this draft?"
+            action="Discard the draft"
             danger
             onConfirm={() => discard.mutate()}
           >

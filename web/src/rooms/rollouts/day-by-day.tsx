@@ -8,7 +8,7 @@ import { type Day, forecastDays } from "./days";
 
 export function DayByDay({ told }: { told: Schemas["ForecastView"] }) {
   const { now, zone } = useClock();
-  const hour = Math.floor(now.getTime() / 3600_000) * 3600_000; // reckoned anew once an hour, not each second
+  const hour = Math.floor(now.getTime() / 3600_000) * 3600_000; // computed again once an hour, not each second
   const days = useMemo(() => forecastDays(told, zone, new Date(hour)), [told, zone, hour]);
   if (days.length === 0) return null;
   const busiest = Math.max(...days.flatMap((d) => d.hours.map((h) => h.confirmed)), 1e-9);

@@ -52,7 +52,7 @@ export function Extend({ rollout, onClose }: { rollout: Schemas["RolloutDetail"]
         )}
         <Problem error={told.error ?? extend.error} />
         <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Leave it</Button>
+          <Button onClick={onClose}>Cancel</Button>
           <Button kind="main" type="submit" disabled={!told.data?.joins || extend.isPending}>
             Extend to {told.data ? counted(told.data.joins, "device") : "them"}
           </Button>

@@ -19,7 +19,7 @@ export function Rehearsal({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
   return (
     <section aria-label="Forecast">
       <h2 className="text-[1.1rem]">If launched now</h2>
-      {isPending && <p className="text-soft">Being reckoned…</p>}
+      {isPending && <p className="text-soft">Forecasting…</p>}
       <Problem error={error} />
       {data && <Words told={data} />}
       {data && (
@@ -60,7 +60,7 @@ export function ForecastCard({ rollout }: { rollout: Schemas["RolloutDetail"] })
   if (rollout.state !== "running") return null;
   return (
     <Card title="Forecast" aside="200 simulated futures">
-      {isPending && <p className="text-soft">Being reckoned…</p>}
+      {isPending && <p className="text-soft">Forecasting…</p>}
       <Problem error={error} />
       {data && <Words told={data} />}
     </Card>

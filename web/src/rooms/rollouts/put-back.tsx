@@ -21,9 +21,9 @@ export function PutBack({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
   return (
     <>
       <Confirm
-        trigger={<Button>Put back…</Button>}
-        title="Write down the rollout that puts this one back?"
-        action="Write it down"
+        trigger={<Button>Roll back…</Button>}
+        title="Draft the rollout that rolls this one back?"
+        action="Create the draft"
         onConfirm={() => prepare.mutate()}
       >
         It gives each of up to {counted(confirmed, "confirmed device")} the version it had before. Nothing is sent until

@@ -77,8 +77,8 @@ function GroupsSlot({ slot, draft, onChange, groups, problems }: Props) {
             checked={draft.standing ?? false}
             onChange={(e) => onChange({ ...draft, standing: e.target.checked })}
           />
-          Standing: devices that join these groups later take part, those that leave are withdrawn if they have not
-          begun
+          Follows its audience: devices that join these groups later take part, those that leave are withdrawn if they
+          have not begun
         </label>
       )}
       {slot === "audience" && draft.standing && (

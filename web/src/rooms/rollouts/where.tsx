@@ -36,10 +36,10 @@ export function Where({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
   return (
     <section className="mt-3 rounded-md border border-rule bg-card px-4 py-3">
       <div className="mb-1 flex items-center gap-3">
-        <h2 className="text-[1.05rem]">Where it stands</h2>
+        <h2 className="text-[1.05rem]">Status</h2>
         <select
           className="field"
-          aria-label="Counted by"
+          aria-label="Status by"
           value={by}
           onChange={(e) => navigate({ search: (s) => ({ ...s, by: e.target.value as Place }), replace: true })}
         >
