@@ -7,6 +7,8 @@ import pytest
 from rest_framework.test import APIClient
 
 from herald.clock.source import clock
+from herald.commands.models import Recipe, When
+from herald.commands.services import ScheduleDraft, create_schedule
 from herald.fleet.models import Device
 from herald.rollouts import services
 from herald.rollouts.models import Rollout
@@ -74,3 +76,17 @@ def test_a_rollout_that_was_stopped_promises_nothing(client: APIClient) -> None:
     services.stop(rollout, actor=None, now=NOW)
     page = client.get(f"/api/v1/rollouts/{rollout.pk}").json()
     assert (page["status"]["code"], [r["gate"]["code"] for r in page["rings"]]) == ("stopped", ["closed", "none"])
+
+
+def test_a_command_says_where_it_stands_and_a_group_that_it_leaves_out_says_so(client: APIClient) -> None:
+    devices = make_devices(3)
+    group, spared = make_static("To restart", devices), make_static("Spared", devices[:1])
+    draft = ScheduleDraft(
+        recipe=Recipe.RESTART, include=[group], exclude=[spared], when=When.DAILY, time_of_day=time(NOW.hour + 3)
+    )
+    schedule = create_schedule(draft, actor=make_user(), now=NOW)
+    (listed,) = client.get("/api/v1/schedules").json()
+    page = client.get(f"/api/v1/schedules/{schedule.pk}").json()
+    assert listed["status"] == page["status"] == {**page["status"], "code": "next", "devices": 2}
+    following = {g: client.get(f"/api/v1/groups/{g.pk}").json()["following"][0]["sentence"] for g in (group, spared)}
+    assert "leaves this group out" in following[spared] and "leaves" not in following[group]

@@ -11,7 +11,9 @@ from herald.commands.reach import Reach, reach_of
 from herald.commands.sentence import sentence_parts
 from herald.commands.services import firings_by_zone
 from herald.deliveries.models import Delivery
+from herald.deliveries.waiting import counted
 from herald.groups.audience import named_count
+from herald_core.schedules import ScheduleSight, ScheduleStatus, schedule_status
 
 RECENT = 40
 #: of a command that is paused or has ended
@@ -21,17 +23,17 @@ NOT_ACTIVE = Reach(zones=(), now=0)
 def rows(schedules: Sequence[Schedule], now: datetime) -> list[dict[str, Any]]:
     """Schedules with their latest firings and how those went."""
     quarantined = Quarantine.objects.causes_of(Part.SCHEDULE, [s.pk for s in schedules])
+    unheard = Delivery.objects.unheard_by_schedule([s.pk for s in schedules], now)
     reach = reach_of([s for s in schedules if s.state == ScheduleState.ACTIVE], now=now)
     recent: dict[int, list[Occurrence]] = defaultdict(list)
     for occurrence in Occurrence.objects.recent([s.pk for s in schedules], RECENT):
         recent[occurrence.schedule_id].append(occurrence)
     phases: dict[int, Counter[str]] = defaultdict(Counter)
-    for occurrence_id, phase, count in Delivery.objects.counts_by_occurrence(
-        [o.pk for r in recent.values() for o in r]
-    ):
+    shown = [o.pk for of_one in recent.values() for o in of_one]
+    for occurrence_id, phase, count in Delivery.objects.counts_by_occurrence(shown):
         phases[occurrence_id][phase] += count
     return [
-        _row(s, recent[s.pk], phases, reach.get(s.pk, NOT_ACTIVE), now) | {"quarantined": quarantined.get(s.pk, "")}
+        _row(s, recent[s.pk], phases, reach.get(s.pk, NOT_ACTIVE), quarantined.get(s.pk, ""), unheard.get(s.pk, 0), now)
         for s in schedules
     ]
 
@@ -41,14 +43,27 @@ def _row(
     recent: Sequence[Occurrence],
     phases: Mapping[int, Counter[str]],
     reach: Reach,
+    quarantined: str,
+    unheard: int,
     now: datetime,
 ) -> dict[str, Any]:
     upcoming = next_firings(schedule, reach, now)
+    counts = sum((phases[o.pk] for o in recent), Counter[str]())
+    seen = ScheduleSight(
+        state=schedule.state,
+        phases=counts,
+        unheard=unheard,
+        reached=reach.now,
+        next_firing=upcoming[0][0] if upcoming else None,
+        quarantined=bool(quarantined),
+    )
     return {
         "id": schedule.pk,
         "recipe": schedule.recipe,
         "sentence": sentence_parts(schedule),
         "state": schedule.state,
+        "status": _status(seen, quarantined),
+        "quarantined": quarantined,
         "when": schedule.when,
         "harm": HARM[Recipe(schedule.recipe)].value,
         "freezes": schedule.freezes,
@@ -61,7 +76,7 @@ def _row(
         "created_by": str(schedule.created_by) if schedule.created_by else None,
         "next_firing": upcoming[0][0] if upcoming else None,
         "next_zone": upcoming[0][1] if upcoming else None,
-        "phases": dict(sum((phases[o.pk] for o in recent), Counter[str]())),
+        "phases": dict(counts),
         "occurrences": [
             {
                 "id": o.pk,
@@ -76,6 +91,24 @@ def _row(
             for o in recent
         ],
     }
+
+
+def _status(seen: ScheduleSight, quarantined: str) -> dict[str, Any]:
+    status, devices = schedule_status(seen)
+    is_are = "is" if devices == 1 else "are"
+    words = {
+        ScheduleStatus.ENDED: "Ended",
+        ScheduleStatus.QUARANTINED: f"In quarantine, work on it fails: {quarantined}",
+        ScheduleStatus.PAUSED: "Paused",
+        ScheduleStatus.MOVING: f"{counted(devices)} at it now",
+        ScheduleStatus.UNHEARD: f"{counted(devices)} that had it offered {is_are} not heard from",
+        ScheduleStatus.OFFERED: f"Offered to {counted(devices)}, at the next check-in",
+        ScheduleStatus.WAITING: f"{counted(devices)} wait{'s' if devices == 1 else ''} to be offered it",
+        ScheduleStatus.NOBODY: "For no device now",
+        ScheduleStatus.NEXT: f"Waits for its next firing, for {counted(devices)}",
+        ScheduleStatus.DONE: "Will not fire again",
+    }
+    return {"code": status.value, "words": words[status], "devices": devices}
 
 
 def next_firings(schedule: Schedule, reach: Reach, now: datetime) -> list[tuple[datetime, str, int]]:

@@ -174,6 +174,12 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         late = rows.exclude(heard_in_time(now, "device__")).order_by()
         return dict(late.values_list("ring_id").annotate(n=Count("id")))
 
+    def unheard_by_schedule(self, schedule_ids: Collection[int], now: datetime) -> dict[int, int]:
+        """How many devices that have a command of a schedule in hand are not heard from in time."""
+        rows = self.filter(occurrence__schedule__in=list(schedule_ids)).in_hand()
+        late = rows.exclude(heard_in_time(now, "device__")).order_by()
+        return dict(late.values_list("occurrence__schedule_id").annotate(n=Count("id")))
+
     def one_waiting_of_each_zone(self, ring_ids: Collection[int]) -> Self:
         """Of each ring and time zone the waiting delivery that may begin first."""
         first = (

@@ -59,6 +59,11 @@ def _waits(deliveries: Iterable[Delivery], now: datetime) -> Iterator[tuple[int,
                 yield pk, wait, order
 
 
+def counted(n: int) -> str:
+    """“8 devices”, “1 device”, “2,431 devices”."""
+    return f"{n:,} device{'s' if n != 1 else ''}"
+
+
 _WORDS: Mapping[WaitReason, str] = {
     WaitReason.PAUSED: "somebody to resume it: it is paused",
     WaitReason.HALTED: "a decision: the rollout halted itself",

@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import Any
 
 from herald.deliveries.models import Delivery
-from herald.deliveries.waiting import in_words, reasons_of
+from herald.deliveries.waiting import counted, in_words, reasons_of
 from herald.rollouts.models import Ring, Rollout, RolloutState
 from herald.rollouts.turn import PhaseCounts, gate_of
 from herald_core.deliveries import IN_HAND
@@ -88,11 +88,6 @@ def gate_view(rollout: Rollout, ring: RingSight, now: datetime) -> dict[str, Any
     """How the gate after a ring stands, as the API shows it."""
     gate = gate_status(rollout.state, ring, now)
     return {"code": gate.state.value, "words": _gate_words(gate, rollout, ring), "until": gate.until}
-
-
-def counted(n: int) -> str:
-    """“8 devices”, “1 device”, “2,431 devices”."""
-    return f"{n:,} device{'s' if n != 1 else ''}"
 
 
 def _words(status: Status, rollout: Rollout, quarantined: str) -> str:

@@ -4379,6 +4379,7 @@ export interface components {
             recipe: string;
             sentence: components["schemas"]["SentencePart"][];
             state: components["schemas"]["ScheduleStateEnum"];
+            status: components["schemas"]["ScheduleStatusView"];
             when: components["schemas"]["ScheduleWhenEnum"];
             harm: components["schemas"]["HarmEnum"];
             freezes: components["schemas"]["FreezesEnum"];
@@ -4402,6 +4403,14 @@ export interface components {
         };
         /** @enum {string} */
         ScheduleStateEnum: "active" | "paused" | "ended";
+        /** @description Where a scheduled command stands: `words` say it; `devices` are those they speak of. */
+        ScheduleStatusView: {
+            code: components["schemas"]["ScheduleStatusViewCodeEnum"];
+            words: string;
+            devices: number;
+        };
+        /** @enum {string} */
+        ScheduleStatusViewCodeEnum: "ended" | "quarantined" | "paused" | "moving" | "unheard" | "offered" | "waiting" | "nobody" | "next" | "done";
         /** @enum {string} */
         ScheduleWhenEnum: "now" | "daily";
         /** @description A piece of a sentence; `slot` is empty for the words between slots. */

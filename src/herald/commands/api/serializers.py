@@ -9,6 +9,7 @@ from herald.commands.models import FreezeChoice, Harm, Recipe, ScheduleState, Wh
 from herald.deliveries.api.serializers import ClashRow
 from herald.groups.api.serializers import NAMED_DEVICES
 from herald.groups.models import Group
+from herald_core.schedules import ScheduleStatus
 
 
 class ScheduleDraftBody(Strict):
@@ -80,6 +81,14 @@ class OccurrenceRow(serializers.Serializer[Any]):
     phases = serializers.DictField(child=serializers.IntegerField())
 
 
+class ScheduleStatusView(serializers.Serializer[Any]):
+    """Where a scheduled command stands: `words` say it; `devices` are those they speak of."""
+
+    code = serializers.ChoiceField(choices=list(ScheduleStatus))
+    words = serializers.CharField()
+    devices = serializers.IntegerField()
+
+
 class ScheduleRow(serializers.Serializer[Any]):
     """A schedule in a list, with its latest firings."""
 
@@ -87,6 +96,7 @@ class ScheduleRow(serializers.Serializer[Any]):
     recipe = serializers.CharField()
     sentence = SentencePart(many=True)
     state = serializers.ChoiceField(choices=ScheduleState.choices)
+    status = ScheduleStatusView()
     when = serializers.ChoiceField(choices=When.choices)
     harm = serializers.ChoiceField(choices=Harm.choices)
     freezes = serializers.ChoiceField(choices=FreezeChoice.choices)

@@ -41,7 +41,7 @@ export function Commands() {
                 <div className="min-w-0">
                   <div className="font-semibold">{sentenceText(s.sentence)}</div>
                   <div className="text-soft">
-                    {s.id} · {s.state}
+                    {s.id} · {s.status.words}
                     {s.created_by && ` · by ${s.created_by}`}
                   </div>
                 </div>

@@ -40,7 +40,7 @@ export function CommandPage() {
           <p className="mt-1 text-soft">
             Schedule {data.id} · since {instant(data.created_at, zone, now)}
             {data.created_by && ` by ${data.created_by}`} ·{" "}
-            {data.quarantined ? <span className="text-brick">in quarantine: {data.quarantined}</span> : data.state}
+            <span className={data.quarantined ? "text-brick" : "text-ink"}>{data.status.words}</span>
             {data.next_firing &&
               ` · next: ${city(data.next_zone ?? "")} ${instant(data.next_firing, zone, now)} (your clock)`}
           </p>

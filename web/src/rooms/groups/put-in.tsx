@@ -67,7 +67,7 @@ export function PutIn({ group }: { group: Schemas["GroupDetail"] }) {
       </div>
       {group.following.length > 0 && (
         <p className="mt-2 text-saffron-ink">
-          {group.following.map((u) => u.sentence).join(", ")}: reaches whoever is in at the next firing.
+          Followed by {group.following.map((u) => u.sentence).join("; ")}: each goes by who is in at the time.
         </p>
       )}
       <div className="mt-2">
