@@ -6,6 +6,7 @@ import subprocess
 import tempfile
 import time
 import urllib.request
+from collections.abc import Sequence
 from pathlib import Path
 
 from bench.results import emit
@@ -46,18 +47,22 @@ def run() -> None:
 
 
 def _measure(folder: Path, secrets: Path, processes: int, target: int, connections: int) -> None:
-    port = free_port()
-    gateway = subprocess.Popen(
-        [*instance.gateway("127.0.0.1", port), "--workers", str(processes)], stdout=subprocess.DEVNULL, env=os.environ
-    )
+    ports = [free_port() for _ in range(processes)]
+    gateways = [
+        subprocess.Popen(instance.gateway("127.0.0.1", port), stdout=subprocess.DEVNULL, env=os.environ)
+        for port in ports
+    ]
     try:
-        _wait(port)
-        _wrk(folder, secrets, port, "/device/v1/check-in", connections, SECONDS)  # every device has called once
-        no_op, no_op_p99 = _wrk(folder, secrets, port, "/device/v1/no-op", connections, SECONDS)
-        rate, p99 = _wrk(folder, secrets, port, "/device/v1/check-in", connections, SECONDS)
+        for port in ports:
+            _wait(port)
+        _wrk(folder, secrets, ports, "/device/v1/check-in", connections)  # every device has called once
+        no_op, no_op_p99 = _wrk(folder, secrets, ports, "/device/v1/no-op", connections)
+        rate, p99 = _wrk(folder, secrets, ports, "/device/v1/check-in", connections)
     finally:
-        gateway.terminate()
-        gateway.wait()
+        for gateway in gateways:
+            gateway.terminate()
+        for gateway in gateways:
+            gateway.wait()
     ratio = rate / no_op
     emit(
         "checkins",
@@ -82,18 +87,27 @@ def _wait(port: int) -> None:
     raise RuntimeError("the gateway did not come up")
 
 
-def _wrk(folder: Path, secrets: Path, port: int, path: str, connections: int, seconds: int) -> tuple[float, float]:
-    """Requests a second and p99 in ms."""
+def _wrk(folder: Path, secrets: Path, ports: Sequence[int], path: str, connections: int) -> tuple[float, float]:
+    """Requests a second of all ports together, and the worst p99 in ms; the connections are shared out among them."""
     script = folder / "check-in.lua"
     script.write_text(SCRIPT % (secrets, path))
-    done = subprocess.run(
-        ["wrk", "-t2", f"-c{connections}", f"-d{seconds}s", "--latency", "-s", str(script), f"http://127.0.0.1:{port}"],
-        capture_output=True,
-        text=True,
-        check=True,
-    )
-    rate = re.search(r"Requests/sec:\s+([\d.]+)", done.stdout)
-    p99 = re.search(r"99%\s+([\d.]+)(us|ms|s)", done.stdout)
-    if rate is None or p99 is None or "Non-2xx" in done.stdout:
-        raise RuntimeError(done.stdout)
+    sizes = [f"-t{max(1, 2 // len(ports))}", f"-c{connections // len(ports)}", f"-d{SECONDS}s", "--latency"]
+    callers = [
+        subprocess.Popen(
+            ["wrk", *sizes, "-s", str(script), f"http://127.0.0.1:{port}"],
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+        )
+        for port in ports
+    ]
+    told = [_read(caller.communicate()[0]) for caller in callers]
+    return sum(rate for rate, _ in told), max(p99 for _, p99 in told)
+
+
+def _read(printed: str) -> tuple[float, float]:
+    rate = re.search(r"Requests/sec:\s+([\d.]+)", printed)
+    p99 = re.search(r"99%\s+([\d.]+)(us|ms|s)", printed)
+    if rate is None or p99 is None or "Non-2xx" in printed:
+        raise RuntimeError(printed)
     return float(rate[1]), float(p99[1]) * {"us": 0.001, "ms": 1.0, "s": 1000.0}[p99[2]]

@@ -33,6 +33,7 @@ def audience_of(draft: "ScheduleDraft") -> Audience:
 
 
 def audience_among(recipe: Recipe, devices: "DeviceQuerySet") -> Audience:
+    """Those of some devices that are admitted, by whether their firmware can do it."""
     admitted = devices.filter(admission="admitted")
     cannot = lacking(NEEDS[recipe])
     return Audience(able=admitted.exclude(cannot), unable=admitted.filter(cannot))
