@@ -91,7 +91,7 @@ def _wrk(folder: Path, secrets: Path, ports: Sequence[int], path: str, connectio
     """Requests a second of all ports together, and the worst p99 in ms; the connections are shared out among them."""
     script = folder / "check-in.lua"
     script.write_text(SCRIPT % (secrets, path))
-    sizes = [f"-t{max(1, 2 // len(ports))}", f"-c{connections // len(ports)}", f"-d{SECONDS}s", "--latency"]
+    sizes = ["-t1", f"-c{connections // len(ports)}", f"-d{SECONDS}s", "--latency"]
     callers = [
         subprocess.Popen(
             ["wrk", *sizes, "-s", str(script), f"http://127.0.0.1:{port}"],

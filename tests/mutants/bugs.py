@@ -31,6 +31,10 @@ def web(file: str, old: str, new: str) -> Bug:
 
 
 PYTHON = (
+    core("rollouts/status.py", "if unheard >= taken + offered:", "if unheard > taken + offered:", "test_status"),
+    core("rollouts/status.py", "State.MOVING if taken else State.OFFERED", "State.MOVING", "test_status"),
+    core("rollouts/status.py", 'if state in ("stopped", "finished")', 'if state == "stopped"', "test_status"),
+    core("schedules.py", "if in_hand > offered:", "if in_hand >= offered > 0:", "test_schedules"),
     core("rings/gates.py", "counts.failed < MIN_FAILURES", "counts.failed < 1", "test_rings"),
     core("rings/gates.py", "if certainty < HALT_CERTAINTY:", "if certainty < 0.5:", "test_rings"),
     core("rings/gates.py", "tried_met = counts.tried >= needed", "tried_met = True", "test_rings"),
