@@ -11,7 +11,7 @@ from herald.commands.reach import Reach, reach_of
 from herald.commands.sentence import sentence_parts
 from herald.commands.services import firings_by_zone
 from herald.deliveries.models import Delivery
-from herald.deliveries.waiting import counted
+from herald.deliveries.waiting import counted, unheard_words, wait_words
 from herald.groups.audience import named_count
 from herald_core.schedules import ScheduleSight, ScheduleStatus, schedule_status
 
@@ -95,15 +95,14 @@ def _row(
 
 def _status(seen: ScheduleSight, quarantined: str) -> dict[str, Any]:
     status, devices = schedule_status(seen)
-    is_are = "is" if devices == 1 else "are"
     words = {
         ScheduleStatus.ENDED: "Ended",
         ScheduleStatus.QUARANTINED: f"In quarantine, work on it fails: {quarantined}",
         ScheduleStatus.PAUSED: "Paused",
         ScheduleStatus.MOVING: f"{counted(devices)} at it now",
-        ScheduleStatus.UNHEARD: f"{counted(devices)} that had it offered {is_are} not heard from",
+        ScheduleStatus.UNHEARD: unheard_words(devices),
         ScheduleStatus.OFFERED: f"Offered to {counted(devices)}, at the next check-in",
-        ScheduleStatus.WAITING: f"{counted(devices)} wait{'s' if devices == 1 else ''} to be offered it",
+        ScheduleStatus.WAITING: f"{wait_words(devices)} to be offered it",
         ScheduleStatus.NOBODY: "For no device now",
         ScheduleStatus.NEXT: f"Waits for its next firing, for {counted(devices)}",
         ScheduleStatus.DONE: "Will not fire again",

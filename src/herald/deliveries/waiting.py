@@ -64,6 +64,16 @@ def counted(n: int) -> str:
     return f"{n:,} device{'s' if n != 1 else ''}"
 
 
+def wait_words(n: int) -> str:
+    """That so many devices wait: “8 devices wait”, “1 device waits”."""
+    return f"{counted(n)} wait{'s' if n == 1 else ''}"
+
+
+def unheard_words(n: int) -> str:
+    """That so many devices, which have an order or were offered it, are not heard from in time."""
+    return f"{counted(n)} that {'was' if n == 1 else 'were'} offered it {'is' if n == 1 else 'are'} not heard from"
+
+
 _WORDS: Mapping[WaitReason, str] = {
     WaitReason.PAUSED: "somebody to resume it: it is paused",
     WaitReason.HALTED: "a decision: the rollout halted itself",

@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import Any
 
 from herald.deliveries.models import Delivery
-from herald.deliveries.waiting import counted, in_words, reasons_of
+from herald.deliveries.waiting import counted, in_words, reasons_of, unheard_words, wait_words
 from herald.rollouts.models import Ring, Rollout, RolloutState
 from herald.rollouts.turn import PhaseCounts, gate_of
 from herald_core.deliveries import IN_HAND
@@ -115,7 +115,7 @@ def _words(status: Status, rollout: Rollout, quarantined: str) -> str:
             late = f", {status.unheard:,} of those that have the order not heard from" if status.unheard else ""
             return f"{devices} at it now{late}"
         case State.UNHEARD:
-            return f"{devices} that were offered it {'is' if status.devices == 1 else 'are'} not heard from"
+            return unheard_words(status.devices)
         case State.OFFERED:
             return f"offered to {devices}, at the next check-in"
         case State.APPROVAL:
@@ -124,8 +124,8 @@ def _words(status: Status, rollout: Rollout, quarantined: str) -> str:
             return "soaking"
         case State.WAITING:
             if status.wait is None:
-                return f"{devices} wait" if status.devices else "about to open"
-            return f"{devices} wait, the next for {in_words(status.wait)}"
+                return wait_words(status.devices) if status.devices else "about to open"
+            return f"{wait_words(status.devices)}, the next for {in_words(status.wait)}"
         case State.ENDING:
             return "every device is through"
 

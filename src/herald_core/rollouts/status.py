@@ -51,10 +51,6 @@ class State(StrEnum):
     ENDING = "ending"  # nothing is left to do
 
 
-#: states in which a rollout does not go on before somebody has decided
-NEEDS_PERSON = frozenset({State.PAUSED, State.HALTED, State.DECISION, State.APPROVAL})
-
-
 @dataclass(frozen=True, kw_only=True)
 class RingSight:
     """A ring as far as its status depends on it. `unheard` of its devices in hand are not heard from in time; `waits`

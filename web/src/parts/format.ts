@@ -40,9 +40,14 @@ export function relative(at: string, now: Date): string {
 /** What a delivery waits for, and until when; a moment that is past is overdue by so much. */
 export function waitWords(wait: { code: string; reason: string; until: string | null }, now: Date): string {
   if (!wait.until) return wait.reason;
-  const late = (now.getTime() - new Date(wait.until).getTime()) / 1000;
-  if (late >= 60) return `${wait.reason}, overdue by ${span(late)}`;
-  return `${wait.reason}, ${late > 0 ? "now" : relative(wait.until, now)}`;
+  return `${wait.reason}, ${overdue(wait.until, now, "now") ?? relative(wait.until, now)}`;
+}
+
+/** By how much a moment that is past is overdue, or `justNow` in its first minute; null for one to come. */
+export function overdue(at: string, now: Date, justNow: string): string | null {
+  const late = (now.getTime() - Date.parse(at)) / 1000;
+  if (late >= 60) return `overdue by ${span(late)}`;
+  return late > 0 ? justNow : null;
 }
 
 /** Seconds in their two largest units. */

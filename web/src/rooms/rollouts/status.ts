@@ -1,6 +1,6 @@
 /** Where a rollout stands, in words. The server says it; only moments are put into words here, by the viewer's clock. */
 import type { Schemas } from "@/api/client";
-import { instant, span } from "@/parts/format";
+import { instant, overdue } from "@/parts/format";
 
 /** The status, with when it ends; a moment that is past is overdue by so much. */
 export function statusWords(status: Schemas["StatusView"], zone: string, now: Date): string {
@@ -15,7 +15,5 @@ export function gateWords(ring: Schemas["RingView"], zone: string, now: Date): s
 
 function ending(until: string | null, zone: string, now: Date): string {
   if (!until) return "";
-  const late = (now.getTime() - Date.parse(until)) / 1000;
-  if (late >= 60) return `, overdue by ${span(late)}`;
-  return late > 0 ? ", over now" : `, until ${instant(until, zone, now)}`;
+  return `, ${overdue(until, now, "over now") ?? `until ${instant(until, zone, now)}`}`;
 }
