@@ -11,7 +11,7 @@ django.setup()
 from bench import (  # noqa: E402  Django first
     checkins,
     clock,
-    cohorts,
+    common_causes,
     draws,
     follow,
     forecast,
@@ -28,7 +28,7 @@ from bench import (  # noqa: E402  Django first
 
 BENCHES = {
     "clock": clock.run,
-    "cohorts": cohorts.run,
+    "common_causes": common_causes.run,
     "draws": draws.run,
     "forecast": forecast.run,
     "halting": halting.run,

@@ -19,7 +19,8 @@ from herald.groups.membership import set_members
 from herald.groups.models import Group
 from herald.images.models import Image
 from herald.images.services import add_image, approve
-from herald.rollouts import drafting, launching
+from herald.rollouts.compose import drafts
+from herald.rollouts.launch import launching
 from herald.rollouts.models import Ring, Rollout
 from herald_core.deliveries import Event, Phase
 from herald_core.rings.assignment import RingKind
@@ -30,7 +31,7 @@ TURNS = 25
 CALLS = 200
 _GOES_ON = ((Phase.CONFIRMING, Event.CONFIRM), (Phase.INSTALLING, Event.RETURN), (Phase.OFFERED, Event.INSTALL))
 #: what the watch page asks for again and again
-PATHS = ("", "/marks", "/progress", "/timeline", "/breakdown", "/deliveries?limit=100")
+PATHS = ("", "/ring-devices", "/progress", "/timeline", "/breakdown", "/deliveries?limit=100")
 
 
 def run() -> None:
@@ -80,12 +81,12 @@ def _launched(number: int, now: datetime) -> Rollout:
         now=now,
     )
     rings = [
-        drafting.RingDraft(name="Canary", kind=RingKind.NUMBER, number=500, confirmed_pct=1, soak_minutes=0),
-        drafting.RingDraft(name="Rest", kind=RingKind.REST),
+        drafts.RingDraft(name="Canary", kind=RingKind.NUMBER, number=500, confirmed_pct=1, soak_minutes=0),
+        drafts.RingDraft(name="Rest", kind=RingKind.REST),
     ]
-    draft = drafting.RolloutDraft(changes=drafting.to(image), include=[group], rings=rings, failure_limit_pct=50)
-    rollout = drafting.save_draft(draft, actor=None, now=now)
-    found = drafting.preflight(rollout, now=now)
+    draft = drafts.RolloutDraft(changes=drafts.to(image), include=[group], rings=rings, failure_limit_pct=50)
+    rollout = drafts.save_draft(draft, actor=None, now=now)
+    found = drafts.preflight(rollout, now=now)
     launching.request_launch(rollout, expected=found.reached, actor=None, now=now)
     launching.launch(rollout, now=now)
     return rollout

@@ -5,12 +5,12 @@ from datetime import UTC, datetime
 
 from bench.results import emit, times_ms
 from bench.world import ensure_world
-from herald.fleet.models import Device, DeviceChange
+from herald.fleet.models import Device, MembershipQueueEntry
 from herald.fleet.vocabulary import load_vocabulary
-from herald.groups.membership import follow_changes
+from herald.groups.membership import process_changed_devices
 from herald.groups.models import Group
 from herald.groups.rule_queries import matching
-from herald.groups.rules import read_trusted
+from herald.groups.rules import parse_saved_rule
 from herald.groups.services import create_group
 
 SHAPES = (
@@ -41,18 +41,20 @@ def run() -> None:
     ensure_groups()
     ids = list(Device.objects.order_by("?").values_list("id", flat=True)[:500])
 
-    while follow_changes(now=now):
+    while process_changed_devices(now=now):
         pass  # what other benches left to do
 
     def follow() -> None:
-        DeviceChange.objects.note(ids, now)
-        follow_changes(now=now)
+        MembershipQueueEntry.objects.note(ids, now)
+        process_changed_devices(now=now)
 
     def query() -> None:
         vocabulary = load_vocabulary()
         for group in Group.objects.by_rule():
             list(
-                matching(read_trusted(group.rule, vocabulary), vocabulary, now).by_ids(ids).values_list("id", flat=True)
+                matching(parse_saved_rule(group.rule, vocabulary), vocabulary, now)
+                .by_ids(ids)
+                .values_list("id", flat=True)
             )
 
     ours, queries = times_ms(follow, 10), times_ms(query, 3)

@@ -10,9 +10,9 @@ from datetime import time as clock_time
 import numpy as np
 
 from bench.results import emit
-from herald_core.caps import Caps
-from herald_core.forecast import Fleet, Forecast, RingAhead, Situation, forecast
-from herald_core.forecast.situation import hours
+from herald_core.capacity import Caps
+from herald_core.forecast import Fleet, Forecast, ForecastInputs, RemainingRing, forecast
+from herald_core.forecast.inputs import hours
 from herald_core.rings.gates import GateSpec
 from herald_core.simulation.fleet import Behaviour, SimDevice, make_fleet
 from herald_core.simulation.rollout import SimFreeze, SimPlan, SimRollout
@@ -25,7 +25,7 @@ ZONES = ("Australia/Adelaide", "Asia/Kolkata", "Africa/Nairobi", "Europe/Lisbon"
 SHARES = (0.1, 0.3, 0.6)
 
 
-def situation_of(plan: SimPlan, devices: list[SimDevice], start: datetime) -> Situation:
+def situation_of(plan: SimPlan, devices: list[SimDevice], start: datetime) -> ForecastInputs:
     """What a forecast knows of a simulated rollout at its launch: everything but how devices will behave."""
     kinds = sorted({(d.zone, d.group) for d in devices})
     horizon = HORIZON.total_seconds()
@@ -53,16 +53,16 @@ def situation_of(plan: SimPlan, devices: list[SimDevice], start: datetime) -> Si
         site=np.array([d.site for d in devices]),
         place=np.array([d.place for d in devices]),
     )
-    return Situation(
+    return ForecastInputs(
         fleet=fleet,
         rings=[
-            RingAhead(
+            RemainingRing(
                 confirmed=0,
                 failed=0,
                 share=g.confirmed_share,
                 soak=g.soak.total_seconds(),
                 open=i == 0,
-                most_unheard=g.most_unheard,
+                max_unreached=g.max_unreached,
             )
             for i, g in enumerate(plan.rings)
         ],
@@ -101,7 +101,7 @@ def run() -> None:
             emit("forecast", what, took, "s", target=f"<= {limit} s", met=took <= limit)
 
 
-def _seconds(situation: Situation, seed: int) -> float:
+def _seconds(situation: ForecastInputs, seed: int) -> float:
     began = time.perf_counter()
     forecast(situation, seed=seed)
     return time.perf_counter() - began
@@ -120,7 +120,7 @@ def _plan(rng: random.Random, start: datetime) -> tuple[SimPlan, Behaviour]:
                 confirmed_share=rng.choice([0.8, 0.9, 0.95]),
                 failure_limit=0.2,
                 soak=timedelta(minutes=rng.choice([30, 60, 240])),
-                most_unheard=rng.choice([None, None, 0, 5]),
+                max_unreached=rng.choice([None, None, 0, 5]),
             )
             for _ in SHARES
         ],
@@ -129,7 +129,7 @@ def _plan(rng: random.Random, start: datetime) -> tuple[SimPlan, Behaviour]:
         else None,
         freezes=freezes,
         caps=Caps(
-            at_once=rng.choice([10, 40, 200]),
+            max_concurrent=rng.choice([10, 40, 200]),
             per_site=rng.choice([None, None, 3, 8]),
             per_hour=rng.choice([None, None, 15, 60]),
             uplinks={0: rng.choice([1, 3])} if rng.random() < 0.5 else {},

@@ -24,11 +24,11 @@ from bench.results import emit, p95, times_ms
 from bench.world import ensure_world
 from herald.access.models import User
 from herald.demo.fleet import secret_of
-from herald.fleet.models import Device, DeviceChange
+from herald.fleet.models import Device, MembershipQueueEntry
 from herald.groups.folders import list_folders
-from herald.groups.membership import follow_changes
+from herald.groups.membership import process_changed_devices
 from herald.groups.models import Group
-from herald.groups.proposing import propose_rule
+from herald.groups.rule_suggestions import propose_rule
 from herald.groups.services import change_group, create_group
 from herald_launch import instance
 from herald_launch.install import ensure_debian
@@ -60,7 +60,7 @@ def run() -> None:
     ensure_world()
     now = datetime.now(UTC)
     ensure_groups()
-    while follow_changes(now=now):
+    while process_changed_devices(now=now):
         pass
     _saving(now)
     tree = p95(times_ms(list_folders, 5))
@@ -149,7 +149,7 @@ def _settle() -> None:
     """Wait until every device has called and was followed, so that what comes is the usual day."""
     deadline = time.monotonic() + SETTLE_SECONDS
     time.sleep(10)
-    while time.monotonic() < deadline and DeviceChange.objects.count() > RATE // 4:
+    while time.monotonic() < deadline and MembershipQueueEntry.objects.count() > RATE // 4:
         time.sleep(0.5)
 
 

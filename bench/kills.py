@@ -8,7 +8,7 @@ from typing import Any
 from tests.running import Running
 
 from bench.results import emit
-from herald_core.deliveries import IN_HAND, Phase
+from herald_core.deliveries import ACTIVE, Phase
 
 RUNS = 20
 DEVICES = 240
@@ -42,7 +42,7 @@ def _one(installation: Running, group: int, image: int, rng: random.Random) -> b
             ],
             "failure_limit_pct": 90,
             "max_attempts": 5,
-            "give_up_after_hours": 24,
+            "expires_after_hours": 24,
         }
     )
     installation.rank_first(rollout)
@@ -75,7 +75,7 @@ def _faults(ended: dict[str, Any], rows: list[dict[str, Any]], total: int) -> li
     faults = []
     if sum(ended["phases"].values()) != total or ended["total"] != total:
         faults.append("the sums do not add up")
-    if any(ended["phases"].get(p.value) for p in IN_HAND):
+    if any(ended["phases"].get(p.value) for p in ACTIVE):
         faults.append("an order is still in hand")
     if max(Counter(r["device"] for r in rows).values(), default=1) > 1:
         faults.append("a device has two deliveries")

@@ -16,8 +16,10 @@ from herald.groups.membership import set_members
 from herald.groups.models import Group
 from herald.images.models import Image
 from herald.images.services import add_image, approve
-from herald.rollouts import audience, drafting, launching
+from herald.rollouts.compose import drafts
+from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout
+from herald.rollouts.preflight import plan
 from herald_core.rings.assignment import RingKind, assign
 
 TIMES = 5
@@ -35,12 +37,12 @@ def run() -> None:
         now=now,
     )
     rings = [
-        drafting.RingDraft(name="Canary", kind=RingKind.SHARE, share_pct=1),
-        drafting.RingDraft(name="Early", kind=RingKind.SHARE, share_pct=20),
-        drafting.RingDraft(name="Rest", kind=RingKind.REST),
+        drafts.RingDraft(name="Canary", kind=RingKind.SHARE, share_pct=1),
+        drafts.RingDraft(name="Early", kind=RingKind.SHARE, share_pct=20),
+        drafts.RingDraft(name="Rest", kind=RingKind.REST),
     ]
-    draft = drafting.RolloutDraft(changes=drafting.to(image), include=[group], rings=rings)
-    rollout = drafting.save_draft(draft, actor=None, now=now)
+    draft = drafts.RolloutDraft(changes=drafts.to(image), include=[group], rings=rings)
+    rollout = drafts.save_draft(draft, actor=None, now=now)
     spent: dict[str, float] = {}
 
     def timed(name: str, real: object) -> object:
@@ -54,13 +56,13 @@ def run() -> None:
         return call
 
     with (
-        mock.patch.object(audience, "assign", timed("rings", assign)),
+        mock.patch.object(plan, "assign", timed("rings", assign)),
         mock.patch.object(launching.deliveries, "write_deliveries", timed("deliveries", write_deliveries)),
     ):
         parts = []
         for _ in range(TIMES):
             started = time.perf_counter()
-            found = drafting.preflight(rollout, now=now)
+            found = drafts.preflight(rollout, now=now)
             drawn = spent.pop("rings")
             parts.append((time.perf_counter() - started - drawn, drawn))
         Rollout.objects.filter(pk=rollout.pk).update(state="launching")

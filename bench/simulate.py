@@ -6,7 +6,7 @@ from datetime import UTC, datetime, timedelta
 from datetime import time as clock_time
 
 from bench.results import emit
-from herald_core.caps import Caps
+from herald_core.capacity import Caps
 from herald_core.rings.gates import GateSpec
 from herald_core.simulation.fleet import Behaviour, make_fleet
 from herald_core.simulation.rollout import SimFreeze, SimPlan, SimRollout
@@ -26,10 +26,10 @@ def run() -> None:
         rings=[gate] * 4,
         window=Window(start=clock_time(1), end=clock_time(4, 30)),
         freezes=[SimFreeze(start=freeze_from, end=freeze_from + timedelta(days=2), everywhere=False)],
-        caps=Caps(at_once=400, per_site=120, uplinks=dict.fromkeys(range(3), 60)),
+        caps=Caps(max_concurrent=400, per_site=120, uplinks=dict.fromkeys(range(3), 60)),
         spread=timedelta(minutes=20),
         failure_limit=0.05,
-        stage_ahead=True,
+        prefetch=True,
     )
     fleet = make_fleet(DEVICES, zones=ZONES, rings=(0.01, 0.09, 0.3, 0.6), seed=1, silent_share=0.02)
     rollout = SimRollout(plan, fleet, Behaviour(seed=1, failure_rate=0.01), START, TURN)

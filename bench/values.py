@@ -10,7 +10,7 @@ from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
 from herald.groups.services import explain_rule
-from herald.groups.sieve import sift
+from herald.groups.sieve import compute_sieve
 from herald.groups.values import value_counts
 
 EIGHT = (
@@ -26,7 +26,7 @@ def run() -> None:
     vocabulary = load_vocabulary()
     rule = matching(read_rule(EIGHT, vocabulary), vocabulary, now)
     count = p95(times_ms(rule.count, 9))
-    sieve = p95(times_ms(lambda: sift(EIGHT, limit=0, now=now), 9))
+    sieve = p95(times_ms(lambda: compute_sieve(EIGHT, limit=0, now=now), 9))
     emit(
         "values",
         f"sieve of eight lines on {DEVICES} devices, p95",

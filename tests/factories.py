@@ -14,7 +14,8 @@ from herald.groups.services import create_group
 from herald.images.models import Image
 from herald.images.services import add_image, approve
 from herald.images.signing import ensure_key
-from herald.rollouts import drafting, launching
+from herald.rollouts.compose import drafts
+from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout
 from herald_core.rings.assignment import RingKind
 from herald_core.versions import version_key_or_none
@@ -85,20 +86,20 @@ def make_rule_group(name: str, rule: str) -> Group:
     return create_group(name=name, kind="rule", rule=rule, actor=None, now=NOW)
 
 
-def ring(name: str = "All", kind: RingKind = RingKind.REST, **fields: Any) -> drafting.RingDraft:
-    return drafting.RingDraft(**{"name": name, "kind": kind, "soak_minutes": 0, **fields})
+def ring(name: str = "All", kind: RingKind = RingKind.REST, **fields: Any) -> drafts.RingDraft:
+    return drafts.RingDraft(**{"name": name, "kind": kind, "soak_minutes": 0, **fields})
 
 
 def make_draft(group: Group, image: Image | None = None, **fields: Any) -> Rollout:
     """A draft in one ring at any hour, unless said otherwise."""
-    changes = drafting.to(image or make_image())
-    draft = drafting.RolloutDraft(**{"changes": changes, "include": [group], "rings": [ring()], **fields})
-    return drafting.save_draft(draft, actor=None, now=NOW)
+    changes = drafts.to(image or make_image())
+    draft = drafts.RolloutDraft(**{"changes": changes, "include": [group], "rings": [ring()], **fields})
+    return drafts.save_draft(draft, actor=None, now=NOW)
 
 
 def launched(rollout: Rollout, now: datetime = NOW) -> Rollout:
     """The draft, launched as the worker would do it."""
-    found = drafting.preflight(rollout, now=now)
+    found = drafts.preflight(rollout, now=now)
     launching.request_launch(rollout, expected=found.reached, actor=None, now=now)
     launching.launch(rollout, now=now)
     rollout.refresh_from_db()

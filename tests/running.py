@@ -39,22 +39,24 @@ class Refused(OSError):
 class Running:
     """An installation in a folder of its own, with a small fleet whose time runs fast."""
 
-    def __init__(self, folder: Path, *, devices: int, speed: float, fleet: bool = True, fleet_port: int = 0) -> None:
+    def __init__(
+        self, folder: Path, *, devices: int, speed: float, fleet: bool = True, fleet_port: int = 0, demo: bool = True
+    ) -> None:
         self.folder = folder
-        self.devices, self.speed, self.fleet = devices, speed, fleet
+        self.devices, self.speed, self.fleet, self.demo = devices, speed, fleet, demo
         #: where the fleet calls, if not at the gateway
         self.fleet_port = fleet_port
         self.port = free_port()
         self.url = f"http://127.0.0.1:{self.port}"
         self._token = ""
 
-    def _herald(self, *arguments: str) -> str:
+    def _herald(self, *arguments: str, **also: str) -> str:
         environment = {k: v for k, v in os.environ.items() if not k.startswith("HERALD_") and k != "DATABASE_URL"}
         done = subprocess.run(
             [str(ROOT / "herald"), *arguments, "--data", str(self.folder)],
             capture_output=True,
             text=True,
-            env=environment,
+            env={**environment, **also},
             check=False,
         )
         assert done.returncode == 0, done.stdout + done.stderr
@@ -69,18 +71,22 @@ class Running:
             "--fleet-port": self.fleet_port,
         }
         fleet = "--fleet" if self.fleet else "--no-fleet"
-        return self._herald("start", "--detach", fleet, *(str(word) for pair in asked.items() for word in pair))
+        demo = "--demo" if self.demo else "--no-demo"
+        return self._herald("start", "--detach", fleet, demo, *(str(word) for pair in asked.items() for word in pair))
 
     @classmethod
     @contextmanager
-    def in_a_folder(cls, *, devices: int, speed: float, fleet: bool = True, fleet_port: int = 0) -> "Iterator[Running]":
+    def in_a_folder(
+        cls, *, devices: int = 0, speed: float = 1.0, fleet: bool = True, fleet_port: int = 0, demo: bool = True
+    ) -> "Iterator[Running]":
         """An installation in a folder of its own, gone with it at the end."""
         with tempfile.TemporaryDirectory(prefix="herald-browser-", dir="/var/tmp") as folder:
             Path(folder).chmod(0o755)
             if threading.current_thread() is threading.main_thread():
                 # whoever ends the run in the middle must not leave the installation running
                 signal.signal(signal.SIGTERM, lambda *_: sys.exit("ended by SIGTERM"))
-            installation = cls(Path(folder), devices=devices, speed=speed, fleet=fleet, fleet_port=fleet_port)
+            whole = {"devices": devices, "speed": speed, "fleet": fleet, "fleet_port": fleet_port, "demo": demo}
+            installation = cls(Path(folder), **whole)
             try:
                 installation.start()
                 yield installation
@@ -118,6 +124,10 @@ class Running:
     def token_of(self, email: str) -> str:
         """A new API token of an account."""
         return self._herald("token", email).strip()
+
+    def add_person(self, email: str, role: str, password: str) -> None:
+        """Make an account, as an administrator does at the command line."""
+        self._herald("manage", "add_person", email, "--role", role, HERALD_NEW_PASSWORD=password)
 
     def secret_of_a_device(self) -> str:
         """The secret of one of the simulated devices, which goes on using it."""
@@ -199,8 +209,8 @@ class Running:
     def rank_first(self, rollout: int) -> None:
         """Let a rollout go before all others, once it is open."""
         self.until(f"rollouts/{rollout}", lambda r: r["state"] == "running")
-        open_ones = [r["id"] for r in self.ask("rollouts") if r["state"] in ("running", "paused", "halted")]
-        self.api("POST", "rollouts/rank", {"order": [rollout, *(r for r in open_ones if r != rollout)]})
+        open_ones = [r["id"] for r in self.ask("rollouts")["rollouts"] if r["state"] in ("running", "paused", "halted")]
+        self.api("PUT", "rollouts/order", {"order": [rollout, *(r for r in open_ones if r != rollout)]})
 
     def launch(self, body: dict[str, Any], *, reason: str = "") -> int:
         """Compose and launch a rollout; its id. An image that failed before needs a reason.

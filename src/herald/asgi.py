@@ -50,7 +50,7 @@ _HEAVY = (
     "/forecast",
     "/launch",
     "/proposed-rule",
-    "/shared-by-failed",
+    "/common-causes",
     "/report",
     "/report/table",
     "/values",

@@ -134,6 +134,8 @@ APPEND_SLASH = False
 DATA_UPLOAD_MAX_MEMORY_SIZE = 4 * 1024 * 1024  # bytes
 
 REST_FRAMEWORK = {
+    # `format` is a parameter of exports, which says what file is wanted
+    "URL_FORMAT_OVERRIDE": None,
     "DEFAULT_AUTHENTICATION_CLASSES": [
         "rest_framework.authentication.SessionAuthentication",
         "knox.auth.TokenAuthentication",
@@ -184,6 +186,7 @@ SPECTACULAR_SETTINGS = {
         "ImportStateEnum": "herald.imports.models.ImportState",
         "AttributeTypeEnum": "herald.edits.api.serializers.ATTRIBUTE_TYPES",
         "FactTypeEnum": "herald.edits.api.facts.TYPES",
+        "RecordKindEnum": "herald.record.models.Kind",
         "RefusalCauseEnum": "herald.fleet.models.RefusalCause",
     },
 }

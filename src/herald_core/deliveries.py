@@ -48,17 +48,17 @@ class Event(StrEnum):
     CONFIRM_LATE = "confirm_late"
     FIND_DONE = "find_done"
     RETRY = "retry"
-    KEEP = "keep"
+    STORE_FILE = "keep"
     FAIL = "fail"
     WITHDRAW = "withdraw"
     EXPIRE = "expire"
     SUPERSEDE = "supersede"
-    AGAIN = "again"
-    REJOIN = "rejoin"
+    RETRY_MANUALLY = "again"
+    READMIT = "rejoin"
 
 
 #: Phases in which the order is in the device's hands, in the order in which they come.
-IN_HAND = (
+ACTIVE = (
     Phase.OFFERED,
     Phase.ACCEPTED,
     Phase.FETCHING,
@@ -67,14 +67,14 @@ IN_HAND = (
     Phase.RUNNING,
     Phase.CONFIRMING,
 )
-OPEN = (Phase.WAITING, *IN_HAND)
+OPEN = (Phase.WAITING, *ACTIVE)
 CLOSED = tuple(p for p in Phase if p not in OPEN)
 #: Phases in which the device's uplink carries the file, or soon will.
 FETCHES = (Phase.OFFERED, Phase.ACCEPTED, Phase.FETCHING)
 #: Phases in which the server may still take the order back; later ones the device finishes.
 RECALLABLE = (Phase.WAITING, Phase.OFFERED, Phase.ACCEPTED, Phase.FETCHING, Phase.STAGED)
 #: Phases that the server never interrupts.
-BEYOND_RECALL = (Phase.INSTALLING, Phase.RUNNING, Phase.CONFIRMING)
+NOT_CANCELLABLE = (Phase.INSTALLING, Phase.RUNNING, Phase.CONFIRMING)
 
 _PROGRESS: Mapping[Event, Phase] = {
     Event.ACCEPT: Phase.ACCEPTED,
@@ -86,10 +86,7 @@ _PROGRESS: Mapping[Event, Phase] = {
 }
 #: Reports on the way may be lost, so a device's progress may skip phases but never go back.
 _FORWARD = {
-    (phase, event): to
-    for event, to in _PROGRESS.items()
-    for phase in IN_HAND
-    if IN_HAND.index(phase) < IN_HAND.index(to)
+    (phase, event): to for event, to in _PROGRESS.items() for phase in ACTIVE if ACTIVE.index(phase) < ACTIVE.index(to)
 }
 
 TRANSITIONS: Mapping[tuple[Phase, Event], Phase] = {
@@ -101,17 +98,17 @@ TRANSITIONS: Mapping[tuple[Phase, Event], Phase] = {
     (Phase.WAITING, Event.FIND_DONE): Phase.CONFIRMED,
     # it ended otherwise, and the device proves well later
     **{(phase, Event.CONFIRM_LATE): Phase.CONFIRMED for phase in (Phase.FAILED, Phase.EXPIRED)},
-    **{(phase, Event.RETRY): Phase.WAITING for phase in IN_HAND},
+    **{(phase, Event.RETRY): Phase.WAITING for phase in ACTIVE},
     **{(phase, Event.FAIL): Phase.FAILED for phase in OPEN},
     **{(phase, Event.WITHDRAW): Phase.WITHDRAWN for phase in RECALLABLE},
     **{(phase, Event.EXPIRE): Phase.EXPIRED for phase in RECALLABLE},
     **{(phase, Event.SUPERSEDE): Phase.SUPERSEDED for phase in RECALLABLE},
     # its file was fetched ahead; the device keeps it and waits for its hours
-    (Phase.STAGED, Event.KEEP): Phase.WAITING,
+    (Phase.STAGED, Event.STORE_FILE): Phase.WAITING,
     # it was withdrawn as its device left the audience, and the device is in it again
-    (Phase.WITHDRAWN, Event.REJOIN): Phase.WAITING,
+    (Phase.WITHDRAWN, Event.READMIT): Phase.WAITING,
     # a person gives it another attempt
-    **{(phase, Event.AGAIN): Phase.WAITING for phase in (Phase.FAILED, Phase.EXPIRED)},
+    **{(phase, Event.RETRY_MANUALLY): Phase.WAITING for phase in (Phase.FAILED, Phase.EXPIRED)},
 }
 
 
@@ -142,9 +139,9 @@ def sources(event: Event) -> tuple[Phase, ...]:
 
 
 class Cause(StrEnum):
-    """Causes of a change that are asked for later. The others are told once and are words, or words of a device."""
+    """Causes of a change that are asked for later. The others are shown once and are words, or words of a device."""
 
-    FILE_STORED = "file-stored"  # an order in hand goes back to waiting although nothing failed
+    FILE_STORED = "file-stored"  # an active order goes back to waiting although nothing failed
     LEFT_AUDIENCE = "left-audience"  # the device may come back, and then goes on
 
 
@@ -153,24 +150,24 @@ CAUSE_WORDS: Mapping[str, str] = {
     Cause.LEFT_AUDIENCE: "left the audience",
 }
 #: Causes that say nothing against the image: the order is given again and no attempt is counted.
-BLAMELESS = frozenset({"too-late", "recalled", "not-fetched"})
+NOT_COUNTED = frozenset({"too-late", "recalled", "not-fetched"})
 #: The counter of an order of which nothing was reported yet; the first report may count from zero.
 NO_COUNTER = -1
 #: Causes that another attempt would only meet again.
-HOPELESS = frozenset({"no-space"})
+NOT_RETRYABLE = frozenset({"no-space"})
 #: Causes that chance explains: the next attempt needs no pause.
-AT_ONCE = frozenset({"bad-hash"})
+RETRY_IMMEDIATELY = frozenset({"bad-hash"})
 MAX_RETRY_PAUSE = timedelta(hours=6)
 #: So long a device may say nothing of what it began: so many times the image's minutes, no sooner than this, and no
 #: sooner than after so many missed check-ins.
-PATIENCE_FACTOR, PATIENCE_FLOOR, PATIENCE_CHECK_INS = 4, timedelta(hours=1), 3
+TIMEOUT_FACTOR, PATIENCE_FLOOR, PATIENCE_CHECK_INS = 4, timedelta(hours=1), 3
 #: One that is heard of, but says nothing of the install that it began, is given up after so many patiences.
 MUTE_FACTOR = 4
 
 
 def patience(minutes: float, interval: timedelta) -> timedelta:
     """How long a device may say nothing of an install of so many minutes, with its pause between check-ins."""
-    return max(PATIENCE_FLOOR, timedelta(minutes=minutes) * PATIENCE_FACTOR, interval * PATIENCE_CHECK_INS)
+    return max(PATIENCE_FLOOR, timedelta(minutes=minutes) * TIMEOUT_FACTOR, interval * PATIENCE_CHECK_INS)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -189,7 +186,7 @@ class Report:
 
 
 @dataclass(frozen=True, kw_only=True)
-class InHand:
+class ActiveOrder:
     """A delivery in a device's hands, as far as its next step depends on it. `counter` and `boot` are those of the
     last report that was taken."""
 
@@ -227,13 +224,13 @@ _REPORTED: Mapping[str, Event] = {
 REPORTABLE = (*_REPORTED, "done", "failed")
 
 
-def is_stale(order: InHand, report: Report) -> bool:
+def is_stale(order: ActiveOrder, report: Report) -> bool:
     """Whether the report is a repeat, late, or about another attempt, and so changes nothing."""
     restarted = report.boot not in ("", order.boot)
     return report.attempt != order.attempt or (report.counter <= order.counter and not restarted)
 
 
-def steps_of_report(order: InHand, report: Report) -> list[Step]:
+def steps_of_report(order: ActiveOrder, report: Report) -> list[Step]:
     """What a report does to the order it is about; nothing where it is stale or says nothing new."""
     if is_stale(order, report):
         return []
@@ -250,19 +247,19 @@ def steps_of_report(order: InHand, report: Report) -> list[Step]:
         return []
     steps = _forward(order.phase, event, f"reported {report.phase}")
     if event is Event.STAGE and order.fetch_only and steps:
-        keep = advance(Phase.STAGED, Event.KEEP)
-        steps.append(Step(event=Event.KEEP, to=keep, cause=Cause.FILE_STORED))
+        keep = advance(Phase.STAGED, Event.STORE_FILE)
+        steps.append(Step(event=Event.STORE_FILE, to=keep, cause=Cause.FILE_STORED))
     return steps
 
 
-def steps_of_state(order: InHand, *, firmware: str | None, healthy: bool, now: datetime) -> list[Step]:
+def steps_of_state(order: ActiveOrder, *, firmware: str | None, healthy: bool, now: datetime) -> list[Step]:
     """What the version and health that a device reports do to an install in its hands.
 
     Only this confirms an install: the wanted version, good health, and the image's soak passed since
-    the device came back. It does so from any phase in which the order is in hand, for reports may be lost on the
+    the device came back. It does so from any phase in which the order is active, for reports may be lost on the
     way. A device that says it came back and runs another version has failed.
     """
-    if order.kind is not Kind.INSTALL or order.phase not in IN_HAND:
+    if order.kind is not Kind.INSTALL or order.phase not in ACTIVE:
         return []
     key = version_key_or_none(firmware)
     if key is None or key != version_key_or_none(order.target_version):
@@ -284,16 +281,16 @@ def steps_of_state(order: InHand, *, firmware: str | None, healthy: bool, now: d
     return steps
 
 
-def failure(order: InHand, cause: str, detail: str = "") -> Step:
+def failure(order: ActiveOrder, cause: str, detail: str = "") -> Step:
     """The end of an attempt: another one after a pause, or failed after the last, or where trying is hopeless."""
-    if cause in BLAMELESS or (order.attempt < order.max_attempts and cause not in HOPELESS):
+    if cause in NOT_COUNTED or (order.attempt < order.max_attempts and cause not in NOT_RETRYABLE):
         return Step(event=Event.RETRY, to=advance(order.phase, Event.RETRY), cause=cause, detail=detail)
     return Step(event=Event.FAIL, to=advance(order.phase, Event.FAIL), cause=cause, detail=detail)
 
 
 def retry_pause(first: timedelta, attempt: int, cause: str = "") -> timedelta:
     """How long to wait after a failed attempt (counted from 1): doubling, at most six hours; some causes none."""
-    if cause in AT_ONCE:
+    if cause in RETRY_IMMEDIATELY:
         return timedelta(0)
     return min(MAX_RETRY_PAUSE, first * int(2 ** min(attempt - 1, 10)))
 

@@ -1,6 +1,6 @@
 """Preflight: what a change table would mean for each device of an audience."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import NamedTuple
@@ -80,7 +80,7 @@ class Candidate(NamedTuple):
     """A device of the audience, as far as preflight looks. Facts that it does not report are None. (A named tuple, as
     100,000 of them are made at once.)
 
-    `before` is the version to be put back, as its key; `coming` the newest version that another open rollout
+    `before` is the version to roll back to, as its key; `coming` the newest version that another open rollout
     brings it, as its key, and `outranked` whether that rollout stands higher.
     """
 
@@ -102,12 +102,38 @@ class Candidate(NamedTuple):
     frozen: bool = False
 
 
+class Shortfall(NamedTuple):
+    """How much of something the way to the target asks for, and how much of it the device has."""
+
+    needed: float
+    has: float
+
+
+#: what a device may have too little of, and its unit
+UNITS: Mapping[Outcome, str] = {Outcome.NO_SPACE: " MB", Outcome.LOW_POWER: "%"}
+
+
+def shortfall_words(outcome: Outcome, shortfalls: Sequence[Shortfall]) -> str:
+    """What these devices would need and what they have: "needs 32 MB, has 9" of one, ranges of several."""
+    if not shortfalls or outcome not in UNITS:
+        return ""
+    needs, has = ("needs", "has") if len(shortfalls) == 1 else ("need", "have")
+    asked, there = _range([s.needed for s in shortfalls]), _range([s.has for s in shortfalls])
+    return f"{needs} {asked}{UNITS[outcome]}, {has} {there}"
+
+
+def _range(amounts: Sequence[float]) -> str:
+    low, high = (f"{round(amount, 1):g}" for amount in (min(amounts), max(amounts)))
+    return low if low == high else f"{low} to {high}"
+
+
 class Route(NamedTuple):
     """The builds that a device gets one after another, the target last; the target alone where it has it already,
-    none where it is left out."""
+    none where it is left out, and then what it has too little of."""
 
     outcome: Outcome
     steps: tuple[Build, ...] = ()
+    shortfall: Shortfall | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,12 +146,12 @@ class _Way:
 
 
 class Preflight:
-    """Sorts devices for one change table, or for putting back what each had; made once, asked for each device."""
+    """Sorts devices for one change table, or for rolling back to what each had; made once, asked for each device."""
 
     def __init__(
         self, upgrades: Upgrades, table: ChangeTable | None, *, downgrades: bool = False, replaces: bool = False
     ) -> None:
-        """No table puts back the version that each candidate had `before`. With `replaces` the rollout takes the
+        """No table rolls back to the version that each candidate had `before`. With `replaces` the rollout takes the
         place of any other that is bringing a newer version."""
         self._upgrades = upgrades
         self._table = table
@@ -187,10 +213,10 @@ class Preflight:
         if device.coming is not None and device.coming > route.steps[-1].key and not self._replaces:
             return Route(Outcome.NEWER_COMING)
         if way.free_space_mb is not None and space is not None and space < way.free_space_mb:
-            return Route(Outcome.NO_SPACE)
+            return Route(Outcome.NO_SPACE, (), Shortfall(way.free_space_mb, space))
         least = None if device.on_mains else way.min_battery_pct
         if least is not None and battery is not None and battery < least:
-            return Route(Outcome.LOW_POWER)
+            return Route(Outcome.LOW_POWER, (), Shortfall(least, battery))
         if device.silent:
             return route._replace(outcome=Outcome.LATE)
         if device.outranked and not self._replaces:

@@ -2,10 +2,9 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import datetime
 from enum import StrEnum
 
-from herald_core.deliveries import IN_HAND, Phase
+from herald_core.deliveries import ACTIVE, Phase
 
 
 class ScheduleStatus(StrEnum):
@@ -26,20 +25,21 @@ class ScheduleStatus(StrEnum):
 @dataclass(frozen=True, kw_only=True)
 class ScheduleSight:
     """A schedule as far as its status depends on it. `phases` count the devices of its firings, of which `unheard` in
-    hand are not heard from in time; `reached` is how many it is for now."""
+    hand are not heard from in time; `reached` is how many it is for now, `fires_again` whether any firing is to come.
+    """
 
     state: str
     phases: Mapping[str, int]
     unheard: int = 0
     reached: int = 0
-    next_firing: datetime | None = None
+    fires_again: bool = False
     quarantined: bool = False
 
 
 def schedule_status(seen: ScheduleSight) -> tuple[ScheduleStatus, int]:
     """The status, and how many devices it speaks of."""
     offered = seen.phases.get(Phase.OFFERED, 0)
-    in_hand = sum(seen.phases.get(p, 0) for p in IN_HAND)
+    in_hand = sum(seen.phases.get(p, 0) for p in ACTIVE)
     waiting = seen.phases.get(Phase.WAITING, 0)
     if seen.quarantined:
         return ScheduleStatus.QUARANTINED, 0
@@ -53,6 +53,6 @@ def schedule_status(seen: ScheduleSight) -> tuple[ScheduleStatus, int]:
         return ScheduleStatus.OFFERED, offered
     if waiting:
         return ScheduleStatus.WAITING, waiting
-    if seen.next_firing is None:
+    if not seen.fires_again:
         return ScheduleStatus.DONE, 0
     return (ScheduleStatus.NEXT, seen.reached) if seen.reached else (ScheduleStatus.NOBODY, 0)

@@ -2,7 +2,7 @@
 
 import sys
 import unicodedata
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from difflib import SequenceMatcher
 from itertools import islice
 
@@ -32,6 +32,11 @@ def nfc(text: str) -> str:
 def is_storable(text: str) -> bool:
     """Whether the database can hold `text`: no NUL and no lone surrogates."""
     return "\x00" not in text and not any(0xD800 <= ord(c) <= 0xDFFF for c in text)
+
+
+def in_words(words: Sequence[str]) -> str:
+    """“A”, “A and B”, “A, B and C”; empty for none."""
+    return " and ".join([", ".join(words[:-1]), words[-1]] if len(words) > 1 else words)
 
 
 def edit_distance(a: str, b: str) -> int:

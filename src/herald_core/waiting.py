@@ -11,7 +11,7 @@ from enum import StrEnum
 
 from herald_core.deliveries import Kind, Phase
 from herald_core.timing.clocks import is_zone
-from herald_core.timing.spread import turn_comes
+from herald_core.timing.spread import is_due_at
 from herald_core.timing.windows import NEVER, Window, next_opening, opening_at
 
 
@@ -98,9 +98,9 @@ class WaitingOrder:
     fetch_only: bool = False
     has_file: bool = False
     after_failure: bool = False
-    held: str = ""
-    pushed: bool = False
-    place: float = 0.0
+    hold_reason: str = ""
+    expedited: bool = False
+    spread_position: float = 0.0
     #: the device reports the wanted version in good health
     runs_already: bool = False
     window: Window | None = None
@@ -160,7 +160,7 @@ def _kept_by_sender(order: WaitingOrder) -> Wait | None:
         return Wait(reason=WaitReason(order.sending.value))
     if order.runs_already:
         return Wait(reason=WaitReason.RUNS_ALREADY)
-    if order.begins is None and not order.pushed:
+    if order.begins is None and not order.expedited:
         return Wait(reason=WaitReason.GATE, about=str(order.ring))
     return None
 
@@ -168,8 +168,8 @@ def _kept_by_sender(order: WaitingOrder) -> Wait | None:
 def _kept_by_state(order: WaitingOrder, device: WaitingDevice, now: datetime) -> Wait | None:
     if not device.admitted:
         return Wait(reason=WaitReason.NOT_ADMITTED)
-    if order.held:
-        return Wait(reason=WaitReason.HELD, about=order.held)
+    if order.hold_reason:
+        return Wait(reason=WaitReason.HELD, about=order.hold_reason)
     if order.not_after <= now:
         return Wait(reason=WaitReason.TIME_OVER)
     if order.not_before > now:
@@ -198,8 +198,8 @@ def _kept_by_hours(order: WaitingOrder, device: WaitingDevice, now: datetime) ->
             near = freeze.start > now
             reason = WaitReason.FREEZE_NEAR if near else WaitReason.FREEZE
             return Wait(reason=reason, until=freeze.end, about=freeze.name)
-    if order.begins is not None and not order.pushed:
-        turn = turn_comes(order.place, order.spread, begins=max(opened, order.begins), latest=latest)
+    if order.begins is not None and not order.expedited:
+        turn = is_due_at(order.spread_position, order.spread, begins=max(opened, order.begins), latest=latest)
         if turn > now:
             return Wait(reason=WaitReason.SPREAD, until=turn)
     return None

@@ -59,7 +59,7 @@ async def _watch(lives: list[asyncio.Task[None]]) -> None:
 
 
 class Standstill(RuntimeError):
-    """Calls are in hand, and none of them ends: nothing would ever go on."""
+    """Calls are under way, and none of them ends: nothing would ever go on."""
 
 
 async def _notice_standstill(server: Gateway) -> None:
@@ -73,7 +73,7 @@ async def _notice_standstill(server: Gateway) -> None:
         looks = looks + 1 if server.in_hand and server.ended == ended else 0
         ended = server.ended
         if looks >= MOST_LOOKS:
-            raise Standstill(f"{server.in_hand} calls in hand, and none ended for {looks * LOOK_SECONDS:g} s")
+            raise Standstill(f"{server.in_hand} calls under way, and none ended for {looks * LOOK_SECONDS:g} s")
 
 
 if __name__ == "__main__":

@@ -3,23 +3,51 @@
 import asyncio
 import random
 import time
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Awaitable, Callable, Mapping, Sequence
+from typing import Any, Protocol
 
-from herald_devices.link import BadImage, Gateway, Retired, Unreachable
+from herald_devices.link import BadImage, Retired, Unreachable
 from herald_devices.manifest import Fault, Persona, strikes
-from herald_devices.memory import Memory
 
 RESTART_SECONDS = (30.0, 90.0)  # of the demo's time
 MIN_SLEEP_SECONDS = 0.05  # of real time
 RESEND_FACTS_EVERY = 20  # check-ins
 
 
+class Server(Protocol):
+    """What a device needs of the server; `herald_devices.link.Gateway` is one."""
+
+    async def check_in(self, secret: str, body: dict[str, Any]) -> dict[str, Any]: ...
+
+    async def fetch(
+        self,
+        secret: str,
+        order: dict[str, Any],
+        rng: random.Random,
+        *,
+        slow: bool,
+        spoil: bool,
+        model: str,
+        hardware: str,
+        firmware: str | None,
+        pause: Callable[[float], Awaitable[None]],
+    ) -> None: ...
+
+
+class Storage(Protocol):
+    """What a device needs to remember by; `herald_devices.memory.Memory` is one."""
+
+    @property
+    def remembered(self) -> Mapping[str, Mapping[str, Any]]: ...
+
+    def keep(self, uid: str, **change: Any) -> None: ...
+
+
 class Device:
     """Plays one device for ever. `speed` is how fast the demo's time passes."""
 
     def __init__(
-        self, persona: Persona, faults: Sequence[Fault], gateway: Gateway, memory: Memory, speed: float
+        self, persona: Persona, faults: Sequence[Fault], gateway: Server, memory: Storage, speed: float
     ) -> None:
         self.persona = persona
         self._faults = faults
@@ -97,7 +125,7 @@ class Device:
             facts["battery"] = max(4, min(100, facts["battery"] + self._rng.choice((-1, 1))))
 
     async def _carry_out(self, order: dict[str, Any]) -> dict[str, Any]:
-        until = time.monotonic() + order["not_after_seconds"] / self._speed
+        until = self._time() + order["not_after_seconds"] / self._speed
         answer = await self._say(order=order["id"], phase="accepted")
         if not self._still(answer, order):
             return answer
@@ -145,7 +173,7 @@ class Device:
         answer = await self._say(order=order["id"], phase="staged", progress=100)
         if not self._still(answer, order):
             return answer
-        if time.monotonic() > until:
+        if self._time() > until:
             text = "the window closed before the file was here"
             return await self._finish(order, phase="failed", error="too-late", error_text=text)
         await self._say(order=order["id"], phase="installing")
@@ -189,6 +217,10 @@ class Device:
                 if chance < fault.chance:
                     return fault.error
         return ""
+
+    def _time(self) -> float:
+        """Seconds of the clock by which it sleeps."""
+        return time.monotonic()
 
     async def _pause(self, seconds: float) -> None:
         """Sleep for so many seconds of the demo's time."""

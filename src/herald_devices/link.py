@@ -16,7 +16,7 @@ from herald_core.versions import version_key
 SLOW_CHUNK_BYTES = 400_000
 FETCH_TRIES = 6
 TIMEOUT_SECONDS = 60
-#: calls in hand at once, and files; devices beyond that wait here, not in the HTTP library's pool
+#: calls under way at once, and files; devices beyond that wait here, not in the HTTP library's pool
 CALLS_AT_ONCE = 128
 FILES_AT_ONCE = 24
 

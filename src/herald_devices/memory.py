@@ -16,7 +16,7 @@ class Memory:
                 try:
                     change = json.loads(line)
                 except json.JSONDecodeError:
-                    continue  # the line that was being written when the process was killed
+                    continue  # the line that was half written when the process was killed
                 self.remembered.setdefault(change.pop("uid"), {}).update(change)
         path.parent.mkdir(parents=True, exist_ok=True)
         self._file: IO[str] = path.open("a")

@@ -37,9 +37,10 @@ def start(
     fresh: Annotated[bool, typer.Option(help="throw the data away first")] = False,
     detach: Annotated[bool, typer.Option(help="return when it is up")] = False,
     fleet: Annotated[bool, typer.Option(help="run the simulated fleet")] = True,
+    demo: Annotated[bool, typer.Option(envvar="HERALD_DEMO", help="load the demo; without it nothing is there")] = True,
     fleet_port: Annotated[int, typer.Option(hidden=True, help="where it calls, if not at the gateway")] = 0,
 ) -> None:
-    """Set up what is missing, and start everything with the demo."""
+    """Set up what is missing, and start everything; with the demo, unless HERALD_DEMO=0."""
     install.ensure_postgres()
     install.ensure_front_end()
     instance = Instance(data)
@@ -52,7 +53,7 @@ def start(
     supervisor.take_lock()
     if not port_is_free(port):
         raise StepFailed(f"port {port} is taken by another program; choose another with --port")
-    wanted = Choices(port=port, devices=devices, speed=speed, fleet=fleet, fleet_port=fleet_port)
+    wanted = Choices(port=port, devices=devices, speed=speed, fleet=fleet, demo=demo, fleet_port=fleet_port)
     choices = _choose(instance, wanted)
     say("starting PostgreSQL")
     instance.cluster.start()
@@ -157,6 +158,10 @@ def _greet(choices: Choices) -> None:
     from herald.demo.scenario import ACCOUNTS, PASSWORD
 
     print(f"\nBrisk Herald is up: http://127.0.0.1:{choices.port}")
+    if not choices.demo:
+        print(f"devices call http://127.0.0.1:{choices.gateway_port}")
+        print("no demo: accounts are made with ./herald manage add_person EMAIL --role administrator", flush=True)
+        return
     print(
         f"devices call http://127.0.0.1:{choices.gateway_port}; the demo's time passes {choices.speed:g} times as fast"
     )
@@ -175,7 +180,7 @@ def stop(data: Data = DEFAULT_DATA) -> None:
 @app.command()
 def clean() -> None:
     """Delete what tests and benches keep to be quick the next time; the installation's own data stays."""
-    from herald_launch.testing import clean as remove
+    from herald_launch.test_runs import clean as remove
 
     remove()
 
@@ -279,7 +284,7 @@ def test(
     seed: Annotated[int, typer.Option(help="what a soak or fuzz does is drawn from it; 0 draws one")] = 0,
 ) -> None:
     """Run the tests and checks, beside a running instance without disturbing it."""
-    from herald_launch.testing import run_tests
+    from herald_launch.test_runs import run_tests
 
     run_tests(what, minutes=minutes, seed=seed)
 
@@ -287,7 +292,7 @@ def test(
 @app.command()
 def client() -> None:
     """Write docs/openapi.json and the TypeScript client's types anew from the API."""
-    from herald_launch.testing import write_client
+    from herald_launch.test_runs import write_client
 
     write_client()
 
@@ -295,7 +300,7 @@ def client() -> None:
 @app.command()
 def shot(view: Annotated[str, typer.Argument()] = "", data: Data = DEFAULT_DATA) -> None:
     """Take the pictures in docs/screenshots from the running demo."""
-    from herald_launch.shots import take
+    from herald_launch.screenshots import take
 
     install.ensure_chromium()
     take(Instance(data), view)
@@ -304,7 +309,7 @@ def shot(view: Annotated[str, typer.Argument()] = "", data: Data = DEFAULT_DATA)
 @app.command()
 def bench(name: Annotated[str, typer.Argument(help="which one; the list if left out")] = "") -> None:
     """Measure, on a database of its own."""
-    from herald_launch.benching import run_bench
+    from herald_launch.benchmarks import run_bench
 
     run_bench(name)
 

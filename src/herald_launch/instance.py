@@ -20,6 +20,8 @@ class Choices:
     devices: int = 2431
     speed: float = 60.0
     fleet: bool = True
+    #: load the demo, and let its time pass faster; its fleet is the simulated one
+    demo: bool = True
     #: where the simulated fleet calls; 0 is the gateway itself
     fleet_port: int = 0
 
@@ -61,7 +63,7 @@ class Instance:
             "DATABASE_URL": self.cluster.url(DATABASE),
             "HERALD_DATA_DIR": str(self.folder),
             "HERALD_SECRET_KEY": self.secret_key(),
-            "HERALD_DEMO": "1",
+            "HERALD_DEMO": "1" if self.choices.demo else "0",
             "OPENBLAS_NUM_THREADS": "1",  # small arrays: threads cost memory and gain nothing
         }
 
@@ -74,7 +76,7 @@ class Instance:
             "worker": work(),
             "clock": clock(),
         }
-        if c.fleet:
+        if c.demo and c.fleet:
             programs["fleet"] = [
                 PYTHON, "-m", "herald_devices",
                 "--manifest", str(self.folder / "fleet.json"),

@@ -75,7 +75,7 @@ def _is_noticed(copy: Path, bug: Any, environment: dict[str, str]) -> bool:
     path = copy / bug.file
     text = path.read_text()
     if text.count(bug.old) != 1:
-        raise StepFailed(f"{bug.file} holds “{bug.old[:60]}” {text.count(bug.old)} times; mend tests/mutants/bugs.py")
+        raise StepFailed(f"{bug.file} holds “{bug.old[:60]}” {text.count(bug.old)} times: see tests/mutants/bugs.py")
     path.write_text(text.replace(bug.old, bug.new))
     try:
         if bug.file.startswith("web/"):

@@ -234,7 +234,7 @@ class Cluster:
         return pid if str(self.data).encode() in command else None
 
     def _clear_stale(self) -> None:
-        """Take away what a killed server left: its pid file, and backends that are still busy."""
+        """Remove what a killed server left: its pid file, and backends that are still busy."""
         if not (self.data / "postmaster.pid").exists() or self._owner_pid() is not None:
             return
         (self.data / "postmaster.pid").unlink(missing_ok=True)

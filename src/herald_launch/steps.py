@@ -1,4 +1,4 @@
-"""Steps of set-up: each says what it does in a line, and a failure says which step, why and what to do."""
+"""Steps of set-up: each says what it does in a line, and a failure says which step, why and the remedy."""
 
 import os
 import random
@@ -17,7 +17,7 @@ PORT_TRIES = 200
 
 
 class StepFailed(Exception):
-    """A step could not be done; the message says why and what to do."""
+    """A step could not be done; the message says why and the remedy."""
 
 
 def say(text: str) -> None:

@@ -1,5 +1,6 @@
 """The real interface in headless Chromium, against a whole installation."""
 
+import os
 from collections.abc import Iterator
 from typing import Any
 
@@ -10,6 +11,8 @@ from tests.running import ENGINEER, Running
 
 PASSWORD = "larkfield-demo"
 expect.set_options(timeout=30_000)
+# `HERALD_BROWSER_LATENCY_MS=600` tries every test as over a slow link: what holds only on a quick machine fails here.
+LATENCY_MS = int(os.environ.get("HERALD_BROWSER_LATENCY_MS", "0"))
 
 
 @pytest.fixture(scope="session")
@@ -27,6 +30,17 @@ def browser_type_launch_args(browser_type_launch_args: dict[str, Any]) -> dict[s
 @pytest.fixture(scope="session")
 def browser_context_args(browser_context_args: dict[str, Any]) -> dict[str, Any]:
     return {**browser_context_args, "viewport": {"width": 1280, "height": 800}, "reduced_motion": "reduce"}
+
+
+@pytest.fixture
+def page(page: Page) -> Page:
+    """A page, over a slow link where one is asked for."""
+    if LATENCY_MS:
+        page.context.new_cdp_session(page).send(
+            "Network.emulateNetworkConditions",
+            {"offline": False, "latency": LATENCY_MS, "downloadThroughput": 500_000, "uploadThroughput": 500_000},
+        )
+    return page
 
 
 def sign_in(page: Page, running: Running, email: str) -> Page:

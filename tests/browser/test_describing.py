@@ -44,7 +44,8 @@ def test_groups_and_folders_are_moved_by_keys_and_back(signed_in: Page, running:
     page.get_by_role("button", name="New folder").click()
     page.get_by_label("Name of the folder").fill("Kept apart")
     page.get_by_role("button", name="Make the folder").click()
-    leaf = page.get_by_role("link", name=re.compile("^Weather masts"))
+    tree = page.get_by_role("navigation", name="Groups by folder")  # what changed today names groups too
+    leaf = tree.get_by_role("link", name=re.compile("^Weather masts"))
     leaf.focus()
     page.keyboard.press("m")
     page.get_by_role("radio", name="Kept apart").check()
@@ -54,11 +55,11 @@ def test_groups_and_folders_are_moved_by_keys_and_back(signed_in: Page, running:
     page.get_by_role("button", name="Undo").click()
     running.until(f"groups/{running.group('Weather masts')}", lambda g: g["folder"] == "Field hardware")
 
-    folder = page.get_by_role("listitem").filter(has_text="Kept apart").first
+    folder = tree.get_by_role("listitem").filter(has_text="Kept apart").first
     folder.hover()
-    folder.get_by_role("button", name="What to do with Kept apart").click()
+    folder.get_by_role("button", name="Actions for Kept apart").click()
     page.get_by_role("menuitem", name="Delete, if empty").click()
-    expect(page.get_by_role("button", name=re.compile("Kept apart"))).to_have_count(0)
+    expect(tree.get_by_role("button", name=re.compile("Kept apart"))).to_have_count(0)
 
 
 def test_a_rule_that_a_schedule_follows_is_saved_only_by_its_numbers(signed_in: Page, running: Running) -> None:
@@ -67,7 +68,7 @@ def test_a_rule_that_a_schedule_follows_is_saved_only_by_its_numbers(signed_in: 
     running.api(
         "POST",
         "schedules",
-        {"recipe": "restart", "include": [group["id"]], "when": "daily", "time_of_day": "03:00"},
+        {"template": "restart", "include": [group["id"]], "when": "daily", "time_of_day": "03:00"},
     )
     page.goto(f"{running.url}/groups/{group['id']}")
     write_rule(page, "family = Burrow")
@@ -84,14 +85,14 @@ def test_devices_are_found_put_in_and_a_rule_is_proposed_for_them(signed_in: Pag
     masts = [d["name"] for d in running.ask("devices?rule=family%20%3D%20Vane&limit=200")["devices"]]
     group = running.api("POST", "groups", {"name": "Masts by hand", "kind": "static", "devices": masts[1:]})
     page.goto(f"{running.url}/groups/{group['id']}")
-    page.get_by_label("Find devices to put in").fill(masts[0])
+    page.get_by_label("Find devices to add").fill(masts[0])
     page.get_by_role("button", name=re.compile(masts[0])).click()
-    page.get_by_role("button", name="Put 1 in").click()
+    page.get_by_role("button", name="Add 1").click()
     expect(page.get_by_role("heading", name=f"{len(masts)} members")).to_be_visible()
     page.get_by_role("button", name=f"Find a rule that gives these {len(masts)}").click()
     expect(page.get_by_text(f"Gives exactly these {len(masts)} devices.")).to_be_visible()
-    page.get_by_role("button", name="Let the group follow it…").click()
-    page.get_by_role("alertdialog").get_by_role("button", name="Follow the rule").click()
+    page.get_by_role("button", name="Convert to this rule…").click()
+    page.get_by_role("alertdialog").get_by_role("button", name="Convert to rule").click()
     expect(page.get_by_text("By rule", exact=False).first).to_be_visible()
     running.until(f"groups/{group['id']}", lambda g: g["kind"] == "rule")
 
@@ -148,16 +149,16 @@ def test_chosen_devices_are_put_into_a_group_and_taken_out(signed_in: Page, runn
     page.goto(f"{running.url}/fleet?rule=family%20%3D%20Rill")
     expect(page.get_by_role("grid", name="Devices")).to_be_visible()
     for n in range(2):
-        page.get_by_label("Choose this row").nth(n).check()
-    page.get_by_role("button", name="Act on 2 chosen").click()
+        page.get_by_label(re.compile("^Select ")).nth(n).check()
+    page.get_by_role("button", name="Actions for 2").click()
     page.get_by_role("menuitem", name="Add to group…").click()
     page.get_by_label("Static group").select_option("new")
     page.get_by_label("Name", exact=True).fill("Two of the valves")
     page.get_by_role("button", name="Add", exact=True).click()
     page.get_by_role("button", name="Open", exact=True).click()
     expect(page.get_by_role("heading", name="2 members")).to_be_visible()
-    page.get_by_label("Choose this row").first.check()
-    page.get_by_role("button", name="Take the 1 chosen out").click()
+    page.get_by_label(re.compile("^Select ")).first.check()
+    page.get_by_role("button", name="Remove the 1 selected").click()
     expect(page.get_by_role("heading", name="1 member")).to_be_visible()
 
 
@@ -170,9 +171,9 @@ def test_ids_from_a_file_go_in_and_unknown_ones_are_named_and_left_out(
     file = tmp_path / "list.csv"
     file.write_text("uid,note\n" + "".join(f"{u},x\n" for u in [*uids, "NOBODY-1"]))
     page.goto(f"{running.url}/groups/{group['id']}")
-    page.get_by_label("A file of names or ids").set_input_files(file)
-    page.get_by_role("button", name="Put 3 in").click()
+    page.get_by_label("A file of names or UIDs").set_input_files(file)
+    page.get_by_role("button", name="Add 3").click()
     expect(page.get_by_role("alert")).to_contain_text("No device is called NOBODY-1")
-    page.get_by_role("button", name="Leave 1 unknown one out").click()
-    page.get_by_role("button", name="Put 2 in").click()
+    page.get_by_role("button", name="Leave out 1 unknown one").click()
+    page.get_by_role("button", name="Add 2").click()
     expect(page.get_by_role("heading", name="2 members")).to_be_visible()

@@ -156,7 +156,7 @@ def test_an_import_is_undone_from_the_list_of_imports(signed_in: Page, running: 
     expect(page.get_by_role("dialog")).to_contain_text("2 new devices are removed: none has called.")
     page.get_by_role("button", name="Undo the import").click()
     expect(row).to_contain_text("undone")
-    assert running.ask("devices?words=life-eight")["count"] == 0
+    assert running.ask("devices?q=life-eight")["count"] == 0
 
 
 def test_a_command_is_composed_for_one_device_from_its_page(signed_in: Page, running: Running) -> None:
@@ -171,4 +171,5 @@ def test_a_command_is_composed_for_one_device_from_its_page(signed_in: Page, run
     page.get_by_role("button", name="Restart 1 device now").click()
     expect(page.get_by_text("Command saved")).to_be_visible()
     page.goto(f"{running.url}/devices/{name}")
-    expect(page.get_by_role("link", name=re.compile(rf"Restart {name} now"))).to_be_visible()
+    # among what is upcoming, or among its orders once it is done
+    expect(page.get_by_role("link", name=re.compile(rf"^Restart( {name} now.*)?$")).first).to_be_visible()

@@ -17,7 +17,7 @@ def test_a_file_with_wrong_rows_is_mended_and_brought_in(signed_in: Page, runnin
     page.get_by_role("link", name="Fleet", exact=True).click()
     page.get_by_role("link", name="Import", exact=True).click()
     page.get_by_label("File of devices").set_input_files(file)
-    expect(page.get_by_text("1 row to mend")).to_be_visible()
+    expect(page.get_by_text("1 row to correct")).to_be_visible()
     expect(page.get_by_text("there is no model of this name; did you mean Sill 400?")).to_be_visible()
     expect(page.get_by_text("nothing is written yet")).to_be_visible()
     assert running.ask("devices?rule=tag%20%3D%20brought")["count"] == 0
@@ -51,10 +51,10 @@ def test_merging_a_tag_warns_what_it_moves_and_the_members_follow(signed_in: Pag
     page = signed_in
     page.goto(f"{running.url}/fleet?rule=family%20%3D%20Rill")
     expect(page.get_by_role("grid", name="Devices")).to_be_visible()
-    boxes = page.get_by_label("Choose this row")
+    boxes = page.get_by_label(re.compile("^Select "))
     for n in range(2):
         boxes.nth(n).check()
-    page.get_by_role("button", name="Edit 2 chosen…").click()
+    page.get_by_role("button", name="Edit 2 selected…").click()
     page.get_by_role("combobox", name=re.compile("^Tags")).fill("river_side")
     page.get_by_role("button", name="Change 2 devices").click()
     expect(page.get_by_text("Add the tag river_side on 2 devices")).to_be_visible()
@@ -85,7 +85,7 @@ def test_an_edit_of_all_that_match_is_undone_in_one_press(signed_in: Page, runni
     page.goto(f"{running.url}/fleet?rule=family%20%3D%20Lumen")
     total = running.ask("devices?rule=family%20%3D%20Lumen")["count"]
     page.get_by_role("button", name=re.compile(rf"Edit all {total}…")).click()
-    page.get_by_label("What to do").select_option("set")
+    page.get_by_label("What to change").select_option("set")
     page.get_by_role("combobox", name=re.compile("^Attribute")).select_option("block")
     page.get_by_role("combobox", name="Value").fill("Z99")
     page.get_by_role("button", name=re.compile(rf"Change {total} devices?")).click()
@@ -103,11 +103,11 @@ def test_a_device_moves_within_its_family_only_when_confirmed(signed_in: Page, r
     here, there = paces[names[0]], paces[names[1]]
     device = running.ask(f"groups/{there['id']}/members?limit=1")["devices"][0]["name"]
     page.goto(f"{running.url}/groups/{here['id']}")
-    page.get_by_label("Names or ids of devices").fill(device)
-    page.get_by_role("button", name="Put 1 in").click()
+    page.get_by_label("Names or UIDs of devices").fill(device)
+    page.get_by_role("button", name="Add 1").click()
     expect(page.get_by_role("alert")).to_contain_text(f"This moves 1 from “{there['name']}”")
     page.get_by_role("button", name="Move it here").click()
-    expect(page.get_by_text("1 device put in")).to_be_visible()
+    expect(page.get_by_text("1 device added")).to_be_visible()
     assert running.ask(f"groups/{there['id']}")["member_count"] == there["member_count"] - 1
 
 

@@ -38,7 +38,7 @@ def test_kill_9_of_everything_in_the_middle_of_a_rollout(small: Running) -> None
                 {"name": "Rest", "kind": "rest", "soak_minutes": 0},
             ],
             "failure_limit_pct": 60,
-            "give_up_after_hours": 30,
+            "expires_after_hours": 30,
             "max_attempts": 4,
         }
     )

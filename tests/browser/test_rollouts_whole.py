@@ -50,7 +50,7 @@ def test_two_steps_an_approval_by_another_and_put_back(signed_in: Page, browser:
     page.get_by_role("checkbox", name=re.compile("Old gateways")).check()
     expect(page.get_by_role("button", name=re.compile("go by way of other versions"))).to_be_visible()
     page.get_by_role("button", name="Edit rings").click()
-    page.get_by_role("button", name="Take ring 2 out").click()
+    page.get_by_role("button", name="Remove ring 2").click()
     page.get_by_label("devices", exact=True).fill("1")
     page.get_by_label("soak, min").first.fill("0")
     page.get_by_label("somebody else approves").first.check()
@@ -113,9 +113,9 @@ def test_a_rollout_starts_from_chosen_devices_and_from_kept_rings(signed_in: Pag
     page.goto(f"{running.url}/fleet?rule=family%20%3D%20Vane")
     for name in ("vane-0003", "vane-0004"):
         page.get_by_role("row", name=re.compile(name)).get_by_role("checkbox").check()
-    page.get_by_role("button", name="Act on 2 chosen").click()
+    page.get_by_role("button", name="Actions for 2").click()
     page.get_by_role("menuitem", name="Roll out…").click()
-    page.get_by_role("button", name="2 devices").click()
+    page.get_by_role("button", name="2 devices", exact=True).click()
     named = page.get_by_role("list", name="Devices by name")
     expect(named.get_by_role("listitem")).to_have_text(["vane-0003×", "vane-0004×"])
     page.get_by_role("button", name="Remove vane-0004").click()
@@ -124,7 +124,7 @@ def test_a_rollout_starts_from_chosen_devices_and_from_kept_rings(signed_in: Pag
     page.get_by_role("button", name="Add", exact=True).click()
     page.get_by_role("button", name="which version?").click()
     page.get_by_role("radio", name=re.compile("The newest approved")).check()
-    draft = running.until("rollouts", lambda rows: rows[0]["audience"] == "2 devices")[0]
+    draft = running.until("rollouts", lambda all: all["rollouts"][0]["audience"] == "2 devices")["rollouts"][0]
     kept = running.ask(f"rollouts/{draft['id']}")
     assert [d["name"] for d in kept["include_devices"]] == ["vane-0003", "vane-0005"]
     running.api("DELETE", f"rollouts/{draft['id']}")

@@ -16,19 +16,19 @@ def test_a_group_is_picked_by_hand_and_unknown_names_are_said(signed_in: Page, r
     page.get_by_label("Name of the group").fill("By hand")
     by_hand.click()
     expect(page.get_by_role("heading", name="0 members")).to_be_visible()
-    box = page.get_by_label("Names or ids of devices")
+    box = page.get_by_label("Names or UIDs of devices")
     box.fill(devices[0])
-    page.get_by_role("button", name="Put 1 in").click()
+    page.get_by_role("button", name="Add 1").click()
     expect(page.get_by_role("heading", name="1 member")).to_be_visible()
     box.fill("sill-9999")
-    page.get_by_role("button", name="Put 1 in").click()
+    page.get_by_role("button", name="Add 1").click()
     expect(page.get_by_role("alert")).to_contain_text("No device is called sill-9999")
     expect(box).to_have_value("sill-9999")  # nothing typed is lost
     box.fill("\n".join(devices[1:]))
-    page.get_by_role("button", name="Put 2 in").click()
+    page.get_by_role("button", name="Add 2").click()
     expect(page.get_by_role("heading", name="3 members")).to_be_visible()
     box.fill(devices[0])
-    page.get_by_role("button", name="Take 1 out").click()
+    page.get_by_role("button", name="Remove 1").click()
     expect(page.get_by_role("heading", name="2 members")).to_be_visible()
     page.get_by_role("button", name="Delete…").click()
     dialog = page.get_by_role("alertdialog")
@@ -39,7 +39,14 @@ def test_a_group_is_picked_by_hand_and_unknown_names_are_said(signed_in: Page, r
 
 def test_a_group_in_use_says_what_uses_it(signed_in: Page, running: Running) -> None:
     page = signed_in
-    page.goto(f"{running.url}/groups/{running.group('Valve controllers')}")
+    group = running.api("POST", "groups", {"name": "Used by a draft", "rule": "family = Drum"})["id"]
+    draft = {
+        "changes": [{"choice": "newest"}],
+        "include": [group],
+        "rings": [{"name": "All", "kind": "rest"}],
+    }
+    running.api("POST", "rollouts", draft)
+    page.goto(f"{running.url}/groups/{group}")
     page.get_by_role("button", name="Delete…").click()
     page.get_by_role("alertdialog").get_by_role("button", name="Delete the group").click()
     expect(page.get_by_role("alert")).to_contain_text("is in use: Rollout")
@@ -61,7 +68,7 @@ def test_saving_a_rule_first_says_who_joins_and_leaves(signed_in: Page, running:
     expect(page.get_by_text("leaves", exact=True).first).to_be_visible()
     assert running.ask(f"groups/{group['id']}")["rule"] == "family = Drum"
     save.click()
-    expect(page.get_by_text("Nobody joins and nobody leaves.")).to_be_visible()
+    expect(page.get_by_text("No device joins and none leaves.")).to_be_visible()
     assert running.ask(f"groups/{group['id']}")["rule"] == "family = Vane"
 
 
@@ -76,11 +83,11 @@ def test_a_draft_survives_a_reload_and_can_be_thrown_away(signed_in: Page, runni
     page.get_by_role("button", name="which devices?").click()
     page.get_by_label("Groups in the audience: find a group").fill("Greenhouse")
     page.get_by_role("checkbox", name=re.compile("Greenhouse controllers")).check()
-    expect(page.get_by_text("draft kept")).to_be_visible()
+    expect(page.get_by_text("draft saved")).to_be_visible()
     expect(page.get_by_label("Groups in the audience: find a group")).to_have_value("Greenhouse")
     page.get_by_role("textbox", name="Rule").or_(page.locator(".cm-content")).first.fill("hardware is set")
     expect(page.get_by_role("heading", level=1)).to_contain_text("only those with hardware is set")
-    expect(page.get_by_text("draft kept")).to_be_visible()
+    expect(page.get_by_text("draft saved")).to_be_visible()
     page.wait_for_timeout(600)
     page.reload()
     expect(page.get_by_role("heading", level=1)).to_contain_text("on Greenhouse controllers, only those with hardware")
@@ -100,20 +107,20 @@ def test_pausing_says_its_consequence_and_resuming_goes_on(signed_in: Page, runn
             "changes": [{"choice": "image", "image_id": running.image("Burrow 0.10.0")}],
             "include": [running.group("Soil probe hubs")],
             "rings": [{"name": "Everyone", "kind": "rest"}],
-            "at_once": 1,
-            "give_up_after_hours": 2000,
+            "max_concurrent": 1,
+            "expires_after_hours": 2000,
         }
     )
     running.until(f"rollouts/{rollout}", lambda r: r["state"] == "running")
     page.goto(f"{running.url}/rollouts/{rollout}")
-    page.get_by_role("button", name="Pause").click()
+    page.get_by_role("button", name="Pause…").click()
     expect(page.get_by_role("alertdialog")).to_contain_text("keep waiting")
     page.get_by_role("alertdialog").get_by_role("button", name="Pause").click()
     expect(page.get_by_text("Paused: paused by hand")).to_be_visible()
     expect(page.get_by_role("gridcell", name="somebody to resume it: it is paused").first).to_be_visible()
-    page.get_by_role("button", name="Resume").click()
+    page.get_by_role("button", name="Resume…").click()
     page.get_by_role("alertdialog").get_by_role("button", name="Resume").click()
-    expect(page.get_by_role("button", name="Pause")).to_be_visible()
+    expect(page.get_by_role("button", name="Pause…")).to_be_visible()
     page.get_by_role("button", name="Stop…").click()
     page.get_by_role("alertdialog").get_by_role("button", name=re.compile(r"Stop it for \d+ devices?")).click()
     expect(page.get_by_text("Stopped: stopped by hand")).to_be_visible()

@@ -1,5 +1,5 @@
 """Stepping in, in the real interface: a bad image on satellite uplinks is caught, its cause found and held back; a
-rollout extended without repeats; composing, launching and pausing by the keyboard alone."""
+rollout extended without repeats; signing in, composing, launching, pausing and finishing by the keyboard alone."""
 
 import re
 from urllib.parse import quote
@@ -7,8 +7,9 @@ from urllib.parse import quote
 import pytest
 from playwright.sync_api import Page, expect
 
-from herald_core.deliveries import IN_HAND
-from tests.running import Running
+from herald_core.deliveries import ACTIVE
+from tests.browser.conftest import PASSWORD
+from tests.running import ENGINEER, Running
 
 pytestmark = pytest.mark.filterwarnings("ignore")
 # not "on time": that changes from moment to moment in a fleet whose hour is nine seconds
@@ -45,9 +46,9 @@ def test_a_bad_image_on_satellite_uplinks_is_caught_and_the_rest_goes_on(signed_
     page.goto(f"{running.url}/rollouts/{rollout}")
     expect(page.get_by_text("Halted itself").first).to_be_visible(timeout=90_000)
     path = f"rollouts/{rollout}"
-    running.until(path, lambda r: not any(r["phases"].get(p.value) for p in IN_HAND))  # who accepted it finishes
+    running.until(path, lambda r: not any(r["phases"].get(p.value) for p in ACTIVE))  # who accepted it finishes
     page.reload()
-    shared = page.locator("section", has=page.get_by_role("heading", name="What the failed ones share"))
+    shared = page.locator("section", has=page.get_by_role("heading", name="Common causes"))
     cause = shared.get_by_role("listitem").filter(has_text="satellite").first
     expect(cause).to_contain_text(re.compile(r"(\d+) of \1.*tried failed"))
     cause.get_by_role("button", name=re.compile(r"Hold the \d+ that wait")).click()
@@ -57,7 +58,7 @@ def test_a_bad_image_on_satellite_uplinks_is_caught_and_the_rest_goes_on(signed_
     expect(page.get_by_role("heading", name="Held back")).to_be_visible()
     failed, held = (running.ask(path)["phases"]["failed"], sum(h["count"] for h in running.ask(path)["held"]))
     assert failed >= 5 and held >= 1
-    page.get_by_role("button", name="Resume").click()
+    page.get_by_role("button", name="Resume anyway…").click()
     resume = page.get_by_role("alertdialog")
     expect(resume).to_contain_text("It halts again if more devices fail")
     resume.get_by_role("button", name="Resume").click()
@@ -70,23 +71,23 @@ def test_a_bad_image_on_satellite_uplinks_is_caught_and_the_rest_goes_on(signed_
 
 
 def _still(rollout: dict[str, dict[str, int]]) -> bool:
-    return not any(rollout["phases"].get(p.value) for p in IN_HAND)
+    return not any(rollout["phases"].get(p.value) for p in ACTIVE)
 
 
 def test_extending_sends_nothing_twice(signed_in: Page, running: Running) -> None:
     page = signed_in
-    vanes = heard_of(running, "Vane", 12, not_on="1.12.0")
-    some = running.api("POST", "groups", {"name": "Some vanes", "kind": "static", "devices": vanes[:4]})
-    more = running.api("POST", "groups", {"name": "More vanes", "kind": "static", "devices": vanes[2:10]})
+    lumens = heard_of(running, "Lumen", 12, not_on="7.1.0")
+    some = running.api("POST", "groups", {"name": "Some controllers", "kind": "static", "devices": lumens[:4]})
+    more = running.api("POST", "groups", {"name": "More controllers", "kind": "static", "devices": lumens[2:10]})
     rollout = running.launch(
         {
-            "changes": [{"choice": "image", "image_id": running.image("Vane 1.12.0")}],
+            "changes": [{"choice": "image", "image_id": running.image("Lumen 7.1.0")}],
             "downgrades": True,
             "include": [some["id"]],
             "rings": [{"name": "Everyone", "kind": "rest", "soak_minutes": 0}],
             "failure_limit_pct": 90,
             "max_attempts": 3,
-            "starts_per_hour": 2,
+            "max_starts_per_hour": 2,
         }
     )
     running.rank_first(rollout)
@@ -94,8 +95,8 @@ def test_extending_sends_nothing_twice(signed_in: Page, running: Running) -> Non
     page.goto(f"{running.url}/rollouts/{rollout}")
     page.get_by_role("button", name="Extend…").click()
     dialog = page.get_by_role("dialog")
-    dialog.get_by_label("Groups to add: find a group").fill("More vanes")
-    dialog.get_by_role("checkbox", name=re.compile("More vanes")).check()
+    dialog.get_by_label("Groups to add: find a group").fill("More controllers")
+    dialog.get_by_role("checkbox", name=re.compile("More controllers")).check()
     expect(dialog).to_contain_text("get nothing again")
     extend = dialog.get_by_role("button", name=re.compile(r"Extend to \d+ devices?"))
     joins = int(re.findall(r"\d+", extend.inner_text())[0])
@@ -103,18 +104,18 @@ def test_extending_sends_nothing_twice(signed_in: Page, running: Running) -> Non
     expect(dialog).not_to_be_visible()
     told = running.ask(f"rollouts/{rollout}")
     assert told["total"] == before + joins and joins <= 6
-    assert {g["name"] for g in told["include"]} == {"Some vanes", "More vanes"}
+    assert {g["name"] for g in told["include"]} == {"Some controllers", "More controllers"}
     devices = [d["device"] for d in running.ask(f"rollouts/{rollout}/deliveries")["deliveries"]]
     assert len(devices) == len(set(devices)) == told["total"]
     running.api("POST", f"rollouts/{rollout}/stop")
     assert more["member_count"] == 8
 
 
-def tab_to(page: Page, name: str) -> None:
-    """Press Tab until what has the focus is called so; it can be seen that it has it."""
+def tab_to(page: Page, name: str, *, back: bool = False) -> int:
+    """Press Tab (with Shift, to go back) until what has the focus is called so, and is seen to have it; how often."""
     pattern = re.compile(name)
-    for _ in range(120):
-        page.keyboard.press("Tab")
+    for pressed in range(1, 121):
+        page.keyboard.press("Shift+Tab" if back else "Tab")
         said = page.evaluate(
             """() => {
               const e = document.activeElement;
@@ -126,42 +127,77 @@ def tab_to(page: Page, name: str) -> None:
             outline = page.evaluate("() => getComputedStyle(document.activeElement).outlineStyle")
             shadow = page.evaluate("() => getComputedStyle(document.activeElement).boxShadow")
             assert outline != "none" or shadow != "none", f"the focus on {name} cannot be seen"
-            return
+            return pressed
     raise AssertionError(f"Tab never came to {name}")
 
 
-def test_a_rollout_by_the_keyboard_alone(signed_in: Page, running: Running) -> None:
-    page = signed_in
+def test_from_signing_in_to_a_finished_rollout_by_the_keyboard_alone(page: Page, running: Running) -> None:
     keys = page.keyboard
-    lumens = heard_of(running, "Lumen", 3, not_on="7.3.0")
-    running.api("POST", "groups", {"name": "By keys", "kind": "static", "devices": lumens})
-    page.goto(f"{running.url}/rollouts/new")
+    rule = quote(f"family = Vane and firmware < 1.14.0 and battery > 50 and {HEARD}")
+    vanes = [d["name"] for d in running.ask(f"devices?limit=3&rule={rule}")["devices"]]
+    running.api("POST", "groups", {"name": "By keys", "kind": "static", "devices": vanes})
+    page.goto(running.url)
+    tab_to(page, "E-mail")
+    keys.type(ENGINEER)
+    tab_to(page, "Password")
+    keys.type(PASSWORD)
+    keys.press("Enter")
+    expect(page.get_by_role("navigation", name="Rooms")).to_be_visible()
+    keys.press("g")
+    keys.press("r")
+    expect(page.get_by_role("heading", name="Rollouts", exact=True)).to_be_visible()
+    tab_to(page, "^New rollout$")
+    keys.press("Enter")
     expect(page.get_by_role("radio").first).to_be_visible()
     tab_to(page, "The newest approved")
     for _ in range(40):
-        if page.evaluate("() => document.activeElement.labels?.[0]?.innerText ?? ''").startswith("Lumen 7.3.0"):
+        if page.evaluate("() => document.activeElement.labels?.[0]?.innerText ?? ''").startswith("Vane 1.14.0"):
             break
         keys.press("ArrowDown")
     keys.press("Space")
-    expect(page.get_by_role("radio", name=re.compile(r"Lumen 7\.3\.0"))).to_be_checked()
-    page.get_by_role("button", name="which devices?").focus()
+    expect(page.get_by_role("radio", name=re.compile(r"Vane 1\.14\.0"))).to_be_checked()
+    expect(page.get_by_role("button", name="Vane 1.14.0")).to_be_visible()
+    tab_to(page, "^Done$", back=True)
+    keys.press("Enter")
+    expect(page.locator("[data-slot=change]").first).to_be_focused()  # where one was, not at the top of the page
+    tab_to(page, "which devices")
     keys.press("Enter")
     tab_to(page, "find a group")
     keys.type("By keys")
     tab_to(page, "By keys")
     keys.press("Space")
+    expect(page.get_by_role("button", name="By keys")).to_be_visible()
+    tab_to(page, "^Done$", back=True)
+    keys.press("Enter")
     number = page.get_by_label("Number of devices")
     expect(number).to_be_visible()
-    tab_to(page, "Number of devices")
-    keys.type(number.get_attribute("placeholder") or "")
+    tab_to(page, "% failures")
+    assert tab_to(page, "Number of devices") <= 12
+    launch = page.get_by_role("button", name="Launch", exact=True)
+    for _ in range(20):  # a fleet that moves may change the number meanwhile
+        keys.press("Control+a")
+        keys.type(number.get_attribute("placeholder") or "")
+        try:
+            expect(launch).to_be_enabled(timeout=3_000)
+            break
+        except AssertionError:
+            continue
     tab_to(page, "^ *Launch *$")
     keys.press("Enter")
-    expect(page.get_by_role("button", name="Pause")).to_be_visible()
-    tab_to(page, "^ *Pause *$")
+    expect(page.get_by_role("button", name="Pause…")).to_be_visible()
+    tab_to(page, "^ *Pause… *$")
     keys.press("Enter")
     expect(page.get_by_role("alertdialog")).to_be_visible()
     tab_to(page, "^ *Pause *$")
     keys.press("Enter")
     expect(page.get_by_text("Paused: paused by hand")).to_be_visible()
     expect(page.get_by_role("alertdialog")).not_to_be_visible()
-    running.api("POST", f"rollouts/{page.url.rsplit('/', 1)[1].split('?')[0]}/stop")
+    tab_to(page, "^ *Resume… *$")
+    keys.press("Enter")
+    expect(page.get_by_role("alertdialog")).to_be_visible()
+    tab_to(page, "^ *Resume *$")
+    keys.press("Enter")
+    rollout = int(page.url.rsplit("/", 1)[1].split("?")[0])
+    done = running.until(f"rollouts/{rollout}", lambda r: r["state"] == "finished", seconds=120)
+    assert done["phases"]["confirmed"] == done["total"] > 0
+    expect(page.get_by_text("Finished", exact=True)).to_be_visible()

@@ -7,15 +7,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from herald_core.deliveries import (
-    BEYOND_RECALL,
+    ACTIVE,
     CLOSED,
-    IN_HAND,
     NO_COUNTER,
+    NOT_CANCELLABLE,
     OPEN,
     REPORTABLE,
     TRANSITIONS,
+    ActiveOrder,
     Event,
-    InHand,
     InvalidTransition,
     Kind,
     Phase,
@@ -31,9 +31,9 @@ from herald_core.deliveries import (
 NOW = datetime(2026, 11, 23, 3, tzinfo=UTC)
 
 
-def order(phase: Phase = Phase.OFFERED, **change: object) -> InHand:
+def order(phase: Phase = Phase.OFFERED, **change: object) -> ActiveOrder:
     fields = {"kind": Kind.INSTALL, "phase": phase, "attempt": 1, "max_attempts": 2, "counter": 5}
-    return InHand(**{**fields, "target_version": "5.2.1", "phase_since": NOW, **change})  # type: ignore[arg-type]
+    return ActiveOrder(**{**fields, "target_version": "5.2.1", "phase_since": NOW, **change})  # type: ignore[arg-type]
 
 
 def report(phase: str, counter: int = 6, attempt: int = 1, error: str = "") -> Report:
@@ -41,7 +41,11 @@ def report(phase: str, counter: int = 6, attempt: int = 1, error: str = "") -> R
 
 
 def test_a_closed_delivery_never_changes_but_by_hand_by_who_comes_back_and_by_who_proves_well() -> None:
-    reopened = {(Phase.FAILED, Event.AGAIN), (Phase.EXPIRED, Event.AGAIN), (Phase.WITHDRAWN, Event.REJOIN)}
+    reopened = {
+        (Phase.FAILED, Event.RETRY_MANUALLY),
+        (Phase.EXPIRED, Event.RETRY_MANUALLY),
+        (Phase.WITHDRAWN, Event.READMIT),
+    }
     late = {(Phase.FAILED, Event.CONFIRM_LATE), (Phase.EXPIRED, Event.CONFIRM_LATE)}
     for phase in CLOSED:
         for event in Event:
@@ -58,13 +62,13 @@ def test_a_closed_delivery_never_changes_but_by_hand_by_who_comes_back_and_by_wh
 def test_every_open_phase_can_fail_and_the_server_never_interrupts_an_install() -> None:
     assert set(sources(Event.FAIL)) == set(OPEN)
     for event in (Event.WITHDRAW, Event.EXPIRE, Event.SUPERSEDE):
-        assert not set(sources(event)) & set(BEYOND_RECALL)
+        assert not set(sources(event)) & set(NOT_CANCELLABLE)
 
 
 def test_progress_never_goes_back() -> None:
     for (phase, event), to in TRANSITIONS.items():
-        if phase in IN_HAND and to in IN_HAND:
-            assert IN_HAND.index(to) > IN_HAND.index(phase), (phase, event)
+        if phase in ACTIVE and to in ACTIVE:
+            assert ACTIVE.index(to) > ACTIVE.index(phase), (phase, event)
 
 
 def test_only_confirming_or_running_leads_to_confirmed() -> None:
@@ -154,29 +158,29 @@ def test_whatever_is_reported_every_step_is_in_the_table(kind: Kind, said: list[
         assert steps == steps_of_report(current, each)
         for step in steps:
             assert TRANSITIONS[current.phase, step.event] is step.to
-            current = InHand(**{**current.__dict__, "phase": step.to, "counter": each.counter})
-        if current.phase not in IN_HAND:
+            current = ActiveOrder(**{**current.__dict__, "phase": step.to, "counter": each.counter})
+        if current.phase not in ACTIVE:
             return
 
 
 def test_a_file_asked_for_alone_goes_back_to_waiting_and_only_then() -> None:
-    order = InHand(kind=Kind.INSTALL, phase=Phase.FETCHING, attempt=1, max_attempts=2, counter=3, fetch_only=True)
+    order = ActiveOrder(kind=Kind.INSTALL, phase=Phase.FETCHING, attempt=1, max_attempts=2, counter=3, fetch_only=True)
     report = Report(attempt=1, counter=4, phase="staged")
     assert [s.to for s in steps_of_report(order, report)] == [Phase.STAGED, Phase.WAITING]
     assert steps_of_report(order, Report(attempt=1, counter=3, phase="staged")) == []
-    whole = InHand(kind=Kind.INSTALL, phase=Phase.FETCHING, attempt=1, max_attempts=2, counter=3)
+    whole = ActiveOrder(kind=Kind.INSTALL, phase=Phase.FETCHING, attempt=1, max_attempts=2, counter=3)
     assert [s.to for s in steps_of_report(whole, report)] == [Phase.STAGED]
-    assert [p for p in Phase if (p, Event.KEEP) in TRANSITIONS] == [Phase.STAGED]
+    assert [p for p in Phase if (p, Event.STORE_FILE) in TRANSITIONS] == [Phase.STAGED]
 
 
-@pytest.mark.parametrize("phase", IN_HAND)
+@pytest.mark.parametrize("phase", ACTIVE)
 def test_the_wanted_version_in_good_health_confirms_from_any_phase_in_hand(phase: Phase) -> None:
     steps = steps_of_state(order(phase), firmware="v5.2.1", healthy=True, now=NOW)
     assert steps[-1].to is Phase.CONFIRMED
     assert [s.to for s in steps[:-1]] == ([] if phase is Phase.CONFIRMING else [Phase.CONFIRMING])
 
 
-@pytest.mark.parametrize("phase", [p for p in IN_HAND if p is not Phase.CONFIRMING])
+@pytest.mark.parametrize("phase", [p for p in ACTIVE if p is not Phase.CONFIRMING])
 def test_another_version_or_none_says_nothing_before_the_device_came_back(phase: Phase) -> None:
     for firmware in ("5.1.0", None, ""):
         assert steps_of_state(order(phase), firmware=firmware, healthy=True, now=NOW) == []

@@ -8,10 +8,10 @@ import numpy as np
 import pytest
 from bench.forecast import situation_of
 
-from herald_core.caps import Caps
-from herald_core.forecast import Fleet, RingAhead, Situation, forecast
-from herald_core.forecast.futures import without
-from herald_core.forecast.situation import Limit, hours
+from herald_core.capacity import Caps
+from herald_core.forecast import Fleet, ForecastInputs, RemainingRing, forecast
+from herald_core.forecast.engine import without
+from herald_core.forecast.inputs import Limit, hours
 from herald_core.rings.gates import GateSpec
 from herald_core.simulation.fleet import Behaviour, make_fleet
 from herald_core.simulation.rollout import SimPlan, SimRollout
@@ -39,24 +39,24 @@ def fleet(*rings: int, interval: float = 900.0, silent: bool = False) -> Fleet:
     )
 
 
-def situation(devices: Fleet, rings: Sequence[RingAhead] = (), **fields: object) -> Situation:
+def situation(devices: Fleet, rings: Sequence[RemainingRing] = (), **fields: object) -> ForecastInputs:
     whole: dict[str, object] = {
         "fleet": devices,
-        "rings": rings or [RingAhead(confirmed=0, failed=0, share=0.9, soak=0.0, open=True)],
+        "rings": rings or [RemainingRing(confirmed=0, failed=0, share=0.9, soak=0.0, open=True)],
         "hours": ALWAYS,
         "minutes": 10.0,
-        "caps": Caps(at_once=500),
+        "caps": Caps(max_concurrent=500),
         "max_attempts": 2,
         "failure_limit": 0.02,
         "horizon": 14 * DAY,
         "failure_rate": 0.0,
         **fields,
     }
-    return Situation(**whole)  # type: ignore[arg-type]
+    return ForecastInputs(**whole)  # type: ignore[arg-type]
 
 
-def ring(soak: float = 0.0, **fields: object) -> RingAhead:
-    return RingAhead(**{"confirmed": 0, "failed": 0, "share": 0.9, "soak": soak, **fields})  # type: ignore[arg-type]
+def ring(soak: float = 0.0, **fields: object) -> RemainingRing:
+    return RemainingRing(**{"confirmed": 0, "failed": 0, "share": 0.9, "soak": soak, **fields})  # type: ignore[arg-type]
 
 
 def test_hours_end_early_enough_and_leave_freezes_out() -> None:
@@ -90,7 +90,7 @@ def test_a_gate_that_lets_few_be_unheard_waits_for_the_slow_ones_and_for_the_sil
     devices.interval[:2] = 6 * 3600.0
 
     def opens(most: int | None) -> float:
-        rings = [ring(share=0.5, open=True, most_unheard=most), ring()]
+        rings = [ring(share=0.5, open=True, max_unreached=most), ring()]
         return forecast(situation(devices, rings), seed=1).rings[1].opens.median
 
     assert opens(None) < 3600 < opens(1) < opens(0) < 7 * 3600.0
@@ -100,16 +100,16 @@ def test_a_gate_that_lets_few_be_unheard_waits_for_the_slow_ones_and_for_the_sil
 
 
 def test_a_cap_takes_as_long_as_the_work_does() -> None:
-    alone = forecast(situation(fleet(*[0] * 60, interval=60.0), caps=Caps(at_once=1)), seed=1)
+    alone = forecast(situation(fleet(*[0] * 60, interval=60.0), caps=Caps(max_concurrent=1)), seed=1)
     work = 60 * (180 + 0.85 * 600)
     assert work * 0.9 < alone.end.median < work * 1.15
 
 
 def test_limits_say_what_holds_it_back() -> None:
     rings = [ring(soak=3600.0, open=True), ring()]
-    base = situation(fleet(*[0] * 10, *[1] * 30), rings, caps=Caps(at_once=2))
+    base = situation(fleet(*[0] * 10, *[1] * 30), rings, caps=Caps(max_concurrent=2))
     relaxed = {
-        Limit.AT_ONCE: without(base, caps=Caps(at_once=999)),
+        Limit.AT_ONCE: without(base, caps=Caps(max_concurrent=999)),
         Limit.SOAK: without(base, rings=[ring(open=True), ring()]),
     }
     told = forecast(base, seed=1, relaxed=relaxed)
@@ -132,10 +132,10 @@ def test_silent_devices_are_not_waited_for_and_done_ones_count() -> None:
     assert told.curve[0][2] == 30.0 and told.curve[-1][2] >= 47.0
 
 
-@pytest.mark.parametrize("at_once", [8, 200])
-def test_the_band_holds_most_simulated_ends(at_once: int) -> None:
+@pytest.mark.parametrize("max_concurrent", [8, 200])
+def test_the_band_holds_most_simulated_ends(max_concurrent: int) -> None:
     gates = [GateSpec(confirmed_share=0.9, failure_limit=0.5, soak=timedelta(hours=1))] * 2
-    plan = SimPlan(rings=gates, caps=Caps(at_once=at_once), failure_limit=0.5, max_attempts=3)
+    plan = SimPlan(rings=gates, caps=Caps(max_concurrent=max_concurrent), failure_limit=0.5, max_attempts=3)
     held = 0
     for number in range(20):
         sims = make_fleet(60, zones=("UTC",), rings=(0.3, 0.7), seed=number)
@@ -152,9 +152,9 @@ def test_files_that_are_there_when_the_hours_open_take_no_time_then() -> None:
     devices = fleet(*[0] * 40, interval=600.0)
     slow = {"hours": nights, "fetch": 1500.0}
     fetched_then = forecast(situation(devices, **slow), seed=1)
-    fetched_ahead = forecast(situation(devices, **slow, stage_ahead=True), seed=1)
+    fetched_ahead = forecast(situation(devices, **slow, prefetch=True), seed=1)
     assert fetched_ahead.end.high < 3600 + 600 + 720 + 1 < fetched_then.end.low
     opened = [np.array([[0.0, 3 * 3600.0]])]  # no time ahead of the hours: only who has the file already is sooner
-    late = forecast(situation(devices, hours=opened, fetch=1500.0, stage_ahead=True), seed=1)
+    late = forecast(situation(devices, hours=opened, fetch=1500.0, prefetch=True), seed=1)
     there = Fleet(**{**devices.__dict__, "with_file": np.ones(40, dtype=bool)})
     assert forecast(situation(there, hours=opened, fetch=1500.0), seed=1).end.high < 1320 < late.end.low

@@ -5,13 +5,13 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
 from herald_core.deliveries import (
+    ACTIVE,
     CLOSED,
-    IN_HAND,
     OPEN,
     RECALLABLE,
     TRANSITIONS,
+    ActiveOrder,
     Event,
-    InHand,
     InvalidTransition,
     Kind,
     Phase,
@@ -34,8 +34,8 @@ class Delivery(RuleBasedStateMachine):
         self.counter = 0
         self.ended_as: Phase | None = None
 
-    def order(self) -> InHand:
-        return InHand(
+    def order(self) -> ActiveOrder:
+        return ActiveOrder(
             kind=Kind.INSTALL,
             phase=self.phase,
             attempt=self.attempt,
@@ -64,7 +64,7 @@ class Delivery(RuleBasedStateMachine):
             assert (refused.phase, refused.event) == (before, event)
             assert self.phase is before
 
-    @precondition(lambda self: self.phase in IN_HAND)
+    @precondition(lambda self: self.phase in ACTIVE)
     @rule(
         phase=st.sampled_from(
             ["accepted", "fetching", "staged", "installing", "confirming", "failed", "done", "running"]
@@ -81,7 +81,7 @@ class Delivery(RuleBasedStateMachine):
         self.counter = report.counter
         self.take(steps)
 
-    @precondition(lambda self: self.phase in IN_HAND)
+    @precondition(lambda self: self.phase in ACTIVE)
     @rule(firmware=st.sampled_from(["1.0", "2.0", "v2.0.0", None]), healthy=st.booleans())
     def the_device_calls(self, firmware: str | None, healthy: bool) -> None:
         steps = steps_of_state(self.order(), firmware=firmware, healthy=healthy, now=NOW)
@@ -89,7 +89,7 @@ class Delivery(RuleBasedStateMachine):
         if self.phase is Phase.CONFIRMED:
             assert firmware in ("2.0", "v2.0.0") and healthy
 
-    @precondition(lambda self: self.phase in IN_HAND)
+    @precondition(lambda self: self.phase in ACTIVE)
     @rule()
     def it_is_not_heard_of(self) -> None:
         self.take([failure(self.order(), "no-answer")])

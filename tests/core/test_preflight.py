@@ -3,7 +3,7 @@
 import pytest
 
 from herald_core.changes import Change, ChangeTable, Choice
-from herald_core.preflight import TAKES_PART, WORDS, Candidate, Outcome, Preflight
+from herald_core.preflight import TAKES_PART, WORDS, Candidate, Outcome, Preflight, Shortfall, shortfall_words
 from herald_core.upgrades import Build, Upgrades
 from herald_core.versions import version_key
 
@@ -108,3 +108,10 @@ def test_putting_back_goes_to_what_each_had() -> None:
     assert check.route(now_on_new._replace(before=version_key("5.0.0"))).steps == (STONE,)
     assert check.route(now_on_new._replace(before=version_key("3.0"))).outcome is Outcome.NO_IMAGE
     assert check.route(now_on_new._replace(before=version_key("5.2.1"))).outcome is Outcome.ALREADY
+
+
+def test_what_is_too_little_is_said_in_amounts() -> None:
+    assert shortfall_words(Outcome.NO_SPACE, [Shortfall(32, 9)]) == "needs 32 MB, has 9"
+    several = [Shortfall(25, 4), Shortfall(35, 19.94), Shortfall(25, 7)]
+    assert shortfall_words(Outcome.LOW_POWER, several) == "need 25 to 35%, have 4 to 19.9"
+    assert shortfall_words(Outcome.NO_SPACE, []) == shortfall_words(Outcome.NO_PATH, several) == ""

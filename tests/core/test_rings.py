@@ -124,7 +124,7 @@ def test_a_gate_opens_after_share_limit_and_soak() -> None:
 
 
 def test_as_many_as_were_allowed_may_be_unheard_of() -> None:
-    spec = GateSpec(confirmed_share=0.5, failure_limit=0.02, soak=timedelta(0), most_unheard=4)
+    spec = GateSpec(confirmed_share=0.5, failure_limit=0.02, soak=timedelta(0), max_unreached=4)
     for confirmed, met in ((96, True), (95, False)):
         reading = read_gate(spec, RingCounts(size=100, in_play=100, confirmed=confirmed, failed=0), NOW, NOW)
         assert next(c for c in reading.criteria if c.name == "unheard").met is met

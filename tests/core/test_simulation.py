@@ -5,10 +5,10 @@ from datetime import UTC, datetime, time, timedelta
 
 import pytest
 
-from herald_core.caps import Caps
-from herald_core.deliveries import FETCHES, IN_HAND, Phase
+from herald_core.capacity import Caps
+from herald_core.deliveries import ACTIVE, FETCHES, Phase
 from herald_core.rings.gates import GateSpec
-from herald_core.simulation.fleet import Behaviour, make_fleet
+from herald_core.simulation.fleet import Behaviour, SimDevice, make_fleet
 from herald_core.simulation.rollout import Outcome, SimFreeze, SimPlan, SimRollout
 from herald_core.timing.windows import Window, open_until
 
@@ -41,7 +41,7 @@ def test_everybody_arrives_ring_after_ring() -> None:
 
 def test_every_turn_adds_up_and_keeps_to_the_rules() -> None:
     freeze = SimFreeze(start=START + timedelta(hours=10), end=START + timedelta(hours=34), everywhere=False)
-    plan = SimPlan(rings=[GATE, GATE], window=NIGHTS, freezes=[freeze], caps=Caps(at_once=7), failure_limit=0.5)
+    plan = SimPlan(rings=[GATE, GATE], window=NIGHTS, freezes=[freeze], caps=Caps(max_concurrent=7), failure_limit=0.5)
     fleet = make_fleet(120, zones=ZONES, rings=(0.1, 0.9), seed=4, silent_share=0.1)
     rollout = SimRollout(plan, fleet, Behaviour(seed=4, failure_rate=0.1, lost_rate=0.05), START, TURN)
     seen = 0
@@ -57,7 +57,7 @@ def test_every_turn_adds_up_and_keeps_to_the_rules() -> None:
                 assert open_until(NIGHTS, delivery.device.zone, delivery.since) is not None
                 assert not (delivery.device.group and freeze.start <= delivery.since < freeze.end)
                 assert rollout.opened[delivery.device.ring] is not None
-        assert sum(d.phase in IN_HAND for d in rollout.deliveries) <= 7
+        assert sum(d.phase in ACTIVE for d in rollout.deliveries) <= 7
 
     rollout.play(START + timedelta(days=30), watch)
     assert seen > 50
@@ -74,7 +74,7 @@ def test_people_step_in(act: str, expected: str) -> None:
     acts = [(START + timedelta(minutes=10), "pause")]
     if act == "resume":
         acts.append((START + timedelta(hours=3), "resume"))
-    ended = play(SimPlan(rings=[GATE, GATE], acts=acts, caps=Caps(at_once=1)), days=1)
+    ended = play(SimPlan(rings=[GATE, GATE], acts=acts, caps=Caps(max_concurrent=1)), days=1)
     assert ended.state == expected
 
 
@@ -89,7 +89,9 @@ def test_a_spread_begins_one_after_another_and_ends_before_the_hours_do() -> Non
     fleet = make_fleet(200, zones=("Europe/Lisbon",), rings=(1.0,), seed=5, intervals=(60,))
     begun: dict[str, list[float]] = {}
     for name, spread in (("at once", 0), ("spread", 60), ("too long", 900)):
-        plan = SimPlan(rings=[GATE], window=NIGHTS, spread=timedelta(minutes=spread), minutes=1, caps=Caps(at_once=999))
+        plan = SimPlan(
+            rings=[GATE], window=NIGHTS, spread=timedelta(minutes=spread), minutes=1, caps=Caps(max_concurrent=999)
+        )
         opens = datetime(2026, 4, 5, 0, tzinfo=UTC)  # 01:00 in Lisbon
         ended = SimRollout(plan, fleet, Behaviour(seed=1, minutes=1), START, timedelta(minutes=1)).play(
             START + timedelta(days=1)
@@ -102,14 +104,14 @@ def test_a_spread_begins_one_after_another_and_ends_before_the_hours_do() -> Non
 
 
 def test_caps_per_site_hour_and_uplink_hold_at_every_turn() -> None:
-    caps = Caps(at_once=50, per_site=4, per_hour=40, uplinks={0: 1, 1: 2})
+    caps = Caps(max_concurrent=50, per_site=4, per_hour=40, uplinks={0: 1, 1: 2})
     plan = SimPlan(rings=[GATE], caps=caps, failure_limit=0.9)
     fleet = make_fleet(150, zones=("UTC",), rings=(1.0,), seed=6, sites=5)
     rollout = SimRollout(plan, fleet, Behaviour(seed=2, failure_rate=0.1), START, TURN)
     most: Counter[str] = Counter()
 
     def watch(now: datetime) -> None:
-        at_it = Counter(d.device.site for d in rollout.deliveries if d.phase in IN_HAND)
+        at_it = Counter(d.device.site for d in rollout.deliveries if d.phase in ACTIVE)
         files = Counter(d.device.site for d in rollout.deliveries if d.phase in FETCHES)
         most["site"] = max(most["site"], *at_it.values(), 0)
         most["small uplink"] = max(most["small uplink"], files[0])
@@ -128,3 +130,14 @@ def test_a_gate_that_asks_for_an_approval_waits_for_it() -> None:
     assert alone.opened[1] is None and alone.state == "running"
     agreed = play(SimPlan(rings=[gate, GATE], acts=[(START + timedelta(hours=30), "approve")]), days=3)
     assert agreed.opened[1] == START + timedelta(hours=30) and agreed.state == "finished"
+
+
+def test_a_device_that_is_silent_has_not_called_yet() -> None:
+    start = datetime(2026, 4, 4, 9, tzinfo=UTC)
+    hours = timedelta(hours=1)
+    whole_intervals = 30 * hours
+    device = SimDevice(id=1, zone="UTC", ring=0, interval=2 * hours, offset=timedelta(0), silent_for=whole_intervals)
+    for passed in (5, 31):
+        assert device.call_before(start, start + passed * hours) is None
+        assert device.call_after(start, start + passed * hours) == start + 32 * hours
+    assert device.call_before(start, start + 33 * hours) == start + 32 * hours

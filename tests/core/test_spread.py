@@ -5,15 +5,15 @@ from datetime import UTC, datetime, timedelta
 from hypothesis import given
 from hypothesis import strategies as st
 
-from herald_core.timing.spread import place_in_spread, share_due, turn_comes
+from herald_core.timing.spread import is_due_at, share_due, spread_position_of
 
 BEGINS = datetime(2026, 11, 23, 1, tzinfo=UTC)
 spans = st.timedeltas(min_value=timedelta(0), max_value=timedelta(hours=9))
 
 
 def test_places_stay_and_are_level() -> None:
-    places = [place_in_spread(f"7/{device}") for device in range(4000)]
-    assert places == [place_in_spread(f"7/{device}") for device in range(4000)]
+    places = [spread_position_of(f"7/{device}") for device in range(4000)]
+    assert places == [spread_position_of(f"7/{device}") for device in range(4000)]
     assert all(0 <= p < 1 for p in places)
     tenths = [sum(t / 10 <= p < (t + 1) / 10 for p in places) for t in range(10)]
     assert min(tenths) > 330 and max(tenths) < 470
@@ -24,7 +24,7 @@ def test_whose_turn_has_come_agrees_with_when_it_comes(
     place: float, spread: timedelta, hours: timedelta | None, passed: timedelta
 ) -> None:
     latest = None if hours is None else BEGINS + hours
-    turn = turn_comes(place, spread, begins=BEGINS, latest=latest)
+    turn = is_due_at(place, spread, begins=BEGINS, latest=latest)
     assert BEGINS <= turn <= BEGINS + spread
     if latest is not None:
         assert turn - BEGINS <= (latest - BEGINS) / 2 + timedelta(microseconds=1)

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from herald_core.deliveries import IN_HAND, OPEN, Phase
+from herald_core.deliveries import ACTIVE, OPEN, Phase
 from herald_core.rings.gates import GateSpec, RingCounts, read_gate
 from herald_core.rollouts.status import GateState, RingSight, State, gate_status, soonest, status_of
 from herald_core.waiting import Wait, WaitReason
@@ -124,7 +124,7 @@ def sights(draw: st.DrawFn) -> list[RingSight]:
     rings = []
     for position in range(1, many + 1):
         phases = draw(counts)
-        in_hand = sum(phases.get(p, 0) for p in IN_HAND)
+        in_hand = sum(phases.get(p, 0) for p in ACTIVE)
         made = ring(
             position,
             opened=position <= opened,
@@ -143,7 +143,7 @@ def sights(draw: st.DrawFn) -> list[RingSight]:
 def test_what_is_said_is_so(state: str, rings: list[RingSight]) -> None:
     status = status_of(state, rings, NOW)
     opened = [r for r in rings if r.opened]
-    in_hand = sum(r.count(*IN_HAND) for r in opened)
+    in_hand = sum(r.count(*ACTIVE) for r in opened)
     if state != "running":
         assert status.state.value in (state, "launch-failed")
     elif status.state in (State.MOVING, State.OFFERED, State.UNHEARD):

@@ -294,7 +294,7 @@ def test_an_order_taken_back_while_fetching_is_dropped(tmp_path: Path) -> None:
 
 
 def test_a_restart_goes_silent_and_says_how_long(tmp_path: Path) -> None:
-    fake = FakeGateway({"id": "9.1", "kind": "command", "recipe": "restart", "not_after_seconds": 600})
+    fake = FakeGateway({"id": "9.1", "kind": "command", "template": "restart", "not_after_seconds": 600})
     device = one_call(fake, persona(), tmp_path)
     assert fake.phases == ["accepted", "running", "done"]
     results = fake.said[-1]["report"]["results"]

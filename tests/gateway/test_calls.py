@@ -17,7 +17,7 @@ from herald.fleet.secrets import hash_secret
 from herald.gateway import asgi, batch
 from herald.gateway.messages import MAX_BODY_BYTES
 from herald.images.models import Image
-from herald.rollouts.turn import turn_rollouts
+from herald.rollouts.engine.tick import tick_rollouts
 from tests.factories import NOW, launched, make_device, make_draft, make_image, make_model, make_static
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -58,7 +58,7 @@ def ordered(device: Device, **fields: Any) -> Image:
     """An image for which the device has an order in hand."""
     image = make_image(**fields)
     launched(make_draft(make_static(f"for {device.name}", [device]), image))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     return image
 
 

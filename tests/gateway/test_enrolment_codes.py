@@ -10,15 +10,15 @@ import pytest
 from rest_framework.test import APIClient
 
 from herald.api.errors import Conflict, Invalid, InvalidFields
-from herald.clock.source import clock
 from herald.edits.codes import CodeDraft, make_code, revoke_code
 from herald.edits.ground import MODELS, change_thing
 from herald.fleet.models import Custodian, Device, DeviceModel, EnrolmentAttempt, PropertyDefinition, RemovedDevice
 from herald.gateway import enrolment
 from herald.gateway.enrolment import enrol
-from herald.gateway.messages import Refused
-from herald.groups.membership import follow_changes
+from herald.gateway.messages import ProtocolError
+from herald.groups.membership import process_changed_devices
 from herald.lifecycle.secrets import revoke_secret
+from herald.time import clock
 from tests.factories import NOW, make_device, make_image, make_model, make_rule_group, make_site, make_user
 
 pytestmark = pytest.mark.django_db
@@ -44,7 +44,7 @@ def call(letters: str, uid: str = "NEW-1") -> dict[str, Any]:
 
 
 def refused(letters: str, uid: str = "NEW-1") -> str:
-    with pytest.raises(Refused) as caught:
+    with pytest.raises(ProtocolError) as caught:
         call(letters, uid)
     return caught.value.code
 
@@ -54,7 +54,7 @@ def test_a_device_is_in_its_groups_from_its_first_call() -> None:
     letters = code(admit=True, tags=["Fresh"], attributes={"crop": "olive"}, site="Hill", custodian="north")
 
     assert call(letters)["admission"] == "admitted"
-    follow_changes(now=NOW)
+    process_changed_devices(now=NOW)
 
     device = Device.objects.get(uid="NEW-1")
     assert (device.tags, device.time_zone, str(device.custodian)) == (["fresh"], "Asia/Kolkata", "north")
@@ -85,7 +85,7 @@ def test_each_refusal_is_kept_with_its_cause_and_goes_when_the_device_is_in() ->
         assert refused(letters, "NEW-1") == "not-expected"
     assert [refused(letters, uid) for uid in ("HAS-ONE", "OLD", "GONE")] == ["enrolled", "retired", "removed"]
     assert refused("nothing", "NEW-2") == "bad-code"
-    with pytest.raises(Refused):
+    with pytest.raises(ProtocolError):
         enrol(msgspec.json.encode({"uid": "ODD", "model": "No such", "code": letters}), "192.0.2.7")
     assert attempts() == {
         ("NEW-1", "not-expected"): 2,
@@ -131,7 +131,7 @@ def test_a_code_is_used_as_often_as_it_may_be_and_until_it_expires() -> None:
 
 def test_a_refused_call_uses_nothing_up() -> None:
     letters = code(tags=["x"], uses=1)
-    with pytest.raises(Refused):
+    with pytest.raises(ProtocolError):
         enrol(msgspec.json.encode({"uid": "A", "model": "unknown", "code": letters}))
     assert call(letters, "A")
 
@@ -174,7 +174,7 @@ def test_a_device_announced_by_its_serial_is_known_when_it_first_calls() -> None
 
     waiting.refresh_from_db()
     assert (waiting.uid, waiting.name, waiting.tags) == ("NEW-1", "NEW-1", ["lab"])
-    with pytest.raises(Refused) as again:
+    with pytest.raises(ProtocolError) as again:
         enrol(msgspec.json.encode({**body, "uid": "NEW-2"}))
     assert again.value.code == "not-expected"
 

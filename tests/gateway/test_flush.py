@@ -14,24 +14,24 @@ from hypothesis import strategies as st
 from herald.api.errors import Conflict
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
-from herald.fleet.models import Device, DeviceChange, PropertyDefinition
+from herald.fleet.models import Device, MembershipQueueEntry, PropertyDefinition
 from herald.fleet.secrets import hash_secret
 from herald.fleet.services import ask_to_report
-from herald.gateway.flush import Arrival, counters, flush
-from herald.gateway.messages import Answer, Refused, read_check_in
+from herald.gateway.flush import PendingCheckIn, counters, flush
+from herald.gateway.messages import Answer, ProtocolError, read_check_in
+from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.models import Rollout
-from herald.rollouts.turn import turn_rollouts
 from herald_core.versions import version_key
 from tests.factories import NOW, launched, make_device, make_devices, make_draft, make_image, make_static
 
 pytestmark = pytest.mark.django_db
 
 
-def arrive(device: Device | str, **message: Any) -> Arrival:
+def arrive(device: Device | str, **message: Any) -> PendingCheckIn:
     import msgspec
 
     secret = device if isinstance(device, str) else f"secret-{device.uid}"
-    return Arrival(hash_secret(secret), read_check_in(msgspec.json.encode(message)))
+    return PendingCheckIn(hash_secret(secret), read_check_in(msgspec.json.encode(message)))
 
 
 def answer_to(device: Device, *, now: Any = NOW, **message: Any) -> Answer:
@@ -87,7 +87,7 @@ def test_facts_and_firmware_are_stored_and_marked() -> None:
     assert (device.firmware, device.firmware_key) == ("v5.2", version_key("5.2.0"))
     assert device.facts == {"battery": 79, "uplink": "é"}
     assert device.last_check_in == NOW
-    assert DeviceChange.objects.get().device_id == device.pk
+    assert MembershipQueueEntry.objects.get().device_id == device.pk
     assert (answer.order, answer.admission, answer.next_check_in_seconds) == (None, "admitted", 900)
 
 
@@ -96,7 +96,7 @@ def test_an_order_carries_the_notice_and_after_a_step_the_next_one_is_offered_an
     device = make_device(firmware="4.9.2")
     image = make_image("5.2.1", min_version="5.0.0")
     rollout = launched(make_draft(make_static("G", [device]), image, notice="Valves stay shut."))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     answer = answer_to(device)
     assert answer.order is not None
     assert (answer.order.version, answer.order.notice) == ("5.0.1", "Valves stay shut.")
@@ -104,7 +104,7 @@ def test_an_order_carries_the_notice_and_after_a_step_the_next_one_is_offered_an
     answer_to(device, report=said(done, "installing", 1))
     answer = answer_to(device, firmware="5.0.1", report=said(done, "confirming", 2))
     assert (answer.order, answer.withdrawn) == (None, [f"{done.pk}.1"])
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     again = answer_to(device)
     assert again.order is not None and again.order.version == "5.2.1"
     assert [d.phase for d in Delivery.objects.of_rollout(rollout.pk)] == ["offered"]
@@ -114,19 +114,19 @@ def test_nothing_new_marks_nothing() -> None:
     device = make_device(facts={"battery": 80})
     answer_to(device, firmware="5.1.0", facts={"battery": 80}, health={"ok": True})
     answer_to(device)
-    assert DeviceChange.objects.count() == 0
+    assert MembershipQueueEntry.objects.count() == 0
 
 
 def test_a_device_that_was_late_is_looked_at_again() -> None:
     device = make_device(last_check_in=NOW - timedelta(hours=3))
     answer_to(device)
-    assert DeviceChange.objects.count() == 1
+    assert MembershipQueueEntry.objects.count() == 1
 
 
 def test_unknown_and_retired_devices_learn_nothing_else() -> None:
     retired = make_device(admission="retired")
     answers = flush([arrive("forged"), arrive(retired, firmware="9")], now=NOW)
-    assert [a.status for a in answers if isinstance(a, Refused)] == [401, 410]
+    assert [a.status for a in answers if isinstance(a, ProtocolError)] == [401, 410]
     retired.refresh_from_db()
     assert retired.firmware == "5.1.0"
 
@@ -279,7 +279,7 @@ def test_restarts_are_counted_by_the_boots_that_a_device_names() -> None:
         answer_to(device, firmware="5.1.0", **({"boot": boot} if boot else {}))
     device.refresh_from_db()
     assert (device.boot, device.boots) == ("c", 2)
-    with pytest.raises(Refused, match="boot"):
+    with pytest.raises(ProtocolError, match="boot"):
         read_check_in(json.dumps({"boot": "x" * 41}).encode())
 
 
@@ -310,7 +310,7 @@ def test_a_fault_is_stored_and_shown() -> None:
     ],
 )
 def test_what_does_not_fit_is_refused_by_name(body: bytes, code: str) -> None:
-    with pytest.raises(Refused) as caught:
+    with pytest.raises(ProtocolError) as caught:
         read_check_in(body)
     assert (caught.value.status, caught.value.code) == (422, code)
 
@@ -341,10 +341,10 @@ def test_any_body_is_stored_or_refused(body: dict[str, Any]) -> None:
         device = make_device()
         try:
             message = read_check_in(json.dumps(body).encode())
-        except Refused as refusal:
+        except ProtocolError as refusal:
             assert refusal.status == 422 and refusal.detail
         else:
-            answer = flush([Arrival(hash_secret(f"secret-{device.uid}"), message)], now=NOW)[0]
+            answer = flush([PendingCheckIn(hash_secret(f"secret-{device.uid}"), message)], now=NOW)[0]
             assert isinstance(answer, Answer)
         transaction.set_rollback(True)
 
@@ -353,26 +353,26 @@ def test_any_body_is_stored_or_refused(body: dict[str, Any]) -> None:
 def test_any_bytes_are_refused_by_name(body: bytes) -> None:
     try:
         read_check_in(body)
-    except Refused as refusal:
+    except ProtocolError as refusal:
         assert refusal.status == 422 and refusal.code
 
 
 def test_what_was_said_before_is_not_looked_at_again_and_news_always_is() -> None:
     device = make_device()
     answer_to(device, firmware="5.2.0", facts={"battery": 79, "uplink": "cellular"})
-    DeviceChange.objects.all().delete()
+    MembershipQueueEntry.objects.all().delete()
 
     same = [{"battery": 79, "uplink": "cellular"}, {"uplink": "cellular", "battery": 79}, None]
     for facts in same:
         answer_to(device, firmware="5.2.0", facts=facts)
-    assert not DeviceChange.objects.exists()
+    assert not MembershipQueueEntry.objects.exists()
 
     answer_to(device, firmware="5.2.0", facts={"battery": 78, "uplink": "cellular"})
-    assert DeviceChange.objects.get().device_id == device.pk
+    assert MembershipQueueEntry.objects.get().device_id == device.pk
     answer_to(device, firmware="5.2.0", facts={"battery": 79, "uplink": "cellular"})  # back to an earlier word
     device.refresh_from_db()
     assert device.facts["battery"] == 79
-    assert DeviceChange.objects.count() == 2
+    assert MembershipQueueEntry.objects.count() == 2
 
 
 def test_a_reported_version_is_compared_as_one() -> None:

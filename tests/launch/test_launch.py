@@ -333,7 +333,7 @@ def test_status_of_what_never_ran(folder: Path) -> None:
 
 
 def test_the_list_of_benches_is_the_list_of_benches() -> None:
-    from herald_launch.benching import NAMES
+    from herald_launch.benchmarks import NAMES
 
     assert all(name in herald("bench").stdout for name in NAMES)
 

@@ -31,6 +31,7 @@ def web(file: str, old: str, new: str) -> Bug:
 
 
 PYTHON = (
+    server("deliveries/querysets.py", "cursor & 1 == 1", "True", "server/test_pages"),
     core("rollouts/status.py", "if unheard >= taken + offered:", "if unheard > taken + offered:", "test_status"),
     core("rollouts/status.py", "State.MOVING if taken else State.OFFERED", "State.MOVING", "test_status"),
     core("rollouts/status.py", 'if state in ("stopped", "finished")', 'if state == "stopped"', "test_status"),
@@ -40,11 +41,11 @@ PYTHON = (
     core("rings/gates.py", "tried_met = counts.tried >= needed", "tried_met = True", "test_rings"),
     core("rings/gates.py", "soaked >= spec.soak", "soaked >= spec.soak / 2", "test_rings"),
     core("rings/gates.py", "phases.get(Phase.CONFIRMED, 0) - lost", "phases.get(Phase.CONFIRMED, 0)", "test_rings"),
-    core("rings/gates.py", "unheard <= spec.most_unheard", "unheard < spec.most_unheard", "test_rings"),
+    core("rings/gates.py", "unheard <= spec.max_unreached", "unheard < spec.max_unreached", "test_rings"),
     core(
         "deliveries.py",
-        'HOPELESS = frozenset({"no-space"})',
-        "HOPELESS: frozenset[str] = frozenset()",
+        'NOT_RETRYABLE = frozenset({"no-space"})',
+        "NOT_RETRYABLE: frozenset[str] = frozenset()",
         "test_deliveries",
     ),
     core(
@@ -77,8 +78,8 @@ PYTHON = (
         "test_rules_meaning",
     ),
     core("timing/spread.py", "return begins + length * place", "return begins", "test_spread"),
-    core("cohorts.py", "(k >= FEWEST_FAILED)", "(k >= 1)", "test_cohorts"),
-    core("cohorts.py", "(q <= FALSE_DISCOVERIES)", "(q <= 1.0)", "test_cohorts"),
+    core("common_causes.py", "(k >= FEWEST_FAILED)", "(k >= 1)", "test_common_causes"),
+    core("common_causes.py", "(q <= FALSE_DISCOVERIES)", "(q <= 1.0)", "test_common_causes"),
     core(
         "edits.py",
         "t not in change.remove_tags or t in change.add_tags",
@@ -103,11 +104,13 @@ PYTHON = (
     server("clock/heartbeat.py", "heartbeat.beat_at < real_now - AWAY", "False", "server/test_troubles"),
     server(
         "commands/services.py",
-        "if HARM[recipe] != Harm.GENTLE and reached",
+        "if HARM[template] != Harm.GENTLE and reached",
         "if False and reached",
         "server/test_command_guards",
     ),
-    server("commands/services.py", "schedule.fired_until = now  # firings", "pass  # firings", "server/test_commands"),
+    server(
+        "commands/services.py", "schedule.fired_through = now  # firings", "pass  # firings", "server/test_commands"
+    ),
     server("edits/services.py", "if not holds(present.get(r.device_id), r.after)", "if False", "server/test_edits"),
     server("edits/facts.py", "and not rules_naming(key):\n        before", ":\n        before", "server/test_facts"),
     server(
@@ -138,7 +141,7 @@ PYTHON = (
         "server/test_named_audiences",
         "server/test_commands",
     ),
-    server("groups/consequences.py", "effect.joins > _most(known[0])", "False", "server/test_consequences"),
+    server("groups/consequences/acceptance.py", "effect.joins > _most(known[0])", "False", "server/test_consequences"),
     server(
         "images/services.py",
         "if actor is not None and image.added_by_id == actor.pk:",
@@ -156,10 +159,15 @@ PYTHON = (
         '"admission": before["admission"]}',
         "server/test_lifecycle",
     ),
-    server("rollouts/reconcile.py", 'F("boots_before") + RESTARTS', 'F("boots_before") + 100', "server/test_evidence"),
     server(
-        "rollouts/holding.py",
-        'filter(phase=Phase.WAITING.value, held=""), reason',
+        "rollouts/engine/reconcile.py",
+        'F("boots_before") + RESTARTS',
+        'F("boots_before") + 100',
+        "server/test_evidence",
+    ),
+    server(
+        "rollouts/intervene/holds.py",
+        'filter(phase=Phase.WAITING.value, hold_reason=""), reason',
         "filter(phase=Phase.WAITING.value), reason",
         "server/test_holding",
     ),
@@ -180,19 +188,22 @@ PYTHON = (
 )
 
 WEB = (
-    web("rooms/rollouts/draft.ts", 'freeze_override: "",\n});', "});"),
+    web("rooms/rollouts/draft.ts", 'freeze_override_reason: "",\n});', "});"),
     web(
         "rooms/rollouts/draft.ts",
         "draft.include.length + (draft.include_devices ?? []).length === 0",
         "draft.include.length < 0",
     ),
     web("rooms/rollouts/draft.ts", "if (!ring.name.trim()) gaps.push", "if (ring.name.trim()) gaps.push"),
-    web("rooms/rollouts/draft.ts", "  stage_ahead: false,\n  staging_start: null,\n  staging_end: null,\n});", "});"),
+    web("rooms/rollouts/draft.ts", "  prefetch: false,\n  prefetch_start: null,\n  prefetch_end: null,\n});", "});"),
     web("rooms/rollouts/draft.ts", "include_devices: devices,", "include_devices: [],"),
     web("parts/typed-count.tsx", "Math.abs(Number(typed) - reached) <= leeway", "true"),
     web("parts/typed-count.tsx", "reached > 0 && ", ""),
     web("rooms/fleet/narrow.ts", "? `(${p})` : p", "? p : p"),
-    web("rooms/fleet/narrow.ts", ".includes(clause)", ".includes(field)"),
+    web("rooms/fleet/narrow.ts", ".includes(clauseOf(field, value))", ".includes(field)"),
+    web("rooms/fleet/narrow.ts", "at === 0 ? 0 : at - 1", "at"),
+    web("api/topics.ts", "id === null ? [topic] : [topic, id]", "[topic]"),
+    web("lib/latest.ts", "known.earlier += 1", "known.earlier += 0"),
     web("rooms/groups/branches.ts", "&& f.id !== moving", ""),
     web("rooms/groups/branches.ts", "if (open) walk(folder.id, depth + 1);", "walk(folder.id, depth + 1);"),
     web("rooms/groups/ids-in.ts", "[...new Set(", "[...Array.from("),
@@ -210,7 +221,7 @@ WEB = (
     ),
     web("parts/clauses.ts", "&& !/^(and|or|not)$/i.test(value)", ""),
     web("parts/clauses.ts", "filled.length < wanted", "filled.length < 0"),
-    web("rooms/rollouts/ring-words.ts", "r.needs_approval ?? false,", ""),
+    web("lib/ring-words.ts", "r.needs_approval ?? false,", ""),
     web("rooms/rollouts/compare.tsx", "share: total ? p.confirmed / total : 0,", "share: p.confirmed / total,"),
     web(
         "api/agreement.ts",

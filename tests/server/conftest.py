@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 import pytest
 
-from herald.clock.source import clock
+from herald.time import clock
 from tests.factories import NOW
 from tests.strict import answers_are_documented, nothing_hides_in_quarantine  # noqa: F401  autouse fixtures
 
@@ -12,7 +12,7 @@ from tests.strict import answers_are_documented, nothing_hides_in_quarantine  # 
 @pytest.fixture(autouse=True)
 def unhurried(monkeypatch: pytest.MonkeyPatch) -> None:
     """A turn of the clock does all there is to do, however slow the machine of the tests is."""
-    monkeypatch.setattr("herald.rollouts.turn.ENOUGH_SECONDS", float("inf"))
+    monkeypatch.setattr("herald.rollouts.engine.tick.TURN_BUDGET_SECONDS", float("inf"))
 
 
 @pytest.fixture

@@ -9,7 +9,7 @@ from rest_framework.test import APIClient
 from herald.api import errors
 from herald.fleet.models import Device
 from herald.groups.models import Group
-from herald.rollouts import launching
+from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout
 from tests.factories import NOW, make_device, make_devices, make_image, make_rule_group, make_static, make_user
 
@@ -189,7 +189,7 @@ def test_a_rollout_from_draft_to_stop(api: APIClient) -> None:
     assert (listed["count"], len(listed["deliveries"])) == (3, 2)
     assert listed["deliveries"][0]["waits_for"]["reason"]
     assert len(api.get(f"{url}/deliveries", {"cursor": listed["next"]}).json()["deliveries"]) == 1
-    assert sum(len(m["marks"]) for m in api.get(f"{url}/marks").json()) == 3
+    assert sum(len(m["marks"]) for m in api.get(f"{url}/ring-devices").json()) == 3
     assert api.get(f"{url}/progress").json()[0]["confirmed"] == 0
     assert api.post(f"{url}/pause").json()["state"] == "paused"
     assert api.post(f"{url}/resume").json()["state"] == "running"
@@ -215,7 +215,7 @@ def test_an_empty_audience_is_refused_at_launch(api: APIClient) -> None:
         ({"changes": [{"choice": "newest", "from_version": "a b"}]}, "/changes/0/from_version"),
         ({"plan_version_id": 999}, "/plan_version_id"),
         ({"failure_limit_pct": 0}, "/failure_limit_pct"),
-        ({"at_once": -1}, "/at_once"),
+        ({"max_concurrent": -1}, "/max_concurrent"),
         ({"window_start": "25:00", "window_end": "26:00"}, "/window_start"),
     ],
 )
@@ -248,10 +248,10 @@ def test_other_rooms_answer(api: APIClient) -> None:
     now = api.get(f"{V1}/now").json()
     assert (now["devices"], now["heard"], now["decisions"]) == (1, 1, [])
     assert api.get(f"{V1}/devices/{device.uid}").json()["name"] == "d"
-    assert api.get(f"{V1}/devices/d/orders").json() == []
+    assert api.get(f"{V1}/devices/d/orders").json()["deliveries"] == []
     assert api.get(f"{V1}/devices/d/timeline").json()[-1]["text"] == "first seen"
     problem(api.get(f"{V1}/devices/nobody"), 404)
-    assert api.get(f"{V1}/record").json()[0]["sentence"].startswith("Approved")
+    assert api.get(f"{V1}/record").json()["entries"][0]["sentence"].startswith("Approved")
     problem(api.get(f"{V1}/nonsense"), 404)
 
 

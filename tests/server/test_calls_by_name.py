@@ -9,11 +9,11 @@ from procrastinate.contrib.django import app
 from procrastinate.contrib.django.models import ProcrastinateJob
 
 from herald.clock import tasks
-from herald.clock.source import clock
 from herald.deliveries.models import Delivery
-from herald.images.models import ReleaseOnArrival
+from herald.images.models import AutoApproval
 from herald.record.models import RecordEntry
-from herald.rollouts.turn import turn_rollouts
+from herald.rollouts.engine.tick import tick_rollouts
+from herald.time import clock
 from herald_core.rings.assignment import RingKind
 from tests.factories import (
     NOW,
@@ -34,11 +34,11 @@ V1 = "/api/v1"
 def test_opening_a_gate_by_hand_opens_the_next_ring_and_says_who_did() -> None:
     rings = [ring("First", RingKind.NUMBER, number=1, soak_minutes=600), ring("Rest")]
     rollout = launched(make_draft(make_static("G", make_devices(3)), rings=rings))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     assert client_as("operator").post(f"{V1}/rollouts/{rollout.pk}/open-gate").status_code == 403
     answer = client_as("approver").post(f"{V1}/rollouts/{rollout.pk}/open-gate", {}, format="json")
     assert answer.status_code == 200, answer.content
-    turn_rollouts(now=NOW + timedelta(seconds=1))
+    tick_rollouts(now=NOW + timedelta(seconds=1))
     assert rollout.rings.filter(opened_at=None).count() == 0
     last = RecordEntry.objects.about("rollout", rollout.pk).latest_first().exclude(actor=None).first()
     assert last is not None and "gate" in last.sentence.lower()
@@ -46,20 +46,20 @@ def test_opening_a_gate_by_hand_opens_the_next_ring_and_says_who_did() -> None:
 
 def test_a_device_is_asked_to_report_once_and_not_where_it_does_not_call() -> None:
     client, device, retired = client_as("operator"), make_device(), make_device(admission="retired")
-    asked = client.post(f"{V1}/devices/{device.name}/ask-to-report").json()["report_asked_at"]
+    asked = client.post(f"{V1}/devices/{device.name}/request-report").json()["report_asked_at"]
     with clock.fixed(NOW + timedelta(minutes=5)):
-        again = client.post(f"{V1}/devices/{device.name}/ask-to-report").json()["report_asked_at"]
+        again = client.post(f"{V1}/devices/{device.name}/request-report").json()["report_asked_at"]
     assert asked == again  # it has been waiting since it was first asked
-    assert client.post(f"{V1}/devices/{retired.name}/ask-to-report").status_code == 409
+    assert client.post(f"{V1}/devices/{retired.name}/request-report").status_code == 409
 
 
 def test_how_images_are_released_is_listed_by_model() -> None:
     model = make_model()
     admin = client_as("administrator")
-    assert [r["on_arrival"] for r in admin.get(f"{V1}/releases").json()] == [False]
-    assert admin.put(f"{V1}/models/{model.pk}/release", {"on_arrival": True}, format="json").status_code == 200
-    assert [r["on_arrival"] for r in admin.get(f"{V1}/releases").json()] == [True]
-    assert ReleaseOnArrival.objects.get().model == model
+    assert [r["on_arrival"] for r in admin.get(f"{V1}/approval-policies").json()] == [False]
+    assert admin.put(f"{V1}/models/{model.pk}/approval-policy", {"on_arrival": True}, format="json").status_code == 200
+    assert [r["on_arrival"] for r in admin.get(f"{V1}/approval-policies").json()] == [True]
+    assert AutoApproval.objects.get().model == model
 
 
 def test_ranks_are_set_in_one_order() -> None:
@@ -68,10 +68,10 @@ def test_ranks_are_set_in_one_order() -> None:
     image = make_image()
     first, second = (launched(make_draft(make_static(n, make_devices(1)), image)) for n in "ab")
     client = client_as("operator")
-    assert client.post(f"{V1}/rollouts/rank", {"order": [second.pk, first.pk]}, format="json").status_code == 204
+    assert client.put(f"{V1}/rollouts/order", {"order": [second.pk, first.pk]}, format="json").status_code == 204
     first.refresh_from_db(), second.refresh_from_db()
     assert second.rank < first.rank
-    assert client.post(f"{V1}/rollouts/rank", {"order": [second.pk]}, format="json").status_code in (409, 422)
+    assert client.put(f"{V1}/rollouts/order", {"order": [second.pk]}, format="json").status_code in (409, 422)
     assert Delivery.objects.count() == 2
 
 
@@ -93,7 +93,7 @@ def test_jobs_that_ended_long_ago_are_deleted_and_those_of_a_dead_worker_are_tak
         with app.replace_connector(app.connector.get_worker_connector()) as opened:
             async with opened.open_async():
                 await tasks.retry_stalled.func(int(datetime.now(UTC).timestamp()))
-                await tasks.tidy.func(int(datetime.now(UTC).timestamp()))
+                await tasks.apply_retention.func(int(datetime.now(UTC).timestamp()))
 
     async_to_sync(run)()
     states = dict(ProcrastinateJob.objects.values_list("pk", "status"))

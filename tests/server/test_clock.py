@@ -13,15 +13,16 @@ from django.db import IntegrityError, OperationalError, connection, transaction
 from herald.clock import loop
 from herald.clock.models import Heartbeat, TimeBase
 from herald.clock.rest import LONGEST_REST, Rest
-from herald.clock.source import Clock, clock, rebase
-from herald.commands.models import Occurrence, Recipe, When
+from herald.clock.start import rebase
+from herald.commands.models import CommandTemplate, Occurrence, When
 from herald.commands.services import ScheduleDraft, create_schedule
 from herald.deliveries.models import Delivery
-from herald.fleet.models import DeviceChange
+from herald.fleet.models import MembershipQueueEntry
 from herald.groups.models import GroupMembership
 from herald.live.notify import notify
-from herald.rollouts import turn as turn_of_rollouts
+from herald.rollouts.engine import tick as turn_of_rollouts
 from herald.rollouts.models import Rollout
+from herald.time import Clock, clock
 from tests.factories import (
     NOW,
     launched,
@@ -68,7 +69,7 @@ def test_there_is_one_base_and_time_never_stands_still() -> None:
 
 @pytest.mark.django_db
 def test_one_turn_does_all_that_time_brings() -> None:
-    rollout = launched(make_draft(make_static("G", make_devices(2)), give_up_after_hours=1))
+    rollout = launched(make_draft(make_static("G", make_devices(2)), expires_after_hours=1))
     with clock.fixed(NOW):
         loop.turn(clock.now())
     assert set(rollout.deliveries.values_list("phase", flat=True)) == {"offered"}
@@ -110,7 +111,7 @@ def test_the_clock_rests_until_something_is_told_or_due() -> None:
 def test_a_turn_says_when_the_next_firing_is_and_whether_something_was_left() -> None:
     assert loop.turn(NOW) is None
     group = make_static("G", make_devices(2))
-    draft = ScheduleDraft(recipe=Recipe.RESTART, include=[group], when=When.DAILY, time_of_day=time(3, 0))
+    draft = ScheduleDraft(template=CommandTemplate.RESTART, include=[group], when=When.DAILY, time_of_day=time(3, 0))
     create_schedule(draft, actor=None, now=NOW)
     firing = loop.turn(NOW)
     assert firing is not None
@@ -127,7 +128,7 @@ def test_a_turn_whose_time_was_up_is_followed_by_another_at_once(monkeypatch: py
     for n in range(2):
         launched(make_draft(make_static(f"G{n}", make_devices(2)), image))
     assert loop.turn(NOW) is None
-    monkeypatch.setattr(turn_of_rollouts, "ENOUGH_SECONDS", 0.0)
+    monkeypatch.setattr(turn_of_rollouts, "TURN_BUDGET_SECONDS", 0.0)
     Delivery.objects.update(phase="waiting", offer_until=None)
     assert loop.turn(NOW) == NOW
 
@@ -149,11 +150,11 @@ def test_the_follower_drains_marks_and_refreshes_time_groups() -> None:
     make_rule_group("Lab", "tag = lab")
     make_rule_group("Late", "presence = late")
     GroupMembership.objects.all().delete()
-    DeviceChange.objects.note([device.pk], NOW)
+    MembershipQueueEntry.objects.note([device.pk], NOW)
     with clock.fixed(NOW + timedelta(hours=2)):
-        loop._Follower()()
+        loop._MembershipWorker()()
     assert set(GroupMembership.objects.values_list("group__name", flat=True)) == {"Lab", "Late"}
-    assert DeviceChange.objects.count() == 0
+    assert MembershipQueueEntry.objects.count() == 0
 
 
 @pytest.mark.django_db(transaction=True)
@@ -163,10 +164,10 @@ def test_of_two_clocks_one_works() -> None:
     def other() -> None:
         from django.db import connection
 
-        led.append(loop._lead(990_001))
+        led.append(loop._acquire_leadership(990_001))
         connection.close()
 
-    assert loop._lead(990_001)
+    assert loop._acquire_leadership(990_001)
     thread = threading.Thread(target=other)
     thread.start()
     thread.join()
@@ -195,7 +196,7 @@ def test_a_loop_goes_on_after_a_turn_that_failed() -> None:
 def test_the_job_of_launching_is_queued_with_the_launch_and_safe_to_repeat() -> None:
     from procrastinate.contrib.django.models import ProcrastinateJob
 
-    from herald.rollouts import launching
+    from herald.rollouts.launch import launching
     from herald.rollouts.tasks import carry_out_launch
 
     rollout = make_draft(make_static("G", make_devices(2)))
@@ -218,7 +219,7 @@ def test_a_refused_launch_queues_nothing() -> None:
     from procrastinate.contrib.django.models import ProcrastinateJob
 
     from herald.api.errors import CountMismatch
-    from herald.rollouts import launching
+    from herald.rollouts.launch import launching
 
     rollout = make_draft(make_static("G", make_devices(2)))
     with pytest.raises(CountMismatch):

@@ -8,7 +8,7 @@ from rest_framework.test import APIClient
 
 from herald.calendar.services import FreezeDraft, save_freeze
 from herald.commands import services
-from herald.commands.models import FreezeChoice, Harm, Occurrence, Recipe, Schedule, When
+from herald.commands.models import CommandTemplate, FreezeChoice, Harm, Occurrence, Schedule, When
 from herald.deliveries.models import Delivery
 from herald.groups.models import Group
 from tests.factories import NOW, launched, make_devices, make_draft, make_static, make_user
@@ -25,7 +25,7 @@ def client() -> APIClient:
 
 
 def draft(group: Group, **fields: Any) -> services.ScheduleDraft:
-    given = {"recipe": Recipe.RESTART, "include": [group], "when": When.NOW, "spread_minutes": 0, **fields}
+    given = {"template": CommandTemplate.RESTART, "include": [group], "when": When.NOW, "spread_minutes": 0, **fields}
     return services.ScheduleDraft(**given)
 
 
@@ -41,7 +41,7 @@ def test_frozen_devices_wait_until_the_freeze_is_over() -> None:
     frozen, free = make_devices(2), make_devices(3)
     group = make_static("All", frozen + free)
     freeze(make_static("Frozen", frozen))
-    services.create_schedule(draft(group, at_once=9), actor=None, now=NOW)
+    services.create_schedule(draft(group, max_concurrent=9), actor=None, now=NOW)
     services.turn_schedules(now=NOW)
     assert phases() == ["offered"] * 3 + ["waiting"] * 2
     services.turn_schedules(now=NOW + HOUR)
@@ -66,7 +66,7 @@ def test_or_they_are_left_out_of_the_firing() -> None:
 
 
 def test_gentle_commands_pass(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setitem(services.HARM, Recipe.RESTART, Harm.GENTLE)
+    monkeypatch.setitem(services.HARM, CommandTemplate.RESTART, Harm.GENTLE)
     group = make_static("All", make_devices(2))
     freeze(group)
     services.create_schedule(draft(group), actor=None, now=NOW)
@@ -79,7 +79,7 @@ def test_one_that_waits_past_its_time_expires() -> None:
 
     group = make_static("All", make_devices(1))
     freeze(group, end=NOW + 9 * HOUR)
-    services.create_schedule(draft(group, give_up_minutes=60), actor=None, now=NOW)
+    services.create_schedule(draft(group, expires_after_minutes=60), actor=None, now=NOW)
     services.turn_schedules(now=NOW)
     expire(now=NOW + HOUR)
     assert phases() == ["expired"]

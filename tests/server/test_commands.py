@@ -6,7 +6,7 @@ from typing import Any
 import pytest
 
 from herald.api.errors import Conflict, Invalid, NobodyThere
-from herald.commands.models import Occurrence, Recipe, Schedule, ScheduleState, When
+from herald.commands.models import CommandTemplate, Occurrence, Schedule, ScheduleState, When
 from herald.commands.sentence import schedule_sentence
 from herald.commands.services import (
     ScheduleDraft,
@@ -25,7 +25,7 @@ pytestmark = pytest.mark.django_db
 
 
 def draft(group: Group, **fields: Any) -> ScheduleDraft:
-    defaults = {"recipe": Recipe.RESTART, "include": [group], "when": When.DAILY, "time_of_day": time(5, 30)}
+    defaults = {"template": CommandTemplate.RESTART, "include": [group], "when": When.DAILY, "time_of_day": time(5, 30)}
     return ScheduleDraft(**{**defaults, **fields})
 
 
@@ -134,8 +134,8 @@ def test_nobody_is_refused() -> None:
     ("change", "pointer"),
     [
         ({"time_of_day": None}, "/time_of_day"),
-        ({"give_up_minutes": 20}, "/give_up_minutes"),
-        ({"give_up_minutes": 1400}, "/give_up_minutes"),
+        ({"expires_after_minutes": 20}, "/expires_after_minutes"),
+        ({"expires_after_minutes": 1400}, "/expires_after_minutes"),
         ({"starts_on": date(2026, 12, 2), "until": date(2026, 12, 1)}, "/until"),
     ],
 )

@@ -9,7 +9,7 @@ from django.db.models import F
 from django.db.models.sql import Query
 from django.test.utils import CaptureQueriesContext
 
-from herald.compiled import Compiled, update_of
+from herald.db.compiled import Compiled, update_of
 from herald.fleet.models import Device
 from tests.factories import NOW, make_device
 
@@ -50,11 +50,11 @@ def test_rows_are_changed_and_counted() -> None:
     assert [(d.boots, d.last_check_in) for d in Device.objects.order_by("boots")] == [(3, LATER), (6, LATER)]
 
 
-def test_a_parameter_that_is_reckoned_with_is_refused() -> None:
+def test_a_parameter_that_is_computed_with_is_refused() -> None:
     query = Compiled(
         lambda moment: Device.objects.filter(last_check_in__gte=moment - timedelta(hours=1)).query, (NOW,), (LATER,)
     )
-    with pytest.raises(ValueError, match="reckoned"):
+    with pytest.raises(ValueError, match="computed"):
         query.rows(NOW)
 
 

@@ -15,13 +15,13 @@ from rest_framework.test import APIClient
 from herald.api.agreement import CONSEQUENCES
 from herald.api.membership import FREE_CALLS, GATED_CALLS, mark_of
 from herald.calendar.services import FreezeDraft, save_freeze
-from herald.commands.models import Recipe, Schedule, When
+from herald.commands.models import CommandTemplate, Schedule, When
 from herald.commands.services import ScheduleDraft, create_schedule
-from herald.fleet.models import Custodian, Device, DeviceChange, FunctionRange, PropertyDefinition
-from herald.groups.consequences import Consequences, UseEffect, _covers
-from herald.groups.membership import follow_changes
+from herald.fleet.models import CapabilityRange, Custodian, Device, MembershipQueueEntry, PropertyDefinition
+from herald.groups.consequences.acceptance import Consequences, UseEffect, _covers
+from herald.groups.membership import process_changed_devices
 from herald.groups.models import Group, GroupMembership, MembershipEvent
-from herald.groups.uses import Use
+from herald.groups.references import Reference
 from herald.imports import services as imports
 from herald_core.versions import version_key
 from tests.factories import (
@@ -51,7 +51,7 @@ def client() -> APIClient:
 
 def followed(group: Group) -> Schedule:
     """A running schedule that reaches whoever is in the group."""
-    draft = ScheduleDraft(recipe=Recipe.RESTART, include=[group], when=When.DAILY, time_of_day=time(5))
+    draft = ScheduleDraft(template=CommandTemplate.RESTART, include=[group], when=When.DAILY, time_of_day=time(5))
     return create_schedule(draft, actor=None, now=NOW)
 
 
@@ -70,11 +70,11 @@ def door_groups_change_members(client: APIClient) -> tuple[Group, Ask]:
     return group, lambda **h: client.post(f"/api/v1/groups/{group.pk}/members", body, format="json", **h)
 
 
-def door_groups_make_by_rule(client: APIClient) -> tuple[Group, Ask]:
+def door_groups_convert_to_rule(client: APIClient) -> tuple[Group, Ask]:
     make_device(tags=["lab"])
     group = make_static("G", [])
     return group, lambda **h: client.post(
-        f"/api/v1/groups/{group.pk}/make-by-rule", {"rule": "tag = lab"}, format="json", **h
+        f"/api/v1/groups/{group.pk}/convert-to-rule", {"rule": "tag = lab"}, format="json", **h
     )
 
 
@@ -88,7 +88,7 @@ def door_edits_undo(client: APIClient) -> tuple[Group, Ask]:
     group, device = make_rule_group("G", "tag = lab"), make_device(tags=["lab"])
     edit = {"target": {"devices": [device.name]}, "remove_tags": ["lab"]}
     made = client.post("/api/v1/edits", edit, format="json").json()
-    follow_changes(now=NOW)
+    process_changed_devices(now=NOW)
     return group, lambda **h: client.post(f"/api/v1/edits/{made['id']}/undo", **h)
 
 
@@ -180,7 +180,7 @@ def settle() -> None:
 
     for found in Import.objects.filter(state="applying"):
         imports.write(found.pk, now=NOW)
-    follow_changes(now=NOW)
+    process_changed_devices(now=NOW)
 
 
 @pytest.mark.parametrize("call", sorted(DOORS))
@@ -200,7 +200,7 @@ def test_no_door_moves_a_device_into_what_runs_unless_the_numbers_were_agreed_to
     assert (dry.status_code, dry.json()["digest"]) == (200, body["digest"])
     assert dry["Content-Type"] == CONSEQUENCES
     settle()
-    assert MembershipEvent.objects.count() == before and not DeviceChange.objects.exists()
+    assert MembershipEvent.objects.count() == before and not MembershipQueueEntry.objects.exists()
     wrong = ask(HTTP_HERALD_AGREED=f"schedule:{schedule.pk + 1}+1-0")
     assert wrong.status_code == 409
     agreed = ask(HTTP_HERALD_AGREED=body["digest"])
@@ -221,7 +221,7 @@ def test_a_group_that_becomes_static_keeps_its_members(client: APIClient) -> Non
     make_device(tags=["lab"])
     group = make_rule_group("G", "tag = lab")
     followed(group)
-    assert client.post(f"/api/v1/groups/{group.pk}/make-static").status_code == 200
+    assert client.post(f"/api/v1/groups/{group.pk}/convert-to-static").status_code == 200
     assert group.memberships.count() == 1
 
 
@@ -234,20 +234,20 @@ def test_what_a_model_can_do_changes_by_the_numbers_of_the_commands_that_reach_i
 ) -> None:
     devices = make_devices(2, firmware="5.1.0", firmware_key=version_key("5.1.0"))
     schedule = followed(make_static("G", devices))
-    path = f"/api/v1/models/{devices[0].model_id}/functions"
+    path = f"/api/v1/models/{devices[0].model_id}/capabilities"
 
     def ask(limit: dict[str, Any], **headers: Any) -> Any:
-        ranges = [{"function": "restart", **limit}] if limit else []
+        ranges = [{"capability": "restart", **limit}] if limit else []
         return client.put(path, {"ranges": ranges}, format="json", **headers)
 
     # nothing is limited at first; that nobody can is agreed to, to begin with
     if before:
         assert ask(before, HTTP_HERALD_AGREED=f"schedule:{schedule.pk}+0-2").status_code == 200
-    kept = list(FunctionRange.objects.values_list("never", "from_version"))
+    kept = list(CapabilityRange.objects.values_list("never", "from_version"))
     refused = ask(after)
     assert refused.status_code == 409, refused.content
     assert refused.json()["digest"] == f"schedule:{schedule.pk}{numbers}"
-    assert list(FunctionRange.objects.values_list("never", "from_version")) == kept
+    assert list(CapabilityRange.objects.values_list("never", "from_version")) == kept
     dry = ask(after, HTTP_HERALD_DRY_RUN="true")
     assert (dry.status_code, dry.json()["digest"]) == (200, refused.json()["digest"])
     assert ask(after, HTTP_HERALD_AGREED=refused.json()["digest"]).status_code == 200
@@ -266,7 +266,7 @@ def test_every_call_that_writes_is_marked_and_every_gated_one_is_tried(tmp_path:
     assert [name for name, mark in writes.items() if mark is None] == []
     assert set(writes) == {*GATED_CALLS, *FREE_CALLS}  # and none is listed that is no more
     assert {name for name, mark in writes.items() if mark == "gated"} == set(GATED_CALLS)
-    assert set(DOORS) | {"groups_make_static", "functions_set"} == set(GATED_CALLS)
+    assert set(DOORS) | {"groups_convert_to_static", "capabilities_set"} == set(GATED_CALLS)
     assert mark_of("something_new") is None
 
 
@@ -293,11 +293,11 @@ def test_the_groups_that_name_the_group_are_counted_before_saving(client: APICli
 def test_standing_rollouts_and_freezes_follow_and_fixed_ones_do_not(client: APIClient) -> None:
     group, device = make_static("G", make_devices(1)), make_device()
     fixed = launched(make_draft(group))
-    assert fixed.standing is False
+    assert fixed.follows_audience is False
     body = {"add": [device.name], "remove": []}
     dry = client.post(f"/api/v1/groups/{group.pk}/members", body, format="json", HTTP_HERALD_DRY_RUN="true").json()
     assert dry["uses"] == []
-    standing = launched(make_draft(group, fixed.changes.get().image, standing=True))
+    standing = launched(make_draft(group, fixed.changes.get().image, follows_audience=True))
     draft = FreezeDraft(name="F", starts_at=NOW, ends_at=NOW.replace(year=2027), groups=[group])
     freeze = save_freeze(draft, actor=None, now=NOW)
     dry = client.post(f"/api/v1/groups/{group.pk}/members", body, format="json", HTTP_HERALD_DRY_RUN="true").json()
@@ -349,7 +349,7 @@ def test_leaving_counts_as_joining_does(client: APIClient) -> None:
 def test_what_was_agreed_to_covers_no_other_use_and_no_larger_number(
     agreed: str, now: dict[str, int], covered: bool
 ) -> None:
-    use = Use(kind="schedule", id=1, sentence="S", follows=True)
+    use = Reference(kind="schedule", id=1, sentence="S", follows=True)
     assert _covers(agreed, Consequences(uses=[UseEffect(use=use, **now)])) is covered
 
 
@@ -361,7 +361,7 @@ def test_an_import_is_counted_with_its_new_and_its_changed_devices(client: APICl
     make_rule_group("Named", "name starts with n")
     rows = ("uid,name,model,tag", "OLD,old,Sill 400,field", "SAME,same,Sill 400,field", "N1,n1,Sill 400,lab")
     file = "\n".join((*rows, "N2,n2,Sill 400,lab")).encode()
-    made = imports.bring_in(file, "d.csv", actor=None, now=NOW)
+    made = imports.create_import(file, "d.csv", actor=None, now=NOW)
     imports.check(made.pk, now=NOW)
     dry = client.post(
         f"/api/v1/imports/{made.pk}/accept", {"all_or_nothing": True}, format="json", HTTP_HERALD_DRY_RUN="1"

@@ -12,7 +12,7 @@ from herald.deliveries import services
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.deliveries.timeline import device_timeline
 from herald.record.models import RecordEntry
-from herald.rollouts.services import Conflict, pause
+from herald.rollouts.intervene.lifecycle import Conflict, pause
 from herald_core.deliveries import Event
 from tests.factories import NOW, launched, make_devices, make_draft, make_static, make_user
 
@@ -44,7 +44,7 @@ def test_what_a_device_installs_is_never_taken_back() -> None:
 
 
 def test_expiry_spares_what_the_device_has_begun() -> None:
-    first, *_ = waiting(give_up_after_hours=1)
+    first, *_ = waiting(expires_after_hours=1)
     services.offer([first.pk], until=NOW + timedelta(hours=1), now=NOW)
     services.move(Delivery.objects.filter(pk=first.pk), Event.INSTALL, now=NOW, cause="reported installing")
     services.expire(now=NOW + timedelta(hours=1))

@@ -6,7 +6,14 @@ import pytest
 from rest_framework.test import APIClient
 
 from herald.api.errors import Conflict, Invalid, NotFound
-from herald.edits.attributes import Definition, change_attribute, changed, delete_attribute, make_attribute, misfits_of
+from herald.edits.attributes import (
+    Definition,
+    change_attribute,
+    changed,
+    delete_attribute,
+    incompatible_values,
+    make_attribute,
+)
 from herald.edits.tags import delete_tag, describe_tag, list_tags, preview_renaming, rename_tag
 from herald.fleet.models import Device, PropertyDefinition, Tag
 from herald.fleet.vocabulary import load_vocabulary
@@ -88,7 +95,7 @@ def test_a_changed_type_says_which_values_would_not_fit_and_converts_those_that_
     make_devices(2, attributes={"slot": "12"})
     odd = make_device(attributes={"slot": "twelve"})
 
-    found = misfits_of(with_type(known, "number"))
+    found = incompatible_values(with_type(known, "number"))
     assert [(m.value, m.devices) for m in found] == [("twelve", 1)]
     with pytest.raises(Conflict, match="1 devices"):
         change_attribute(with_type(known, "number"), actor=None, now=NOW)
@@ -136,7 +143,7 @@ def test_the_calls_answer_with_devices_and_rules() -> None:
     assert client.post("/api/v1/attributes", draft, format="json").status_code == 201
     assert client.post("/api/v1/attributes", draft, format="json").status_code == 422
     assert client.patch("/api/v1/attributes/slot", {"choices": ["a"]}, format="json").json()["choices"] == ["a"]
-    assert client.post("/api/v1/attributes/slot/misfits", {"type": "number"}, format="json").json() == []
+    assert client.post("/api/v1/attributes/slot/incompatible-values", {"type": "number"}, format="json").json() == []
     assert client.delete("/api/v1/attributes/slot").status_code == 204
     assert client.get("/api/v1/tags").json()[0]["groups"][0]["name"] == "Slips"
     told = client.post("/api/v1/tags/frost_zone/rename/preview", {"to": "frost"}, format="json").json()

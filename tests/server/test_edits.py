@@ -8,12 +8,12 @@ from rest_framework.test import APIClient
 
 from herald.api.errors import Conflict, Invalid, InvalidFields, NobodyThere
 from herald.edits import services
-from herald.edits.change import Asked
+from herald.edits.change import RequestedEdit
 from herald.edits.models import Edit, EditState
 from herald.edits.services import Target, preview_edit, request_edit, request_undo, undo_edit
 from herald.fleet.models import Custodian, Device, PropertyDefinition, Tag
 from herald.fleet.vocabulary import load_vocabulary
-from herald.groups.membership import follow_changes
+from herald.groups.membership import process_changed_devices
 from herald.groups.models import Group
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
@@ -32,7 +32,7 @@ def _attributes() -> None:
 
 
 def edit(target: Target, **asked: Any) -> Edit:
-    return request_edit(Asked(**asked), target, actor=None, now=NOW)
+    return request_edit(RequestedEdit(**asked), target, actor=None, now=NOW)
 
 
 def names(group: Group) -> set[str]:
@@ -47,7 +47,7 @@ def test_the_preview_says_who_changes_and_which_groups_gain_and_lose() -> None:
     make_draft(frost)
 
     found = preview_edit(
-        Asked(add_tags=["Frost-Zone"], remove_tags=["frost_zone"]), Target(rule="tag = frost_zone"), now=NOW
+        RequestedEdit(add_tags=["Frost-Zone"], remove_tags=["frost_zone"]), Target(rule="tag = frost_zone"), now=NOW
     )
 
     assert (found.targeted, found.changing) == (2, 2)
@@ -62,7 +62,7 @@ def test_an_edit_is_what_the_preview_said_and_groups_follow() -> None:
     group = make_rule_group("Lab", "tag = lab and crop = olive")
 
     done = edit(Target(rule="everything"), set_attributes={"crop": "olive"}, add_tags=["lab", "new"])
-    follow_changes(now=NOW)
+    process_changed_devices(now=NOW)
 
     assert (done.state, done.done_count, done.sentence) == (
         EditState.DONE,
@@ -160,7 +160,7 @@ def test_a_large_edit_is_a_job_that_can_stop_and_go_on(monkeypatch: pytest.Monke
     begun = edit(Target(rule="everything"), add_tags=["x"])
 
     assert (begun.state, begun.done_count) == (EditState.RUNNING, 0)
-    assert ProcrastinateJob.objects.get().task_name.endswith("carry_out_edit")
+    assert ProcrastinateJob.objects.get().task_name.endswith("run_edit")
     assert services.apply_next(begun.pk, now=NOW) is True
     begun.refresh_from_db()
     assert begun.done_count == Device.objects.filter(tags=["x"]).count() == 2
@@ -181,7 +181,7 @@ def test_the_calls_preview_apply_and_undo() -> None:
     done = client.post("/api/v1/edits", body, format="json").json()
     assert client.get(f"/api/v1/edits/{done['id']}").json()["state"] == "done"
     assert client.post(f"/api/v1/edits/{done['id']}/undo").json()["state"] == "undone"
-    assert [e["state"] for e in client.get("/api/v1/edits").json()] == ["undone"]
+    assert [e["state"] for e in client.get("/api/v1/edits").json()["edits"]] == ["undone"]
     assert client.post("/api/v1/edits", {"add_tags": ["x"]}, format="json").status_code == 422
     client.force_authenticate(make_user("viewer"))
     assert client.post("/api/v1/edits", body, format="json").status_code == 403
@@ -194,11 +194,11 @@ def test_a_large_edit_is_undone_by_a_job_or_stands_and_says_why(monkeypatch: pyt
     monkeypatch.setattr(tasks.carry_out_undo, "defer", lambda edit_id: asked.append(edit_id))
     devices = make_devices(3)
     everybody = Target(devices=[d.name for d in devices])
-    done = request_edit(Asked(add_tags=["many"]), everybody, actor=None, now=NOW)
+    done = request_edit(RequestedEdit(add_tags=["many"]), everybody, actor=None, now=NOW)
     monkeypatch.setattr(services, "CHUNK", 2)
 
     assert request_undo(done, actor=None, now=NOW).state == "undoing"
-    with pytest.raises(Conflict, match="being undone"):
+    with pytest.raises(Conflict, match="undo"):
         request_undo(done, actor=None, now=NOW)
     Device.objects.filter(pk=devices[0].pk).update(tags=["other"])
     tasks.carry_out_undo(edit_id=done.pk)

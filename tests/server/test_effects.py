@@ -7,11 +7,11 @@ from django.db import transaction
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from herald.edits.change import Asked
+from herald.edits.change import RequestedEdit
 from herald.edits.services import Target, preview_edit, request_edit, request_undo
 from herald.edits.tags import preview_renaming, rename_tag
 from herald.fleet.models import Custodian, Device, PropertyDefinition
-from herald.groups.membership import follow_changes
+from herald.groups.membership import process_changed_devices
 from herald.groups.models import Group, GroupMembership
 from tests.factories import NOW, make_device, make_rule_group, make_site
 
@@ -82,15 +82,15 @@ def test_an_edit_does_to_groups_what_its_preview_said(fleet: list[dict[str, Any]
     with transaction.atomic():
         _ground([dict(d) for d in fleet])
         before, states = _members(), list(Device.objects.order_by("id").values("tags", "attributes", "site_id"))
-        told = preview_edit(Asked(**asked), Target(rule="everything"), now=NOW)
+        told = preview_edit(RequestedEdit(**asked), Target(rule="everything"), now=NOW)
         assert before == _members()
         if told.changing:
-            done = request_edit(Asked(**asked), Target(rule="everything"), actor=None, now=NOW)
-            follow_changes(now=NOW)
+            done = request_edit(RequestedEdit(**asked), Target(rule="everything"), actor=None, now=NOW)
+            process_changed_devices(now=NOW)
             assert {(e.group.name, e.joins, e.leaves) for e in told.groups} == _differences(before, _members())
             assert done.device_count == told.changing
             request_undo(done, actor=None, now=NOW)
-            follow_changes(now=NOW)
+            process_changed_devices(now=NOW)
             assert before == _members()
             assert states == list(Device.objects.order_by("id").values("tags", "attributes", "site_id"))
         transaction.set_rollback(True)
@@ -106,7 +106,7 @@ def test_a_tag_merge_does_to_groups_what_its_preview_said(fleet: list[dict[str, 
             before = _members()
             told = preview_renaming(old, new, now=NOW)
             rename_tag(old, new, actor=None, now=NOW)
-            follow_changes(now=NOW)
+            process_changed_devices(now=NOW)
             assert {(e.group.name, e.joins, e.leaves) for e in told.groups} == _differences(before, _members())
             assert not Device.objects.filter(tags__overlap=[old]).exists()
         transaction.set_rollback(True)
@@ -119,11 +119,11 @@ def test_a_zone_of_its_own_stays_though_it_was_the_zone_of_the_site() -> None:
     group = make_rule_group("Indian time", 'time_zone = "Asia/Kolkata"')
     both = Target(devices=[follows.name, own.name])
 
-    told = preview_edit(Asked(site=hill.name), both, now=NOW)
+    told = preview_edit(RequestedEdit(site=hill.name), both, now=NOW)
     assert [(e.group.name, e.joins, e.leaves) for e in told.groups] == [("Indian time", 1, 0)]
 
-    request_edit(Asked(site=hill.name), both, actor=None, now=NOW)
-    follow_changes(now=NOW)
+    request_edit(RequestedEdit(site=hill.name), both, actor=None, now=NOW)
+    process_changed_devices(now=NOW)
     assert list(group.memberships.values_list("device__name", flat=True)) == [follows.name]
     own.refresh_from_db()
     assert (own.site, own.time_zone) == (hill, "UTC")

@@ -10,10 +10,10 @@ from herald.clock.conditions import refresh_conditions
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
-from herald.rollouts import services
+from herald.rollouts.engine.reconcile import reconcile
+from herald.rollouts.engine.tick import tick_rollouts
+from herald.rollouts.intervene import lifecycle
 from herald.rollouts.models import Rollout
-from herald.rollouts.reconcile import reconcile
-from herald.rollouts.turn import turn_rollouts
 from herald_core.deliveries import Event, Report
 from herald_core.rings.assignment import RingKind
 from herald_core.versions import version_key_or_none
@@ -26,7 +26,7 @@ MINUTE, HOUR = timedelta(minutes=1), timedelta(hours=1)
 def begun(event: Event = Event.INSTALL, count: int = 1, **fields: Any) -> list[Delivery]:
     """Devices with an order in hand that is as far as the event says, since NOW."""
     rollout = launched(make_draft(make_static("G", make_devices(count)), **{"max_attempts": 1, **fields}))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     deliveries.move(rollout.deliveries.all(), event, now=NOW, cause="reported")
     return list(rollout.deliveries.select_related("image", "device").order_by("id"))
 
@@ -40,7 +40,7 @@ def says(delivery: Delivery, at: datetime, **fields: Any) -> None:
     """The device reports progress on its order."""
     delivery.refresh_from_db()
     report = Report(attempt=delivery.attempt, counter=delivery.report_counter + 1, **{"phase": "fetching", **fields})
-    change = deliveries.judge(delivery, report, firmware="5.1.0", healthy=True, now=at)
+    change = deliveries.evaluate_report(delivery, report, firmware="5.1.0", healthy=True, now=at)
     deliveries.apply_changes([change], now=at)
     Device.objects.filter(pk=delivery.device_id).update(last_check_in=at)
 
@@ -59,7 +59,7 @@ def test_a_device_that_reports_progress_is_never_not_heard_of() -> None:
     (one,) = begun(Event.FETCH)
     for minutes in range(5, 600, 5):
         says(one, NOW + minutes * MINUTE, progress=minutes // 6)
-        turn_rollouts(now=NOW + minutes * MINUTE)
+        tick_rollouts(now=NOW + minutes * MINUTE)
     assert phase(one) == "fetching"
 
 
@@ -67,35 +67,35 @@ def test_a_device_that_fetches_in_silence_has_until_its_order_ends() -> None:
     (one,) = begun(Event.FETCH, window_start=(NOW - HOUR).time(), window_end=(NOW + 8 * HOUR).time())
     deadline = one.offer_until
     assert deadline is not None
-    turn_rollouts(now=deadline + 59 * MINUTE)
+    tick_rollouts(now=deadline + 59 * MINUTE)
     assert phase(one) == "fetching"
-    turn_rollouts(now=deadline + 61 * MINUTE)
+    tick_rollouts(now=deadline + 61 * MINUTE)
     assert (phase(one), one.last_error, one.attempt, one.max_attempts) == ("waiting", "not-fetched", 2, 2)
 
 
 def test_a_device_that_fetches_and_is_silent_for_a_day_holds_no_place() -> None:
     (one,) = begun(Event.FETCH)  # at any hour, so its order stands for weeks
     Device.objects.update(last_check_in=NOW)
-    turn_rollouts(now=NOW + 23 * HOUR)
+    tick_rollouts(now=NOW + 23 * HOUR)
     assert phase(one) == "fetching"
-    turn_rollouts(now=NOW + 25 * HOUR)
+    tick_rollouts(now=NOW + 25 * HOUR)
     assert (phase(one), one.last_error) == ("waiting", "not-fetched")
 
 
 def test_an_install_that_is_not_heard_of_fails_when_patience_is_over() -> None:
     (one,) = begun()
-    turn_rollouts(now=NOW + 59 * MINUTE)
+    tick_rollouts(now=NOW + 59 * MINUTE)
     assert phase(one) == "installing"
-    turn_rollouts(now=NOW + 61 * MINUTE)
+    tick_rollouts(now=NOW + 61 * MINUTE)
     assert (phase(one), one.last_error) == ("failed", "no-answer")
 
 
 def test_patience_is_at_least_three_check_ins() -> None:
     (one,) = begun()
     Device.objects.update(check_in_interval_seconds=2 * 3600)
-    turn_rollouts(now=NOW + 5 * HOUR)
+    tick_rollouts(now=NOW + 5 * HOUR)
     assert phase(one) == "installing"
-    turn_rollouts(now=NOW + 6 * HOUR + MINUTE)
+    tick_rollouts(now=NOW + 6 * HOUR + MINUTE)
     assert phase(one) == "failed"
 
 
@@ -103,10 +103,10 @@ def test_a_device_that_calls_but_forgot_its_order_is_not_silent() -> None:
     (one,) = begun()
     for minutes in range(15, 240, 15):
         Device.objects.update(last_check_in=NOW + minutes * MINUTE)
-        turn_rollouts(now=NOW + minutes * MINUTE)
+        tick_rollouts(now=NOW + minutes * MINUTE)
     assert phase(one) == "installing"
     Device.objects.update(last_check_in=NOW + 241 * MINUTE)
-    turn_rollouts(now=NOW + 241 * MINUTE)
+    tick_rollouts(now=NOW + 241 * MINUTE)
     assert (phase(one), one.last_error) == ("failed", "no-progress")
 
 
@@ -115,18 +115,18 @@ def test_what_the_server_missed_while_it_was_away_is_held_against_nobody() -> No
     real = datetime.now(UTC)
     heartbeat.beat(heartbeat.TURN, now=NOW, real_now=real - 60 * MINUTE)
     heartbeat.beat(heartbeat.TURN, now=NOW + 3 * HOUR, real_now=real)  # back after an hour
-    turn_rollouts(now=NOW + 3 * HOUR)
+    tick_rollouts(now=NOW + 3 * HOUR)
     assert phase(one) == "installing"
-    turn_rollouts(now=NOW + 4 * HOUR - MINUTE)
+    tick_rollouts(now=NOW + 4 * HOUR - MINUTE)
     assert phase(one) == "installing"
-    turn_rollouts(now=NOW + 4 * HOUR + MINUTE)
+    tick_rollouts(now=NOW + 4 * HOUR + MINUTE)
     assert phase(one) == "failed"
 
 
 def test_while_no_gateway_answers_nobody_is_given_up() -> None:
     (one,) = begun()
     heartbeat.beat(heartbeat.GATEWAY, now=NOW, real_now=datetime.now(UTC) - MINUTE)
-    turn_rollouts(now=NOW + 9 * HOUR)
+    tick_rollouts(now=NOW + 9 * HOUR)
     assert phase(one) == "installing"
 
 
@@ -134,14 +134,14 @@ def test_a_fleet_that_is_cut_off_as_a_whole_is_not_given_up() -> None:
     (one,) = begun()
     make_devices(30, last_check_in=NOW)
     heartbeat.beat(heartbeat.GATEWAY, now=NOW)
-    turn_rollouts(now=NOW + 2 * HOUR)
+    tick_rollouts(now=NOW + 2 * HOUR)
     assert phase(one) == "installing"
     refresh_conditions(now=NOW + 2 * HOUR)
     Device.objects.exclude(pk=one.device_id).update(last_check_in=NOW + 2 * HOUR)  # the line is back, but for one
-    turn_rollouts(now=NOW + 2 * HOUR + 29 * MINUTE)
+    tick_rollouts(now=NOW + 2 * HOUR + 29 * MINUTE)
     assert phase(one) == "installing"
     Device.objects.exclude(pk=one.device_id).update(last_check_in=NOW + 3 * HOUR)
-    turn_rollouts(now=NOW + 3 * HOUR + MINUTE)
+    tick_rollouts(now=NOW + 3 * HOUR + MINUTE)
     assert phase(one) == "failed"
 
 
@@ -150,12 +150,12 @@ def test_a_fleet_that_is_cut_off_as_a_whole_is_not_given_up() -> None:
 
 def test_a_failed_device_that_runs_the_version_after_all_is_confirmed_late() -> None:
     one, other = begun(count=2)
-    turn_rollouts(now=NOW + 2 * HOUR)
+    tick_rollouts(now=NOW + 2 * HOUR)
     assert (phase(one), phase(other)) == ("failed", "failed")
     runs(one, "5.2.1", NOW + 3 * HOUR)
     runs(other, "5.1.0", NOW + 3 * HOUR)
     reconcile(now=NOW + 3 * HOUR)
-    assert (phase(one), one.late, one.current) == ("confirmed", True, True)
+    assert (phase(one), one.late, one.is_current_step) == ("confirmed", True, True)
     assert (phase(other), other.late) == ("failed", False)
     assert one.events.latest("id").cause == "runs the version after all"
 
@@ -172,9 +172,9 @@ def test_what_the_device_said_before_it_failed_confirms_nothing() -> None:
 
 
 def test_an_expired_device_is_confirmed_late_also_once_the_rollout_has_ended() -> None:
-    rollout = launched(make_draft(make_static("G", make_devices(1)), give_up_after_hours=1))
+    rollout = launched(make_draft(make_static("G", make_devices(1)), expires_after_hours=1))
     deliveries.expire(now=NOW + HOUR)
-    turn_rollouts(now=NOW + HOUR)
+    tick_rollouts(now=NOW + HOUR)
     one = rollout.deliveries.get()
     rollout.refresh_from_db()
     assert (one.phase, rollout.state) == ("expired", "finished")
@@ -185,14 +185,14 @@ def test_an_expired_device_is_confirmed_late_also_once_the_rollout_has_ended() -
 
 def test_a_late_confirmation_never_lifts_a_halt() -> None:
     one, other = begun(count=2)
-    turn_rollouts(now=NOW + 2 * HOUR)
-    turn_rollouts(now=NOW + 2 * HOUR)
+    tick_rollouts(now=NOW + 2 * HOUR)
+    tick_rollouts(now=NOW + 2 * HOUR)
     rollout = Rollout.objects.get()
     assert rollout.state == "halted"
     for delivery in (one, other):
         runs(delivery, "5.2.1", NOW + 3 * HOUR)
     reconcile(now=NOW + 3 * HOUR)
-    turn_rollouts(now=NOW + 3 * HOUR)
+    tick_rollouts(now=NOW + 3 * HOUR)
     rollout.refresh_from_db()
     assert (phase(one), phase(other), rollout.state) == ("confirmed", "confirmed", "halted")
 
@@ -205,7 +205,7 @@ def soaking(count: int = 4, **fields: Any) -> tuple[Rollout, list[Delivery]]:
     devices = make_devices(count + 2)
     rings = [ring("First", RingKind.NUMBER, number=count, soak_minutes=600, **fields), ring("Rest")]
     rollout = launched(make_draft(make_static("G", devices), rings=rings, failure_limit_pct=40.0))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     first = rollout.deliveries.filter(ring__position=1)
     deliveries.move(first, Event.RETURN, now=NOW, cause="back")
     deliveries.move(first, Event.CONFIRM, now=NOW, cause="good")
@@ -220,7 +220,7 @@ def lost(rollout: Rollout) -> list[str]:
 
 
 def gate(rollout: Rollout) -> dict[str, float]:
-    from herald.rollouts import overview
+    from herald.rollouts.watch import overview
 
     row = overview.rows([rollout], NOW)[0]["rings"][0]
     return {c["name"]: c["measured"] for c in row["criteria"]}
@@ -252,7 +252,7 @@ def test_a_fault_another_version_or_silence_counts_as_failed_at_the_gate() -> No
     reconcile(now=NOW + 2 * HOUR)
     assert lost(rollout) == ["fault", "other-version", "silent"]
     assert (gate(rollout)["confirmed"], gate(rollout)["failures"]) == (0.25, 0.75)
-    turn_rollouts(now=NOW + 2 * HOUR)
+    tick_rollouts(now=NOW + 2 * HOUR)
     rollout.refresh_from_db()
     assert rollout.state == "halted" and "3 of 4 tried failed" in rollout.reason
 
@@ -290,8 +290,8 @@ def test_silence_while_the_server_was_away_loses_nobody() -> None:
 
 def test_once_the_gate_is_met_nobody_is_lost_any_more() -> None:
     rollout, (ill, *_) = soaking()
-    turn_rollouts(now=NOW + MINUTE)
-    services.open_gate(rollout, actor=None, now=NOW + MINUTE)
+    tick_rollouts(now=NOW + MINUTE)
+    lifecycle.open_gate(rollout, actor=None, now=NOW + MINUTE)
     runs(ill, "5.2.1", NOW + HOUR, healthy=False)
     reconcile(now=NOW + HOUR)
     assert lost(rollout) == []
@@ -301,11 +301,11 @@ def test_a_ring_that_was_emptied_waits_for_a_person() -> None:
     devices = make_devices(4)
     rings = [ring("First", RingKind.NUMBER, number=2), ring("Rest")]
     rollout = launched(make_draft(make_static("G", devices), rings=rings))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     deliveries.withdraw(rollout.deliveries.filter(ring__position=1), now=NOW, cause="skipped")
-    turn_rollouts(now=NOW + HOUR)
+    tick_rollouts(now=NOW + HOUR)
     assert not rollout.rings.get(position=2).opened_at
-    from herald.rollouts import overview
+    from herald.rollouts.watch import overview
 
     row = overview.rows([Rollout.objects.get()], NOW + HOUR)[0]["rings"][0]
     assert row["stuck"] and {c["name"] for c in row["criteria"] if not c["met"]} == {"tried", "confirmed", "soak"}

@@ -12,9 +12,9 @@ from herald.edits import facts
 from herald.edits.facts import find_facts
 from herald.fleet.models import Device, PropertyDefinition, ReportedFact
 from herald.fleet.properties import MOST_KEYS, kind_expression
-from herald.gateway.flush import Arrival, flush
+from herald.gateway.flush import PendingCheckIn, flush
 from herald.gateway.messages import CheckIn
-from herald.groups.membership import follow_changes
+from herald.groups.membership import process_changed_devices
 from herald_core.facts import kind_of
 from herald_core.text import is_storable
 from tests.factories import NOW, make_device, make_devices, make_rule_group, make_user
@@ -30,7 +30,7 @@ def client() -> APIClient:
 
 
 def report(device: Device, **said: Any) -> None:
-    flush([Arrival(device.secret_hash or "", CheckIn(facts=said))], now=NOW)
+    flush([PendingCheckIn(device.secret_hash or "", CheckIn(facts=said))], now=NOW)
 
 
 def listed(client: APIClient) -> dict[str, dict[str, Any]]:
@@ -52,7 +52,7 @@ def test_a_fact_nobody_defined_is_usable_soon_after_it_is_first_reported(client:
     assert sorted(grid["rows"]) == ["5.10", "5.9", "none"][: len(grid["rows"])]
     group = make_rule_group("G", "odd_fact >= 5.10")
     report(second, odd_fact="6.0")
-    follow_changes(now=NOW)
+    process_changed_devices(now=NOW)
     assert group.memberships.count() == 2
 
 
@@ -62,17 +62,17 @@ def test_values_that_do_not_fit_are_missing_and_listed(client: APIClient) -> Non
     ReportedFact.objects.create(key="depth", first_at=NOW)
     find_facts(now=NOW)
     found = listed(client)["depth"]
-    assert (found["type"], found["mixed"], found["misfit_count"]) == ("number", False, 1)
-    assert found["misfits"] == [{"value": "deep", "devices": 1}]
+    assert (found["type"], found["mixed"], found["incompatible_count"]) == ("number", False, 1)
+    assert found["incompatible_values"] == [{"value": "deep", "devices": 1}]
     assert client.get("/api/v1/devices", {"rule": "depth is missing"}).json()["count"] == 1
 
 
-def test_keys_of_attributes_and_of_built_in_fields_clash_and_are_shown(client: APIClient) -> None:
+def test_keys_of_attributes_and_of_built_in_fields_conflict_and_are_shown(client: APIClient) -> None:
     PropertyDefinition.objects.create(key="crop", source="attribute", label="Crop", type="text")
     report(make_device(), crop="vine", site="Mars", depth=1)
     find_facts(now=NOW)
     found = listed(client)
-    assert {k: (f["clash"], f["type"], f["devices"]) for k, f in found.items()} == {
+    assert {k: (f["conflict"], f["type"], f["devices"]) for k, f in found.items()} == {
         "crop": ("attribute", None, 1),
         "site": ("built-in", None, 1),
         "depth": ("", "number", 1),
@@ -97,7 +97,7 @@ def test_a_found_type_follows_the_values_until_a_rule_reads_it_or_a_person_says_
     make_rule_group("G", "depth > 2")
     report(device, depth="shallow")
     find_facts(now=later + timedelta(hours=2))
-    assert (listed(client)["depth"]["type"], listed(client)["depth"]["misfit_count"]) == ("number", 1)
+    assert (listed(client)["depth"]["type"], listed(client)["depth"]["incompatible_count"]) == ("number", 1)
     refused = client.patch("/api/v1/facts/depth", {"type": "yes/no"}, format="json")
     assert refused.status_code == 409 and "G" in refused.json()["detail"]
     Device.objects.all()
@@ -122,7 +122,7 @@ def test_a_version_that_was_reported_while_its_fact_was_defined_is_mended() -> N
     group = make_rule_group("G", "boot >= 2.0")
     assert group.memberships.count() == 0
     find_facts(now=NOW)
-    follow_changes(now=NOW)
+    process_changed_devices(now=NOW)
     assert [m.device for m in group.memberships.all()] == [device]
 
 

@@ -4,12 +4,13 @@ import pytest
 from rest_framework.test import APIClient
 
 from herald.api.errors import Invalid
-from herald.clock.source import clock
 from herald.deliveries import services as deliveries
 from herald.record.models import RecordEntry
-from herald.rollouts import launching, services
+from herald.rollouts.engine.tick import tick_rollouts
+from herald.rollouts.intervene import lifecycle
+from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout
-from herald.rollouts.turn import turn_rollouts
+from herald.time import clock
 from herald_core.deliveries import Event
 from tests.factories import NOW, launched, make_devices, make_draft, make_image, make_static, make_user
 
@@ -19,14 +20,14 @@ pytestmark = pytest.mark.django_db
 def failed_once(halted: bool = True) -> Rollout:
     """A rollout of four devices of which three failed."""
     rollout = launched(make_draft(make_static("First", make_devices(4)), max_attempts=1))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     last = rollout.deliveries.order_by("id").last()
     deliveries.move(rollout.deliveries.exclude(pk=last.pk), Event.FAIL, now=NOW, cause="flash-verify")
     deliveries.move(rollout.deliveries.filter(pk=last.pk), Event.RETURN, now=NOW, cause="back")
     deliveries.move(rollout.deliveries.filter(pk=last.pk), Event.CONFIRM, now=NOW, cause="good")
     if halted:
-        services.halt(rollout, reason="3 of 4 failed", now=NOW)
-    services.stop(rollout, actor=None, now=NOW)
+        lifecycle.halt(rollout, reason="3 of 4 failed", now=NOW)
+    lifecycle.stop(rollout, actor=None, now=NOW)
     return rollout
 
 

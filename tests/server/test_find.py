@@ -8,6 +8,7 @@ import pytest
 from openpyxl import load_workbook
 from rest_framework.test import APIClient
 
+from herald.find.queries import GRID_SIDE
 from herald.fleet.models import PropertyDefinition
 from tests.factories import make_device, make_model, make_site, make_static, make_user
 
@@ -35,9 +36,9 @@ def names(client: APIClient, **asked: Any) -> list[str]:
 
 
 def test_quick_words_are_all_found_somewhere(client: APIClient) -> None:
-    assert names(client, words="north") == ["a", "c"]
-    assert names(client, words="north drum") == ["c"]
-    assert names(client, words="400 bay", rule="tag = lab") == ["b"]
+    assert names(client, q="north") == ["a", "c"]
+    assert names(client, q="north drum") == ["c"]
+    assert names(client, q="400 bay", rule="tag = lab") == ["b"]
 
 
 def test_devices_come_in_the_order_asked_for_page_by_page(client: APIClient) -> None:
@@ -78,11 +79,31 @@ def test_a_grid_of_a_field_that_is_not_there_is_refused_at_its_side(
 def test_a_grid_lays_two_fields_against_each_other(client: APIClient) -> None:
     found = client.get("/api/v1/devices/grid", {"row": "site", "column": "firmware"}).json()
     assert (found["rows"], found["columns"]) == (["North Hill", "South Bay"], ["5.9.0", "5.10.0"])
-    assert (found["cells"], found["others"]) == ([[0, 1], [1, 0]], 1)
+    assert (found["cells"], found["totals"]) == ([[0, 1], [1, 0]], [2, 1])
+    assert (found["without"], found["no_row"]) == ([1, 0], 0), "a device that reports no firmware counts in its row"
     tags = client.get("/api/v1/devices/grid", {"row": "site", "column": "tag", "rule": "tag = lab"}).json()
     assert tags["cells"] == [[1, 1], [1, 0]]
     for row, column in (("site", "site"), ("tag", "group"), ("last_check_in", "site")):
         assert client.get("/api/v1/devices/grid", {"row": row, "column": column}).status_code == 422
+
+
+def test_rare_values_are_one_row_and_one_column_and_totals_count_everything(client: APIClient) -> None:
+    for number in range(30):
+        rare = number >= 20
+        make_device(
+            name=f"crowd-{number}",
+            hardware_revision=f"rev-{number if rare else number % 10}",
+            firmware=f"1.{number}" if rare else f"2.{number % 11}",
+            tags=[f"t{number}", "all"],
+        )
+    rule = {"rule": "name starts with crowd"}
+    found = client.get("/api/v1/devices/grid", {"row": "hardware", "column": "firmware", **rule}).json()
+    assert (len(found["rows"]), len(found["columns"])) == (GRID_SIDE, GRID_SIDE)
+    assert (len(found["cells"]), {len(row) for row in found["cells"]}) == (GRID_SIDE + 1, {GRID_SIDE + 1})
+    assert [sum(row) for row in found["cells"]] == found["totals"]
+    assert sum(found["totals"]) == 30
+    tags = client.get("/api/v1/devices/grid", {"row": "tag", "column": "firmware", **rule}).json()
+    assert (tags["totals"][tags["rows"].index("all")], tags["totals"][-1], tags["no_row"]) == (30, None, None)
 
 
 def test_an_export_holds_exactly_what_is_shown(client: APIClient) -> None:
@@ -94,7 +115,7 @@ def test_an_export_holds_exactly_what_is_shown(client: APIClient) -> None:
         ["b", "'=vine, red", "lab", "5.9.0"],
         ["a", "olive", "lab;x", "5.10.0"],
     ]
-    book = client.get("/api/v1/devices/export", {**asked, "as": "xlsx"})
+    book = client.get("/api/v1/devices/export", {**asked, "format": "xlsx"})
     sheet = load_workbook(io.BytesIO(book.content)).active
     assert [c.value for c in sheet[2]] == ["b", "=vine, red", "lab", "5.9.0"]
     assert sheet["B2"].data_type == "s"
@@ -102,12 +123,12 @@ def test_an_export_holds_exactly_what_is_shown(client: APIClient) -> None:
 
 def test_a_view_is_kept_for_its_owner_alone(client: APIClient) -> None:
     body = {"name": "Olives", "address": {"rule": "crop = olive", "columns": "crop"}}
-    kept = client.post("/api/v1/views", body, format="json").json()
-    client.post("/api/v1/views", {**body, "address": {"rule": "crop is set"}}, format="json")
-    assert [v["address"] for v in client.get("/api/v1/views").json()] == [{"rule": "crop is set"}]
+    kept = client.post("/api/v1/saved-views", body, format="json").json()
+    client.post("/api/v1/saved-views", {**body, "address": {"rule": "crop is set"}}, format="json")
+    assert [v["address"] for v in client.get("/api/v1/saved-views").json()] == [{"rule": "crop is set"}]
 
     other = APIClient()
     other.force_authenticate(make_user())
-    assert other.get("/api/v1/views").json() == []
-    assert other.delete(f"/api/v1/views/{kept['id']}").status_code == 404
-    assert client.delete(f"/api/v1/views/{kept['id']}").status_code == 204
+    assert other.get("/api/v1/saved-views").json() == []
+    assert other.delete(f"/api/v1/saved-views/{kept['id']}").status_code == 404
+    assert client.delete(f"/api/v1/saved-views/{kept['id']}").status_code == 204

@@ -7,9 +7,9 @@ import pytest
 from rest_framework.test import APIClient
 
 from herald.calendar.services import FreezeDraft, save_freeze
-from herald.clock.source import clock
+from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.models import Rollout
-from herald.rollouts.turn import turn_rollouts
+from herald.time import clock
 from herald_core.rings.assignment import RingKind
 from tests.factories import (
     NOW,
@@ -69,7 +69,7 @@ def test_a_running_rollout_counts_what_is_done_and_how_steps_are_left() -> None:
     target = make_image("5.2.1", b"target", min_version="5.0.0")
     group = make_static("G", [make_device(firmware="4.9.2"), make_device(firmware="5.2.1"), make_device()])
     rollout = launched(make_draft(group, target))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     found = told(rollout, failure_pct="0")
     assert (found["curve"][0]["median"], found["curve"][-1]["median"]) == (1, 3)
     one_step = told(launched(make_draft(make_static("H", make_devices(1)), target)), failure_pct="0")

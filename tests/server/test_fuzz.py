@@ -8,9 +8,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from rest_framework.test import APIClient
 
-from herald.clock.source import clock
 from herald.groups.models import Group
 from herald.rollouts.models import Rollout
+from herald.time import clock
 from tests.factories import NOW, make_devices, make_draft, make_rule_group, make_static, make_user
 
 pytestmark = pytest.mark.django_db
@@ -39,11 +39,11 @@ FIELDS = {
         "exclude",
         "rings",
         "window_start",
-        "at_once",
+        "max_concurrent",
         "starts_at",
         "failure_limit_pct",
     ),
-    "schedules": ("include", "when", "time_of_day", "spread_minutes", "give_up_minutes", "until", "starts_on"),
+    "schedules": ("include", "when", "time_of_day", "spread_minutes", "expires_after_minutes", "until", "starts_on"),
     "schedules/preview": ("include", "when", "time_of_day", "starts_on", "until", "spread_minutes"),
     "session": ("email", "password"),
 }
@@ -88,7 +88,7 @@ def test_any_body_is_answered(world: tuple[APIClient, Group, Rollout], data: st.
 @given(
     path=st.sampled_from(["devices", "fields/tag/values", "record", "rollouts/{r}/deliveries", "groups/{g}/members"]),
     query=st.dictionaries(
-        st.sampled_from(["rule", "words", "cursor", "limit", "ring", "phase", "error", "beginning", "before"]),
+        st.sampled_from(["rule", "q", "cursor", "limit", "ring", "phase", "error", "contains", "before"]),
         st.one_of(st.text(max_size=12), st.integers().map(str)),
         max_size=4,
     ),

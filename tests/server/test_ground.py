@@ -10,20 +10,20 @@ from rest_framework.test import APIClient
 
 from herald.api.errors import Conflict, Invalid, InvalidFields
 from herald.edits.attributes import Definition, change_attribute, changed, list_attributes, make_attribute
-from herald.edits.change import Asked
+from herald.edits.change import RequestedEdit
 from herald.edits.ground import (
     CUSTODIANS,
     MODELS,
     SITES,
     change_thing,
+    create_object,
     delete_thing,
     list_things,
-    make_thing,
     preview_change,
 )
 from herald.edits.services import Target, preview_edit
 from herald.fleet.models import Custodian, Device, DeviceModel, Site
-from herald.groups.membership import follow_changes
+from herald.groups.membership import process_changed_devices
 from herald.groups.models import Group
 from herald_core.rules import FieldType
 from tests.factories import NOW, make_device, make_devices, make_image, make_rule_group, make_site, make_user
@@ -52,7 +52,7 @@ def test_a_site_that_changes_takes_its_devices_rules_and_groups_along() -> None:
     assert site.name == "Hill"
 
     change_thing(SITES, site, change, **BY)
-    follow_changes(now=NOW)
+    process_changed_devices(now=NOW)
 
     by_name.refresh_from_db()
     assert (by_name.rule, names(by_name), names(by_zone)) == ("site = Height", {"a", "own"}, {"a"})
@@ -60,14 +60,14 @@ def test_a_site_that_changes_takes_its_devices_rules_and_groups_along() -> None:
 
 
 def test_a_custodian_takes_tags_and_a_model_a_family_into_rules() -> None:
-    custodian = make_thing(CUSTODIANS, {"name": "north", "email": "n@example.com", "tags": ["On Call"]}, **BY)
+    custodian = create_object(CUSTODIANS, {"name": "north", "email": "n@example.com", "tags": ["On Call"]}, **BY)
     device = make_device(custodian=custodian)
     on_call, sills = make_rule_group("On call", "custodian_tag = on-call"), make_rule_group("S", "family = Sill")
     assert names(on_call) == {device.name}
 
     change_thing(CUSTODIANS, custodian, {"tags": []}, **BY)
     change_thing(MODELS, device.model, {"family": "Silla"}, **BY)
-    follow_changes(now=NOW)
+    process_changed_devices(now=NOW)
 
     assert (names(on_call), names(sills)) == (set(), set())
 
@@ -84,7 +84,7 @@ def test_a_custodian_takes_tags_and_a_model_a_family_into_rules() -> None:
 def test_a_site_that_does_not_fit_is_refused(fields: dict[str, Any], says: str) -> None:
     make_site("Here")
     with pytest.raises(InvalidFields, match=says):
-        make_thing(SITES, fields, **BY)
+        create_object(SITES, fields, **BY)
 
 
 def test_what_something_refers_to_stays_and_says_to_what() -> None:
@@ -130,7 +130,7 @@ def test_a_required_attribute_is_not_cleared_and_who_lacks_it_is_counted() -> No
     row = list_attributes()[0]
     assert (row.devices, row.without) == (1, 2)
     with pytest.raises(InvalidFields, match="Class is required"):
-        preview_edit(Asked(clear_attributes=["class"]), Target(devices=[have.name]), now=NOW)
+        preview_edit(RequestedEdit(clear_attributes=["class"]), Target(devices=[have.name]), now=NOW)
 
 
 def test_a_default_fits_its_type_and_the_choices() -> None:
@@ -149,7 +149,7 @@ def test_a_default_fits_its_type_and_the_choices() -> None:
 def test_custodians_are_one_name_each() -> None:
     Custodian.objects.create(name="north", email="n@example.com")
     with pytest.raises(InvalidFields, match="custodian called “north”"):
-        make_thing(CUSTODIANS, {"name": "north", "email": "x@example.com"}, **BY)
+        create_object(CUSTODIANS, {"name": "north", "email": "x@example.com"}, **BY)
 
 
 CHANGES = st.one_of(
@@ -184,7 +184,7 @@ def test_what_a_preview_of_a_site_says_of_groups_is_what_changing_it_does(
 
         told = preview_change(SITES, sites[0], change, now=NOW)
         change_thing(SITES, sites[0], change, **BY)
-        follow_changes(now=NOW)
+        process_changed_devices(now=NOW)
 
         effects = {e.group.pk: (e.joins, e.leaves) for e in told.groups}
         for group in groups:

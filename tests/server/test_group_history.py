@@ -81,9 +81,9 @@ def test_the_calls_answer_and_refuse_in_words() -> None:
     }
     then = (NOW + DAY).isoformat().replace("+00:00", "Z")
     later = (NOW + 3 * DAY).isoformat().replace("+00:00", "Z")
-    beside = client.get(f"/api/v1/groups/{group.pk}/two-moments", {"first": then, "second": later}).json()
+    beside = client.get(f"/api/v1/groups/{group.pk}/membership-diff", {"first": then, "second": later}).json()
     assert (beside["only_first_count"], beside["only_second_count"], beside["both_count"]) == (1, 1, 1)
-    assert client.get(f"/api/v1/groups/{group.pk}/two-moments", {"first": "noon"}).status_code == 422
+    assert client.get(f"/api/v1/groups/{group.pk}/membership-diff", {"first": "noon"}).status_code == 422
     assert client.get("/api/v1/groups/overlaps", {"group": group.pk}).status_code == 422
     compared = client.post(
         "/api/v1/rules/compare", {"rule": "name = a", "devices": ["a", "b", "nobody"]}, format="json"

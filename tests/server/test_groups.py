@@ -6,9 +6,9 @@ import pytest
 from django.db import IntegrityError, connection, transaction
 
 from herald.api.errors import Conflict, Invalid, InvalidRule
-from herald.fleet.models import Device, DeviceChange
+from herald.fleet.models import Device, MembershipQueueEntry
 from herald.groups.members import change_members
-from herald.groups.membership import follow_changes, reevaluate, refresh_time_groups
+from herald.groups.membership import process_changed_devices, reevaluate, refresh_time_groups
 from herald.groups.models import Group, GroupMembership, MembershipEvent
 from herald.groups.services import (
     change_group,
@@ -16,7 +16,7 @@ from herald.groups.services import (
     delete_group,
     explain_rule,
     preview_rule,
-    uses_of,
+    references_to,
 )
 from tests.factories import NOW, make_device, make_devices, make_draft, make_rule_group, make_static
 
@@ -41,13 +41,13 @@ def test_membership_follows_a_changed_device() -> None:
     group = make_rule_group("Lab", "tag = lab")
     device.tags = ["lab"]
     device.save()
-    DeviceChange.objects.note([device.pk], NOW)
-    assert follow_changes(now=NOW) == 1
+    MembershipQueueEntry.objects.note([device.pk], NOW)
+    assert process_changed_devices(now=NOW) == 1
     assert names_in(group) == {"d"}
-    assert follow_changes(now=NOW) == 0
+    assert process_changed_devices(now=NOW) == 0
     Device.objects.update(tags=[])
-    DeviceChange.objects.note([device.pk, device.pk], NOW)
-    assert follow_changes(now=NOW) == 1
+    MembershipQueueEntry.objects.note([device.pk, device.pk], NOW)
+    assert process_changed_devices(now=NOW) == 1
     assert names_in(group) == set()
     assert MembershipEvent.objects.filter(group=group).count() == 2
 
@@ -59,8 +59,8 @@ def test_a_change_runs_through_groups_that_refer_to_others() -> None:
     c = make_rule_group("C", "group = B")
     assert names_in(c) == {"d"}
     Device.objects.update(tags=["lab"])
-    DeviceChange.objects.note([device.pk], NOW)
-    follow_changes(now=NOW)
+    MembershipQueueEntry.objects.note([device.pk], NOW)
+    process_changed_devices(now=NOW)
     assert names_in(c) == set()
     change_group(Group.objects.get(name="A"), rule="tag = spare", actor=None, now=NOW)
     assert names_in(c) == {"d"}
@@ -106,7 +106,7 @@ def test_a_new_name_is_written_into_rules_that_use_it() -> None:
 def test_time_groups_change_as_time_passes() -> None:
     make_device(name="d", check_in_interval_seconds=900, last_check_in=NOW)
     group = make_rule_group("Late", "presence = late")
-    assert group.follows_time
+    assert group.is_time_dependent
     assert names_in(group) == set()
     refresh_time_groups(now=NOW + timedelta(hours=1))
     assert names_in(group) == {"d"}
@@ -139,7 +139,7 @@ def test_a_group_in_use_is_not_deleted() -> None:
     group = make_static("Used", [device])
     rollout = make_draft(group)
     make_rule_group("Refers", "group = Used")
-    assert {u.kind for u in uses_of(group)} == {"rollout", "group"}
+    assert {u.kind for u in references_to(group)} == {"rollout", "group"}
     with pytest.raises(Conflict, match=f"Rollout {rollout.pk}"):
         delete_group(group, actor=None, now=NOW)
     free = make_static("Free", [device])

@@ -14,10 +14,10 @@ from herald.api.errors import Conflict, Invalid, InvalidRule, NobodyThere
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import waits_of
-from herald.rollouts.holding import failed_share, hold, preview_hold, release
+from herald.rollouts.engine.tick import tick_rollouts
+from herald.rollouts.intervene.holds import common_causes, hold, preview_hold, release
+from herald.rollouts.intervene.lifecycle import stop
 from herald.rollouts.models import Rollout
-from herald.rollouts.services import stop
-from herald.rollouts.turn import turn_rollouts
 from tests.factories import NOW, launched, make_devices, make_draft, make_image, make_static, make_user
 
 pytestmark = pytest.mark.django_db
@@ -43,7 +43,7 @@ def test_held_devices_are_not_offered_until_they_are_released() -> None:
     told = preview_hold(rollout, rule="tag = lab", names=[], now=NOW)
     assert (told.waiting, told.recalled, told.finishing) == (1, 1, 0)
     hold(rollout, rule="tag = lab", names=[], reason="bench is busy", **BY)
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
 
     assert (phases(rollout, "lab"), phases(rollout, "field")) == (["waiting"] * 2, ["offered"] * 3)
     (waiting,) = waits_of(Delivery.objects.listed().filter(device__tags__contains=["lab"])[:1], NOW).values()
@@ -51,7 +51,7 @@ def test_held_devices_are_not_offered_until_they_are_released() -> None:
     assert waiting.reason == "somebody to release it: bench is busy"
 
     assert release(rollout, rule="everything", names=[], **BY) == 2
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     assert phases(rollout, "lab") == ["offered"] * 2
 
 
@@ -60,7 +60,10 @@ def test_a_device_that_is_held_keeps_the_reason_it_was_held_for() -> None:
     hold(rollout, rule="tag = lab", names=[], reason="bench is busy", **BY)
     told = hold(rollout, rule="everything", names=[], reason="storm", **BY)
     assert told.waiting == 1
-    assert sorted(Delivery.objects.of_rollout(rollout.pk).values_list("held", flat=True)) == ["bench is busy", "storm"]
+    assert sorted(Delivery.objects.of_rollout(rollout.pk).values_list("hold_reason", flat=True)) == [
+        "bench is busy",
+        "storm",
+    ]
 
 
 def test_what_cannot_be_held_is_refused() -> None:
@@ -80,7 +83,7 @@ def test_what_cannot_be_held_is_refused() -> None:
     with pytest.raises(NobodyThere):
         hold(rollout, rule="", names=[name], reason="again", **BY)
     stop(rollout, **BY)
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     with pytest.raises(Conflict, match="stopped"):
         release(rollout, rule="everything", names=[], **BY)
 
@@ -93,7 +96,7 @@ def test_what_the_failed_share_is_named_as_a_rule_with_who_still_waits() -> None
     Delivery.objects.filter(pk__in=lab[:12]).update(phase="failed")
     Delivery.objects.filter(pk__in=field[:50]).update(phase="confirmed")
 
-    found = failed_share(rollout, now=NOW)
+    found = common_causes(rollout, now=NOW)
 
     assert (found.failed, found.confirmed) == (12, 50)
     assert [(c.rule, c.cause.failed_with, c.cause.tried_with, c.waiting) for c in found.causes] == [
@@ -104,15 +107,15 @@ def test_what_the_failed_share_is_named_as_a_rule_with_who_still_waits() -> None
 def test_failures_that_have_nothing_in_common_name_no_cause() -> None:
     rollout = rollout_of(field=60)
     ids = list(Delivery.objects.of_rollout(rollout.pk).values_list("pk", flat=True))
-    assert failed_share(rollout, now=NOW).causes == []
+    assert common_causes(rollout, now=NOW).causes == []
     Delivery.objects.filter(pk__in=ids[:3]).update(phase="failed", last_error="flash-verify")
     Delivery.objects.filter(pk__in=ids[3:4]).update(phase="failed", last_error="no-space")
     Delivery.objects.filter(pk__in=ids[4:50]).update(phase="confirmed", last_error="no-link")
-    found = failed_share(rollout, now=NOW)
+    found = common_causes(rollout, now=NOW)
     assert found.causes == [] and [(e.error, e.devices) for e in found.errors] == [("flash-verify", 3), ("no-space", 1)]
     client = APIClient()
     client.force_authenticate(make_user())
-    shown = client.get(f"/api/v1/rollouts/{rollout.pk}/shared-by-failed").json()
+    shown = client.get(f"/api/v1/rollouts/{rollout.pk}/common-causes").json()
     assert shown["errors"] == [{"error": "flash-verify", "devices": 3}, {"error": "no-space", "devices": 1}]
 
 
@@ -125,9 +128,9 @@ def test_the_calls_hold_release_and_say_what_is_shared() -> None:
     held = client.post(f"{url}/hold", {"rule": "tag = lab", "reason": "later"}, format="json")
     assert (held.status_code, held.data["waiting"]) == (200, 2)
     rows = client.get(f"{url}/deliveries").data["deliveries"]
-    assert {r["held"] for r in rows} == {"later"}
+    assert {r["hold_reason"] for r in rows} == {"later"}
     assert client.post(f"{url}/release", {"rule": "everything"}, format="json").data == {"released": 2}
-    assert client.get(f"{url}/shared-by-failed").data == {"failed": 0, "confirmed": 0, "errors": [], "causes": []}
+    assert client.get(f"{url}/common-causes").data == {"failed": 0, "confirmed": 0, "errors": [], "causes": []}
     refused = client.post(f"{url}/hold", {"rule": "tag = lab", "reason": ""}, format="json")
     assert refused.status_code == 422
 
@@ -152,15 +155,16 @@ def test_whatever_is_held_and_released_no_held_device_is_offered_and_the_sums_ag
         for act, rule in acts:
             told = preview_hold(rollout, rule=rule, names=[], now=NOW)
             if act == "turn":
-                turn_rollouts(now=NOW)
+                tick_rollouts(now=NOW)
             elif act == "hold" and told.waiting + told.recalled:
                 assert hold(rollout, rule=rule, names=[], reason="why", **BY) == told
             elif act == "release":
                 with contextlib.suppress(NobodyThere):
                     release(rollout, rule=rule, names=[], **BY)
-            assert not of_rollout.exclude(held="").exclude(phase="waiting").exists()
+            assert not of_rollout.exclude(hold_reason="").exclude(phase="waiting").exists()
             assert of_rollout.count() == 7
             assert (
-                sum(n for _, n in Delivery.objects.held_with_counts(rollout.pk)) == of_rollout.exclude(held="").count()
+                sum(n for _, n in Delivery.objects.held_with_counts(rollout.pk))
+                == of_rollout.exclude(hold_reason="").count()
             )
         transaction.set_rollback(True)

@@ -13,8 +13,8 @@ from django.db import transaction
 from rest_framework.test import APIClient
 
 from herald.access.models import Role
-from herald.clock.source import clock
 from herald.fleet.models import PropertyDefinition
+from herald.time import clock
 from tests.factories import NOW, make_devices, make_draft, make_image, make_rule_group, make_static, make_user
 
 pytestmark = pytest.mark.django_db
@@ -102,7 +102,7 @@ def world() -> dict[str, Any]:
 
 @pytest.mark.parametrize(
     "path",
-    ["/api/v1/folders/-1", "/api/v1/cleanings/null/undo", "/api/v1/x%0Ay", "/api/", "/api/v2/devices", "/nowhere"],
+    ["/api/v1/folders/-1", "/api/v1/image-cleanups/null/undo", "/api/v1/x%0Ay", "/api/", "/api/v2/devices", "/nowhere"],
 )
 @pytest.mark.parametrize("method", ["GET", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"])
 def test_an_address_that_is_no_call_is_a_problem_whoever_asks(path: str, method: str) -> None:

@@ -11,12 +11,12 @@ from rest_framework.test import APIClient
 
 from herald.api.errors import Conflict, Invalid
 from herald.fleet.models import Device
-from herald.images import cleaning, releasing, services, signing, uploads
-from herald.images.models import Cleaning, Image, SigningKey
-from herald.images.readiness import shares
+from herald.images import approval, cleanup, services, signing, uploads
+from herald.images.coverage import shares
+from herald.images.models import Image, ImageCleanup, SigningKey
 from herald.images.signing import published_keys
 from herald.record.models import RecordEntry
-from herald.rollouts.turn import turn_rollouts
+from herald.rollouts.engine.tick import tick_rollouts
 from tests.factories import (
     NOW,
     launched,
@@ -34,7 +34,7 @@ WEEK = timedelta(days=7)
 
 
 def kept() -> dict[str, str]:
-    return {c.image.version: c.kept_because for c in cleaning.rehearse(now=NOW)}
+    return {c.image.version: c.kept_because for c in cleanup.preview_cleanup(now=NOW)}
 
 
 def file_of(image: Image, settings: Any) -> Path:
@@ -72,10 +72,12 @@ def test_what_is_planned_or_may_be_put_back_is_kept() -> None:
     draft = make_draft(make_static("G", [device]), target)
     assert kept()["5.2.1"].startswith(f"rollout {draft.pk} of Sill 5.2.1 (draft)")
     launched(draft)
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     Device.objects.update(firmware="5.2.1", firmware_key=target.version_key)
-    assert "may be put back" in kept()["5.1.0"]
-    assert {c.image.version: c.kept_because for c in cleaning.rehearse(now=NOW + timedelta(days=90))}["5.1.0"] == ""
+    assert "may be rolled back" in kept()["5.1.0"]
+    assert {c.image.version: c.kept_because for c in cleanup.preview_cleanup(now=NOW + timedelta(days=90))}[
+        "5.1.0"
+    ] == ""
 
 
 def test_cleaning_is_undone_within_a_week_and_final_after_it(settings: Any) -> None:
@@ -83,25 +85,25 @@ def test_cleaning_is_undone_within_a_week_and_final_after_it(settings: Any) -> N
     make_image("9.0.0", content=b"newest")
     old, older = make_image("4.0.0", content=b"old"), make_image("3.0.0", content=b"older file")
     services.withdraw(older, "bad", actor=None, now=NOW)
-    done = cleaning.clean([old.pk, older.pk], actor=make_user(), now=NOW)
+    done = cleanup.clean([old.pk, older.pk], actor=make_user(), now=NOW)
     assert done.freed_bytes == len(b"old") + len(b"older file")
     assert {i.version for i in Image.objects.listed()} == {"9.0.0"}
     assert file_of(old, settings).exists()  # for the undo
-    cleaning.undo(done, actor=None, now=NOW)
+    cleanup.undo(done, actor=None, now=NOW)
     assert {i.version: i.status for i in Image.objects.listed()} == {
         "9.0.0": "approved",
         "4.0.0": "approved",
         "3.0.0": "withdrawn",
     }
     with pytest.raises(Conflict, match="undone before"):
-        cleaning.undo(done, actor=None, now=NOW)
-    again = cleaning.clean([old.pk], actor=None, now=NOW)
-    assert cleaning.purge(now=NOW + WEEK - timedelta(minutes=1)) == 0
-    assert cleaning.purge(now=NOW + WEEK) == 1
+        cleanup.undo(done, actor=None, now=NOW)
+    again = cleanup.clean([old.pk], actor=None, now=NOW)
+    assert cleanup.purge(now=NOW + WEEK - timedelta(minutes=1)) == 0
+    assert cleanup.purge(now=NOW + WEEK) == 1
     assert not file_of(old, settings).exists() and file_of(older, settings).exists()
-    assert cleaning.purge(now=NOW + WEEK) == 0
-    with pytest.raises(Conflict, match="Bring them in again"):
-        cleaning.undo(again, actor=None, now=NOW + WEEK)
+    assert cleanup.purge(now=NOW + WEEK) == 0
+    with pytest.raises(Conflict, match="Import them again"):
+        cleanup.undo(again, actor=None, now=NOW + WEEK)
     make_image("4.0.0", content=b"old")  # its version is free again
     assert file_of(old, settings).exists()
 
@@ -109,18 +111,18 @@ def test_cleaning_is_undone_within_a_week_and_final_after_it(settings: Any) -> N
 def test_a_kill_between_the_mark_and_the_files_is_made_good(settings: Any) -> None:
     make_image("9.0.0", content=b"newest")
     old = make_image("4.0.0", content=b"old")
-    done = cleaning.clean([old.pk], actor=None, now=NOW)
-    Cleaning.objects.filter(pk=done.pk).update(purged_at=NOW + WEEK)  # marked, then killed
-    assert cleaning.purge(now=NOW + WEEK + timedelta(minutes=1)) == 1
+    done = cleanup.clean([old.pk], actor=None, now=NOW)
+    ImageCleanup.objects.filter(pk=done.pk).update(purged_at=NOW + WEEK)  # marked, then killed
+    assert cleanup.purge(now=NOW + WEEK + timedelta(minutes=1)) == 1
     assert not file_of(old, settings).exists()
 
 
 def test_a_file_that_another_image_shares_stays(settings: Any) -> None:
     make_image("9.0.0", content=b"same")
     old = make_image("4.0.0", content=b"same")
-    done = cleaning.clean([old.pk], actor=None, now=NOW)
+    done = cleanup.clean([old.pk], actor=None, now=NOW)
     assert done.freed_bytes == 0
-    assert cleaning.purge(now=NOW + WEEK) == 0 and file_of(old, settings).exists()
+    assert cleanup.purge(now=NOW + WEEK) == 0 and file_of(old, settings).exists()
 
 
 def test_what_is_needed_by_now_is_not_cleaned() -> None:
@@ -128,12 +130,12 @@ def test_what_is_needed_by_now_is_not_cleaned() -> None:
     old = make_image("4.0.0", content=b"old")
     make_device(firmware="4.0.0")
     with pytest.raises(Conflict, match=r"nothing was cleaned: Sill 4\.0\.0: 1 devices run it"):
-        cleaning.clean([old.pk], actor=None, now=NOW)
+        cleanup.clean([old.pk], actor=None, now=NOW)
     with pytest.raises(Conflict, match="gone already"):
-        cleaning.clean([999_999], actor=None, now=NOW)
+        cleanup.clean([999_999], actor=None, now=NOW)
     with pytest.raises(Invalid, match="Name the images"):
-        cleaning.clean([], actor=None, now=NOW)
-    assert Cleaning.objects.count() == 0
+        cleanup.clean([], actor=None, now=NOW)
+    assert ImageCleanup.objects.count() == 0
 
 
 # -- release on arrival ------------------------------------------------------------------------------
@@ -150,9 +152,9 @@ def test_an_image_is_approved_on_arrival_only_where_all_its_models_are_set_so() 
     make_image("0.9")  # makes the key
     model = make_model("Sill 400")
     make_model("Sill 380")
-    releasing.set_release(model, on_arrival=True, actor=make_user(), now=NOW)
+    approval.set_release(model, on_arrival=True, actor=make_user(), now=NOW)
     with pytest.raises(Conflict, match="on arrival already"):
-        releasing.set_release(model, on_arrival=True, actor=None, now=NOW)
+        approval.set_release(model, on_arrival=True, actor=None, now=NOW)
     both = arrive("1.0", "Sill 400", "Sill 380")
     one = arrive("1.1", "Sill 400")
     both.refresh_from_db()
@@ -161,7 +163,7 @@ def test_an_image_is_approved_on_arrival_only_where_all_its_models_are_set_so() 
     assert one.signature
     sentences = list(RecordEntry.objects.values_list("sentence", flat=True))
     assert "Approved Sill 1.1 on arrival, as its models are set to" in sentences
-    releasing.set_release(model, on_arrival=False, actor=None, now=NOW)
+    approval.set_release(model, on_arrival=False, actor=None, now=NOW)
     assert Image.objects.get(pk=arrive("1.2", "Sill 400").pk).status == "new"
 
 
@@ -180,7 +182,7 @@ def verified_by(image: Image, keys: list[dict[str, Any]]) -> str:
 def test_a_change_of_keys_signs_anew_and_leaves_what_was_signed_verifiable() -> None:
     image = make_image("1.0", content=b"a")
     before = Image.objects.get(pk=image.pk)
-    done = releasing.rotate_key(actor=make_user(), now=NOW)
+    done = approval.rotate_key(actor=make_user(), now=NOW)
     image.refresh_from_db()
     assert done.signed == 1
     assert verified_by(image, published_keys()) == done.kid
@@ -193,11 +195,11 @@ def test_a_change_of_keys_signs_anew_and_leaves_what_was_signed_verifiable() -> 
     fresh = make_image("2.0", content=b"b")
     assert verified_by(fresh, published_keys()) == done.kid
     with pytest.raises(Conflict, match="signs images now"):
-        releasing.revoke_key(done.kid, actor=None, now=NOW)
-    releasing.revoke_key(old, actor=make_user(), now=NOW)
+        approval.revoke_key(done.kid, actor=None, now=NOW)
+    approval.revoke_key(old, actor=make_user(), now=NOW)
     assert [k["kid"] for k in published_keys()] == [done.kid]
     with pytest.raises(Conflict, match="revoked already"):
-        releasing.revoke_key(old, actor=None, now=NOW)
+        approval.revoke_key(old, actor=None, now=NOW)
     assert SigningKey.objects.count() == 2
 
 
@@ -243,21 +245,21 @@ def test_the_calls_do_what_they_say() -> None:
     client.force_authenticate(make_user())
     make_image("9.0.0", content=b"newest")
     old = make_image("4.0.0", content=b"old")
-    told = client.get("/api/v1/cleanings/rehearsal").json()
+    told = client.get("/api/v1/image-cleanups/preview").json()
     assert [(i["name"], i["kept_because"]) for i in told["images"]] == [
         ("Sill 9.0.0", "it is the newest approved"),
         ("Sill 4.0.0", ""),
     ]
     assert told["frees_bytes"] == 3
-    done = client.post("/api/v1/cleanings", {"images": [old.pk]}, format="json")
+    done = client.post("/api/v1/image-cleanups", {"images": [old.pk]}, format="json")
     assert done.status_code == 201 and done.json()["images"] == ["Sill 4.0.0"]
     assert [i["name"] for i in client.get("/api/v1/images").json()] == ["Sill 9.0.0"]
-    assert client.get("/api/v1/cleanings").json()[0]["undo_until"] is not None
-    undone = client.post(f"/api/v1/cleanings/{done.json()['id']}/undo")
+    assert client.get("/api/v1/image-cleanups").json()["cleanups"][0]["undo_until"] is not None
+    undone = client.post(f"/api/v1/image-cleanups/{done.json()['id']}/undo")
     assert undone.json()["undone_at"] and undone.json()["undo_until"] is None
     model = make_model()
     client.force_authenticate(make_user("administrator"))
-    modes = client.put(f"/api/v1/models/{model.pk}/release", {"on_arrival": True}, format="json").json()
+    modes = client.put(f"/api/v1/models/{model.pk}/approval-policy", {"on_arrival": True}, format="json").json()
     assert [(m["model"], m["on_arrival"], m["set_by"]) for m in modes] == [("Sill 400", True, "U. Ser")]
     turned = client.post("/api/v1/signing-keys").json()
     assert turned["signed"] == 2

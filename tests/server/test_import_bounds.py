@@ -10,10 +10,10 @@ from openpyxl import Workbook
 from openpyxl.xml.constants import SHEET_MAIN_NS
 
 from herald.api.errors import Invalid
+from herald.db.locks import IMPORT
 from herald.imports import reading, services, tasks
 from herald.imports.models import Import
 from herald.imports.reading import Unreadable, read_rows
-from herald.locks import IMPORT
 from tests.factories import NOW, make_model
 
 pytestmark = pytest.mark.django_db
@@ -37,7 +37,7 @@ def workbook(rows: bytes) -> bytes:
 
 def brought(content: bytes, name: str = "x.csv") -> Import:
     make_model()
-    made = services.bring_in(content, name, actor=None, now=NOW)
+    made = services.create_import(content, name, actor=None, now=NOW)
     services.check(made.pk, now=NOW)
     made.refresh_from_db()
     return made
@@ -72,7 +72,7 @@ def test_a_workbook_that_cannot_be_read_ends_failed_with_the_reason(rows: bytes,
 def test_a_workbook_that_unpacks_to_more_than_is_read_is_refused_at_once(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(reading, "MAX_UNPACKED", 50_000)
     with pytest.raises(Invalid, match="unpacks to more"):
-        services.bring_in(workbook(b" " * 60_000), "x.xlsx", actor=None, now=NOW)
+        services.create_import(workbook(b" " * 60_000), "x.xlsx", actor=None, now=NOW)
 
 
 def test_no_more_rows_are_read_than_a_file_may_have(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -84,7 +84,7 @@ def test_no_more_rows_are_read_than_a_file_may_have(monkeypatch: pytest.MonkeyPa
 
 
 def test_the_columns_of_a_workbook_are_known_once_it_is_checked() -> None:
-    made = services.bring_in(workbook(b'<row r="2"><c r="A2"><v>7</v></c></row>'), "x.xlsx", actor=None, now=NOW)
+    made = services.create_import(workbook(b'<row r="2"><c r="A2"><v>7</v></c></row>'), "x.xlsx", actor=None, now=NOW)
     assert (made.headings, made.mapping) == ([], {})
     services.check(made.pk, now=NOW)
     made.refresh_from_db()
@@ -93,7 +93,7 @@ def test_the_columns_of_a_workbook_are_known_once_it_is_checked() -> None:
 
 @pytest.mark.django_db(transaction=True)
 def test_a_file_that_a_living_worker_reads_is_not_begun_again() -> None:
-    made = services.bring_in(b"uid\nA\n", "x.csv", actor=None, now=NOW)
+    made = services.create_import(b"uid\nA\n", "x.csv", actor=None, now=NOW)
     with connection.copy().cursor() as other:  # another worker's connection
         other.execute("SELECT pg_advisory_lock(%s, %s)", [IMPORT, made.pk])
         services.check(made.pk, now=NOW)
@@ -107,7 +107,7 @@ def test_a_file_that_a_living_worker_reads_is_not_begun_again() -> None:
 
 
 def test_a_file_that_keeps_stopping_the_worker_is_given_up(monkeypatch: pytest.MonkeyPatch) -> None:
-    made = services.bring_in(b"uid\nA\n", "x.csv", actor=None, now=NOW)
+    made = services.create_import(b"uid\nA\n", "x.csv", actor=None, now=NOW)
 
     def killed(*_: Any) -> None:
         raise KeyboardInterrupt
@@ -122,7 +122,7 @@ def test_a_file_that_keeps_stopping_the_worker_is_given_up(monkeypatch: pytest.M
 
 
 def test_an_error_of_the_system_ends_an_import_with_its_reason(monkeypatch: pytest.MonkeyPatch) -> None:
-    made = services.bring_in(b"uid\nA\n", "x.csv", actor=None, now=NOW)
+    made = services.create_import(b"uid\nA\n", "x.csv", actor=None, now=NOW)
     monkeypatch.setattr(services, "_check", lambda *_: 1 // 0)
     tasks.carry_out_check(made.pk)
     made.refresh_from_db()
@@ -130,7 +130,7 @@ def test_an_error_of_the_system_ends_an_import_with_its_reason(monkeypatch: pyte
 
 
 def test_a_database_that_is_away_ends_no_import(monkeypatch: pytest.MonkeyPatch) -> None:
-    made = services.bring_in(b"uid\nA\n", "x.csv", actor=None, now=NOW)
+    made = services.create_import(b"uid\nA\n", "x.csv", actor=None, now=NOW)
 
     def away(*_: Any) -> None:
         raise OperationalError("gone")
@@ -144,7 +144,7 @@ def test_a_database_that_is_away_ends_no_import(monkeypatch: pytest.MonkeyPatch)
 
 def test_a_check_that_is_cancelled_stops_where_it_is(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("herald.imports.planning.CHUNK", 1)
-    made = services.bring_in(b"uid\nA\nB\nC\n", "x.csv", actor=None, now=NOW)
+    made = services.create_import(b"uid\nA\nB\nC\n", "x.csv", actor=None, now=NOW)
     real, seen = services.Planner.plan, []
 
     def cancelling(self: Any, rows: Any) -> Any:

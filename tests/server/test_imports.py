@@ -12,7 +12,7 @@ from rest_framework.test import APIClient
 
 from herald.api.errors import Conflict, Invalid, NobodyThere
 from herald.fleet.models import Device, PropertyDefinition
-from herald.groups.membership import follow_changes
+from herald.groups.membership import process_changed_devices
 from herald.imports import planning, services
 from herald.imports.models import Import, ImportState
 from herald.imports.reading import Unreadable, read_rows
@@ -31,7 +31,7 @@ def _ground() -> None:
 
 def bring(content: bytes | str, name: str = "devices.csv", **mapping: str) -> Import:
     data = content.encode() if isinstance(content, str) else content
-    made = services.bring_in(data, name, actor=None, now=NOW)
+    made = services.create_import(data, name, actor=None, now=NOW)
     services.check(made.pk, now=NOW)
     if mapping:
         services.change_mapping(made.pk, {**made.mapping, **mapping})
@@ -94,7 +94,7 @@ def test_what_cannot_be_read_is_said(content: bytes, name: str, says: str) -> No
     with pytest.raises(Unreadable, match=says):
         list(read_rows(content, name))
     with pytest.raises(Invalid):
-        services.bring_in(content, name, actor=None, now=NOW)
+        services.create_import(content, name, actor=None, now=NOW)
 
 
 def test_a_file_is_checked_without_writing_and_then_written() -> None:
@@ -118,7 +118,7 @@ def test_a_file_is_checked_without_writing_and_then_written() -> None:
     with pytest.raises(Conflict, match="1 rows are wrong"):
         services.accept(made.pk, all_or_nothing=True, actor=None, now=NOW)
     done = write(made, all_or_nothing=False)
-    follow_changes(now=NOW)
+    process_changed_devices(now=NOW)
 
     assert done.state == ImportState.DONE
     known.refresh_from_db()
@@ -157,7 +157,7 @@ def test_the_import_of_an_export_changes_nothing() -> None:
     client.force_authenticate(make_user())
     columns = "uid,name,serial,model,hardware,site,custodian,tag,admission,asset_no,cost,bought_on,leased"
     for kind in ("csv", "xlsx", "jsonl"):
-        response = client.get("/api/v1/devices/export", {"columns": columns, "as": kind})
+        response = client.get("/api/v1/devices/export", {"columns": columns, "format": kind})
         content = b"".join(response.streaming_content) if response.streaming else response.content
         made = bring(content, f"devices.{kind}")
         assert set(made.mapping.values()) == set(columns.split(","))
@@ -238,7 +238,7 @@ def test_the_calls_take_a_file_from_check_to_done() -> None:
 
     told = client.get(f"/api/v1/imports/{made['id']}").json()
     assert (told["state"], told["new_count"], told["wrong"][0]["column"]) == ("checked", 1, "model")
-    assert b"did you mean Sill 400" in client.get(f"/api/v1/imports/{made['id']}/wrong").content
+    assert b"did you mean Sill 400" in client.get(f"/api/v1/imports/{made['id']}/errors").content
     refused = client.post(f"/api/v1/imports/{made['id']}/accept", {}, format="json")
     assert refused.status_code == 409
     accepted = client.post(f"/api/v1/imports/{made['id']}/accept", {"all_or_nothing": False}, format="json")
@@ -274,14 +274,14 @@ def test_a_mapping_is_kept_for_files_with_the_same_columns() -> None:
     client = APIClient()
     client.force_authenticate(make_user())
 
-    kept = client.post(f"/api/v1/imports/{first.pk}/keep-mapping", {"name": "Maker's list"}, format="json")
+    kept = client.post(f"/api/v1/imports/{first.pk}/save-mapping", {"name": "Maker's list"}, format="json")
 
     assert kept.data["mapping"] == {"Kennung": "uid", "Art": "model", "Kosten": ""}
     assert bring(content).mapping == {"Kennung": "uid", "Art": "model"}
     assert bring("Kennung,Art\nN1,Sill 400\n").mapping == {}
     assert [m["name"] for m in client.get("/api/v1/import-mappings").data] == ["Maker's list"]
     assert client.delete(f"/api/v1/import-mappings/{kept.data['id']}").status_code == 204
-    refused = client.post(f"/api/v1/imports/{bring('a,b' + chr(10) + '1,2').pk}/keep-mapping", {"name": "x"}, "json")
+    refused = client.post(f"/api/v1/imports/{bring('a,b' + chr(10) + '1,2').pk}/save-mapping", {"name": "x"}, "json")
     assert (refused.status_code, "nothing to keep" in refused.data["detail"]) == (422, True)
 
 
@@ -294,7 +294,7 @@ def test_devices_are_announced_and_known_by_their_serials() -> None:
 
     assert counts(made) == (1, 1, 0, 2)
     assert [w.reason for w in made.wrong.order_by("row")] == [
-        "several devices have it; say the maker's id",
+        "several devices have it; give the device's UID",
         "row 4 is about this device already",
     ]
     write(made, all_or_nothing=False)

@@ -10,13 +10,13 @@ from hypothesis import strategies as st
 from rest_framework.test import APIClient
 
 from herald.api.errors import Conflict, Invalid
-from herald.commands.models import Recipe, When
+from herald.commands.models import CommandTemplate, When
 from herald.commands.services import ScheduleDraft, create_schedule
-from herald.groups.consequences import Agreement, NotAgreed
+from herald.groups.consequences.acceptance import Agreement, NotAgreed
 from herald.groups.folders import change_folder, delete_folder, list_folders, make_folder
-from herald.groups.members import change_members, make_by_rule
+from herald.groups.members import change_members, convert_to_rule
 from herald.groups.models import Family, Folder, Group
-from herald.groups.proposing import propose_rule
+from herald.groups.rule_suggestions import propose_rule
 from herald.groups.services import change_group, create_group, delete_group
 from tests.factories import NOW, make_device, make_devices, make_model, make_rule_group, make_static, make_user
 
@@ -27,13 +27,13 @@ BY: dict[str, Any] = {"actor": None, "now": NOW}
 def schedule_for(group: Group) -> None:
     create_schedule(
         ScheduleDraft(
-            recipe=Recipe.RESTART,
+            template=CommandTemplate.RESTART,
             include=[group],
             exclude=[],
             when=When.DAILY,
             time_of_day=time(2),
             spread_minutes=0,
-            give_up_minutes=60,
+            expires_after_minutes=60,
         ),
         **BY,
     )
@@ -108,8 +108,8 @@ def test_a_group_kept_to_one_model_takes_no_other() -> None:
     with pytest.raises(Conflict, match="rill-1"):
         change_group(mixed, only_model=sill.model, **BY)
     with pytest.raises(Invalid, match='needs the line model = "Sill 400"'):
-        make_by_rule(group, "everything", **BY)
-    make_by_rule(group, 'tag = lab and model = "Sill 400"', **BY)
+        convert_to_rule(group, "everything", **BY)
+    convert_to_rule(group, 'tag = lab and model = "Sill 400"', **BY)
     with pytest.raises(Invalid, match="needs the line"):
         change_group(group, rule='tag = lab or model = "Sill 400"', **BY)
 
@@ -191,7 +191,7 @@ def test_what_a_proposal_says_joins_and_leaves_is_what_saving_it_does(
         proposal = propose_rule(group, limit=20, now=NOW)
         assert proposal.joins + proposal.leaves <= len(made) - len(wanted)  # everybody would be as near
 
-        done = make_by_rule(group, proposal.rule, **BY)
+        done = convert_to_rule(group, proposal.rule, **BY)
 
         assert (done.joined, done.left) == (proposal.joins, proposal.leaves)
         assert group.memberships.count() == len(wanted) + proposal.joins - proposal.leaves

@@ -7,14 +7,14 @@ import pytest
 from rest_framework.test import APIClient
 
 from herald.attention.models import Item
-from herald.clock.source import clock
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
 from herald.groups.membership import reevaluate
 from herald.groups.models import Group, GroupMembership, MembershipEvent
-from herald.rollouts.holding import release
+from herald.rollouts.engine.audience_sync import TOO_MANY_LATE, late_limit, sync_audience
+from herald.rollouts.intervene.holds import release
 from herald.rollouts.models import Rollout
-from herald.rollouts.standing import TOO_MANY_LATE, follow_audience, late_limit
+from herald.time import clock
 from tests.factories import (
     NOW,
     launched,
@@ -32,7 +32,7 @@ MINUTE, HOUR = timedelta(minutes=1), timedelta(hours=1)
 
 def standing(devices: int = 3, **fields: Any) -> tuple[Rollout, Group]:
     group = make_static("G", make_devices(devices))
-    return launched(make_draft(group, standing=True, **fields)), group
+    return launched(make_draft(group, follows_audience=True, **fields)), group
 
 
 def join(group: Group, count: int, at: Any = NOW) -> list[Device]:
@@ -48,7 +48,7 @@ def join(group: Group, count: int, at: Any = NOW) -> list[Device]:
 
 
 def waiting(rollout: Rollout) -> int:
-    return rollout.deliveries.filter(phase="waiting", held=TOO_MANY_LATE).count()
+    return rollout.deliveries.filter(phase="waiting", hold_reason=TOO_MANY_LATE).count()
 
 
 @pytest.mark.parametrize(("size", "limit", "expected"), [(3, None, 10), (260, None, 13), (3, 0, 0), (3, 2, 2)])
@@ -62,8 +62,8 @@ def test_the_limit_is_ten_or_a_twentieth_of_the_launch_unless_it_says_otherwise(
 def test_beyond_the_limit_of_a_day_late_joiners_wait_for_a_person() -> None:
     rollout, group = standing(late_limit=2)
     join(group, 5)
-    follow_audience(rollout, now=NOW + MINUTE)
-    assert (rollout.deliveries.filter(joined_late=True, held="").count(), waiting(rollout)) == (2, 3)
+    sync_audience(rollout, now=NOW + MINUTE)
+    assert (rollout.deliveries.filter(joined_late=True, hold_reason="").count(), waiting(rollout)) == (2, 3)
     item = Item.objects.open().get()
     assert (item.kind, item.object_kind, item.object_id, item.count) == ("late-joiners", "rollout", rollout.pk, 3)
     assert "limit of 2" in item.cause
@@ -72,10 +72,10 @@ def test_beyond_the_limit_of_a_day_late_joiners_wait_for_a_person() -> None:
 def test_those_held_are_let_in_by_a_person_and_the_item_closes() -> None:
     rollout, group = standing(late_limit=0)
     late = join(group, 2)
-    follow_audience(rollout, now=NOW + MINUTE)
+    sync_audience(rollout, now=NOW + MINUTE)
     release(rollout, rule="", names=[d.name for d in late], actor=None, now=NOW + MINUTE)
     rollout.refresh_from_db()
-    follow_audience(rollout, now=NOW + 2 * MINUTE)
+    sync_audience(rollout, now=NOW + 2 * MINUTE)
     assert waiting(rollout) == 0 and not Item.objects.open().exists()
 
 
@@ -84,14 +84,14 @@ def test_the_next_day_as_many_may_join_again() -> None:
     for hours in (1, 2, 26):
         join(group, 1, at=NOW + hours * HOUR)
         rollout.refresh_from_db()
-        follow_audience(rollout, now=NOW + hours * HOUR)
-    assert (rollout.deliveries.filter(joined_late=True, held="").count(), waiting(rollout)) == (2, 1)
+        sync_audience(rollout, now=NOW + hours * HOUR)
+    assert (rollout.deliveries.filter(joined_late=True, hold_reason="").count(), waiting(rollout)) == (2, 1)
 
 
 def test_who_joined_is_shown_with_the_reason_and_who_was_there_is_not() -> None:
     rollout, group = standing(late_limit=1)
     first, second = join(group, 2)
-    follow_audience(rollout, now=NOW + MINUTE)
+    sync_audience(rollout, now=NOW + MINUTE)
     client = APIClient()
     client.force_authenticate(make_user())
     with clock.fixed(NOW + MINUTE):
@@ -115,14 +115,14 @@ def flap(group: Group, device: Device, times: int) -> None:
 def test_a_device_that_flaps_keeps_the_place_it_had() -> None:
     inside, outside = make_device(tags=["lab"]), make_device()
     group = make_rule_group("Lab", "tag = lab and presence != silent")
-    rollout = launched(make_draft(group, standing=True))
+    rollout = launched(make_draft(group, follows_audience=True))
     Device.objects.filter(pk=inside.pk).update(tags=[])
     for number in range(9):
         reevaluate([inside.pk], now=NOW + number * MINUTE, cause="the device changed")
         Device.objects.filter(pk=inside.pk).update(tags=["lab"] if number % 2 == 0 else [])
     flap(group, outside, 5)
     assert not group.memberships.filter(device=inside).exists()
-    follow_audience(rollout, now=NOW + HOUR)
+    sync_audience(rollout, now=NOW + HOUR)
     assert list(rollout.deliveries.values_list("device_id", "phase")) == [(inside.pk, "waiting")]
     item = Item.objects.open().get(kind="unsettled")
     assert item.count == 2 and "presence" in item.cause
@@ -133,11 +133,11 @@ def test_one_that_settled_again_is_followed() -> None:
     group = make_rule_group("Lab", "tag = lab")
     make_device(tags=["lab"])
     reevaluate(list(Device.objects.values_list("pk", flat=True)), now=NOW, cause="x")
-    rollout = launched(make_draft(group, standing=True))
+    rollout = launched(make_draft(group, follows_audience=True))
     flap(group, outside, 4)  # four times is not more than four
-    follow_audience(rollout, now=NOW + HOUR)
+    sync_audience(rollout, now=NOW + HOUR)
     assert Delivery.objects.filter(device=outside).exists() is False
     rollout.refresh_from_db()
-    follow_audience(rollout, now=NOW + 25 * HOUR)
+    sync_audience(rollout, now=NOW + 25 * HOUR)
     assert Delivery.objects.get(device=outside).joined_late
     assert not Item.objects.open().filter(kind="unsettled").exists()

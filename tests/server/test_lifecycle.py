@@ -7,7 +7,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from rest_framework.test import APIClient
 
 from herald.fleet.models import Device, EnrolmentAttempt, PropertyDefinition, RemovedDevice
-from herald.groups.membership import follow_changes
+from herald.groups.membership import process_changed_devices
 from herald.imports import services as imports
 from herald.rollouts.models import Rollout
 from tests.factories import (
@@ -84,7 +84,7 @@ def test_own_time_zone_and_interval_are_set_for_many_previewed_and_undone(client
     told = post(client, "edits/preview", target, 200)
     assert [(g["name"], g["joins"]) for g in told["groups"]] == [("East", 3)]
     edit = post(client, "edits", target, 201)
-    follow_changes(now=NOW)
+    process_changed_devices(now=NOW)
     zones = Device.objects.values_list("time_zone", "own_time_zone", "check_in_interval_seconds")
     assert set(zones) == {("Australia/Darwin", "Australia/Darwin", 60)}
     assert east.memberships.count() == 3
@@ -208,7 +208,7 @@ def brought_in(client: APIClient, text: str, **accept: Any) -> int:
     imports.check(made, now=NOW)
     post(client, f"imports/{made}/accept", accept, 200)
     imports.write(made, now=NOW)
-    follow_changes(now=NOW)
+    process_changed_devices(now=NOW)
     return made
 
 
@@ -221,7 +221,7 @@ def test_an_import_is_undone_as_one_step(client: APIClient) -> None:
     told = {"restored": 1, "removed": 1, "kept_waiting": 1, "changed_since": 0}
     assert client.get(f"{V1}/imports/{made}/undo").json() == told
     assert post(client, f"imports/{made}/undo", None, 200) == told
-    follow_changes(now=NOW)
+    process_changed_devices(now=NOW)
     assert dict(Device.objects.values_list("uid", "admission")) == {old.uid: "admitted", "NEW-2": "waiting"}
     assert Device.objects.get(uid=old.uid).tags == ["old"]
     assert [m.device.uid for m in group.memberships.all()] == ["NEW-2"]
@@ -242,7 +242,7 @@ def test_what_an_import_that_was_cancelled_had_written_can_be_undone(client: API
     made = client.post(f"{V1}/imports", {"file": file}, format="multipart").json()["id"]
     post(client, f"imports/{made}/cancel", None, 200)
     post(client, f"imports/{made}/undo", None, 409)
-    listed = client.get(f"{V1}/imports").json()
+    listed = client.get(f"{V1}/imports").json()["imports"]
     assert [(i["id"], i["state"]) for i in listed] == [(made, "cancelled")]
 
 

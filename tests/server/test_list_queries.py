@@ -12,15 +12,15 @@ from rest_framework.test import APIClient
 from herald.access.models import User
 from herald.attention.models import Quarantine
 from herald.calendar.services import FreezeDraft, save_freeze
-from herald.commands.models import Recipe, When
+from herald.commands.models import CommandTemplate, When
 from herald.commands.services import ScheduleDraft, create_schedule
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.edits.codes import CodeDraft, make_code
 from herald.fleet.models import Custodian, EnrolmentAttempt, PropertyDefinition, ReportedFact, Site, Tag
 from herald.groups.models import Folder
-from herald.imports.services import bring_in
-from herald.rollouts.plans import keep_plan
+from herald.imports.services import create_import
+from herald.rollouts.compose.ring_plans import save_ring_plan
 from tests.factories import (
     NOW,
     launched,
@@ -69,13 +69,13 @@ def one_rollout_that_waits(n: int, user: User) -> None:
     site = make_site(f"Waiting {n}", "Asia/Kolkata")
     Site.objects.filter(pk=site.pk).update(transfers_at_once=2)
     group = make_static(f"That waits {n}", make_devices(2, site=site))
-    hours = {"window_start": time(1), "window_end": time(2), "at_once_per_site": 1, "starts_per_hour": 5}
+    hours = {"window_start": time(1), "window_end": time(2), "max_concurrent_per_site": 1, "max_starts_per_hour": 5}
     launched(make_draft(group, make_image(f"5.4.{n}"), rings=[ring("First"), ring("Rest")], **hours))
 
 
 def one_schedule(n: int, user: User) -> None:
     group = make_static(f"Of schedule {n}", [make_device(site=make_site(f"Site {n}", "Asia/Kolkata"))])
-    draft = ScheduleDraft(recipe=Recipe.RESTART, include=[group], when=When.DAILY, time_of_day=time(5, n))
+    draft = ScheduleDraft(template=CommandTemplate.RESTART, include=[group], when=When.DAILY, time_of_day=time(5, n))
     create_schedule(draft, actor=user, now=NOW)
 
 
@@ -127,16 +127,16 @@ def one_group(n: int, user: User) -> None:
 
 
 def one_edit(n: int, user: User) -> None:
-    from herald.edits.change import Asked
+    from herald.edits.change import RequestedEdit
     from herald.edits.services import Target, request_edit
 
-    request_edit(Asked(add_tags=[f"e{n}"]), Target(devices=[make_device().name]), actor=user, now=NOW)
+    request_edit(RequestedEdit(add_tags=[f"e{n}"]), Target(devices=[make_device().name]), actor=user, now=NOW)
 
 
 def one_plan(n: int, user: User) -> None:
     all_of_them = {"name": "All", "kind": "rest", "confirmed_pct": 95.0, "soak_minutes": n, "needs_approval": False}
-    nothing = dict.fromkeys(("group_id", "share_pct", "number", "most_unheard", "min_tried"))
-    keep_plan(f"Plan {n}", [{**all_of_them, **nothing}], actor=user, now=NOW)
+    nothing = dict.fromkeys(("group_id", "share_pct", "number", "max_unreached", "min_tried"))
+    save_ring_plan(f"Plan {n}", [{**all_of_them, **nothing}], actor=user, now=NOW)
 
 
 #: what makes one row more, by the list that shows it
@@ -159,8 +159,8 @@ MAKERS: dict[str, Callable[[int, User], Any]] = {
         CodeDraft(label=f"Code {n}", site=make_site(f"Code site {n}").name), actor=user, now=NOW
     ),
     "edits": one_edit,
-    "imports": lambda n, user: bring_in(b"uid,model\nA,B\n", f"f{n}.csv", actor=make_user(), now=NOW),
-    "plans": one_plan,
+    "imports": lambda n, user: create_import(b"uid,model\nA,B\n", f"f{n}.csv", actor=make_user(), now=NOW),
+    "ring-plans": one_plan,
     "admissions": lambda n, user: (
         make_device(admission="waiting", site=make_site(f"Waiting {n}")),
         EnrolmentAttempt.objects.note(f"U{n}", "bad-code", NOW),
@@ -170,8 +170,8 @@ MAKERS: dict[str, Callable[[int, User], Any]] = {
     ),
     "record": lambda n, user: one_edit(n, make_user()),
     "fields": one_attribute,
-    "functions": one_model,
-    "releases": one_model,
+    "capabilities": one_model,
+    "approval-policies": one_model,
 }
 
 

@@ -9,12 +9,12 @@ from rest_framework.test import APIClient
 
 from herald.attention.models import Part, Quarantine
 from herald.attention.quarantine import Isolation
+from herald.db.locks import MEMBERSHIP, take_lock
 from herald.fleet.editing import read_states
 from herald.groups import members, membership, services
 from herald.groups.models import Group
-from herald.locks import MEMBERSHIP, take_lock
+from herald.rollouts.intervene.lifecycle import order_by_rank
 from herald.rollouts.models import Rollout
-from herald.rollouts.services import order_by_rank
 from tests.factories import (
     NOW,
     launched,
@@ -64,8 +64,8 @@ def test_changing_and_turning_a_group_at_once_never_deadlocks() -> None:
 
     def turn() -> None:
         for _ in range(8):
-            members.make_static(Group.objects.get(pk=group.pk), actor=None, now=NOW)
-            members.make_by_rule(Group.objects.get(pk=group.pk), "tag = lab", actor=None, now=NOW)
+            members.convert_to_static(Group.objects.get(pk=group.pk), actor=None, now=NOW)
+            members.convert_to_rule(Group.objects.get(pk=group.pk), "tag = lab", actor=None, now=NOW)
 
     def refresh() -> None:
         for _ in range(16):

@@ -4,8 +4,8 @@ import pytest
 
 from herald.api.errors import Conflict, InvalidRule
 from herald.fleet.models import Device
-from herald.groups.members import change_members, make_by_rule, make_static
-from herald.groups.membership import follow_changes
+from herald.groups.members import change_members, convert_to_rule, convert_to_static
+from herald.groups.membership import process_changed_devices
 from herald.groups.models import Family, Group
 from herald.record.models import RecordEntry
 from tests.factories import NOW, make_device, make_devices, make_rule_group
@@ -46,14 +46,14 @@ def test_a_group_turned_static_keeps_its_members_and_its_rule_as_history() -> No
     device = make_device(name="in", tags=["lab"])
     group = make_rule_group("Lab", "tag = lab")
 
-    make_static(group, actor=None, now=NOW)
+    convert_to_static(group, actor=None, now=NOW)
     Device.objects.filter(pk=device.pk).update(tags=[])
-    follow_changes(now=NOW)
+    process_changed_devices(now=NOW)
 
     group.refresh_from_db()
-    assert (group.kind, group.rule, group.past_rule, names(group)) == ("static", "", "tag = lab", {"in"})
+    assert (group.kind, group.rule, group.previous_rule, names(group)) == ("static", "", "tag = lab", {"in"})
     with pytest.raises(Conflict):
-        make_static(group, actor=None, now=NOW)
+        convert_to_static(group, actor=None, now=NOW)
     change_members(group, add=[], remove=[device.pk], actor=None, now=NOW)
     assert names(group) == set()
 
@@ -63,19 +63,19 @@ def test_a_group_by_hand_becomes_a_rule_and_follows_it() -> None:
     group = make_group("G", [first])
 
     with pytest.raises(InvalidRule):
-        make_by_rule(group, "tag lab", actor=None, now=NOW)
-    difference = make_by_rule(group, "tag = lab", actor=None, now=NOW)
+        convert_to_rule(group, "tag lab", actor=None, now=NOW)
+    difference = convert_to_rule(group, "tag = lab", actor=None, now=NOW)
 
     assert (difference.joined, difference.left) == (1, 0)
     assert names(group) == {first.name, second.name}
     with pytest.raises(Conflict):
-        make_by_rule(group, "everything", actor=None, now=NOW)
+        convert_to_rule(group, "everything", actor=None, now=NOW)
 
 
 def test_a_group_of_a_family_stays_by_hand_and_cannot_refer_to_itself() -> None:
     group = make_group("G", make_devices(1))
     with pytest.raises(InvalidRule, match="circle"):
-        make_by_rule(group, 'group = "G"', actor=None, now=NOW)
+        convert_to_rule(group, 'group = "G"', actor=None, now=NOW)
     family_of(group)
     with pytest.raises(Conflict, match="family"):
-        make_by_rule(group, "everything", actor=None, now=NOW)
+        convert_to_rule(group, "everything", actor=None, now=NOW)

@@ -12,9 +12,9 @@ from herald.groups.audience import MOST_NAMED, audience_query, audience_rule
 from herald.groups.models import Group
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
-from herald.rollouts import drafting
+from herald.rollouts.compose import drafts
+from herald.rollouts.engine.audience_sync import sync_audience
 from herald.rollouts.models import Rollout
-from herald.rollouts.standing import follow_audience
 from tests.factories import (
     NOW,
     launched,
@@ -39,14 +39,14 @@ def client() -> APIClient:
 
 
 def draft(devices: list[Device], include: list[Group] | None = None, **fields: Any) -> Rollout:
-    written = drafting.RolloutDraft(
-        changes=drafting.to(make_image()),
+    written = drafts.RolloutDraft(
+        changes=drafts.to(make_image()),
         include=include or [],
         devices=[d.pk for d in devices],
         rings=[ring()],
         **fields,
     )
-    return drafting.save_draft(written, actor=None, now=NOW)
+    return drafts.save_draft(written, actor=None, now=NOW)
 
 
 def test_a_rollout_goes_to_the_devices_that_are_named_and_to_no_other() -> None:
@@ -64,14 +64,14 @@ def test_named_devices_join_those_of_groups_and_excluded_groups_take_them_out() 
 def test_nobody_named_and_no_group_is_nobody() -> None:
     make_devices(2)
     rollout = draft([])
-    assert drafting.preflight(rollout, now=NOW).reached == 0
+    assert drafts.preflight(rollout, now=NOW).reached == 0
 
 
 def test_who_is_named_stays_in_an_audience_that_follows_its_groups() -> None:
     named, member = make_devices(2)
     group = make_static("G", [member])
-    rollout = launched(draft([named], [group], standing=True))
-    follow_audience(rollout, now=NOW)
+    rollout = launched(draft([named], [group], follows_audience=True))
+    sync_audience(rollout, now=NOW)
     assert {d.phase for d in rollout.deliveries.all()} == {"waiting"}
 
 
@@ -90,12 +90,38 @@ def test_the_sentence_and_the_api_say_who_is_named(client: APIClient) -> None:
     body["include_devices"] = ["Pump 7", other.uid]
     changed = client.put(f"{V1}/rollouts/{detail['id']}", body, format="json").json()
     assert changed["audience"] == "2 devices" and changed["include_device_count"] == 2
-    assert "on 2 devices, in 1 ring" in "".join(p["text"] for p in changed["sentence"])
+    assert "on 2 devices with no exclusions, in 1 ring" in "".join(p["text"] for p in changed["sentence"])
     body["include_devices"] = ["nobody"]
     refused = client.put(f"{V1}/rollouts/{detail['id']}", body, format="json")
     assert refused.status_code == 422 and refused.json()["errors"][0]["pointer"] == "/include_devices"
     body["include_devices"] = ["x"] * (MOST_NAMED + 1)
     assert client.put(f"{V1}/rollouts/{detail['id']}", body, format="json").status_code == 422
+
+
+def test_a_draft_reads_the_same_while_it_is_composed_and_once_it_is_kept(client: APIClient) -> None:
+    group, spared, named = make_static("G", make_devices(1)), make_static("S", []), make_device(name="Pump 8")
+    said = {
+        "changes": [{"choice": "image", "image_id": make_image().pk}, {"choice": "within", "within": "5.1"}],
+        "include": [group.pk],
+        "exclude": [spared.pk],
+        "include_devices": [named.name],
+        "rule_filter": "site is missing",
+        "window_start": "22:00",
+        "window_end": "02:00",
+        "window_days": [2, 0],
+        "prefetch": True,
+        "notice": "Reboots once",
+        "max_starts_per_hour": 40,
+    }
+    rings = [{"name": "All", "kind": "rest"}, {"name": "More", "kind": "rest"}]
+    composed = client.post(f"{V1}/rollouts/sentence", {**said, "ring_count": 1}, format="json")
+    made = client.post(f"{V1}/rollouts", {**said, "rings": rings[:1]}, format="json")
+    assert (composed.status_code, made.status_code) == (200, 201), made.content
+    assert composed.json() == made.json()["sentence"]
+    nothing = {"changes": [], "include": [], "ring_count": 0}
+    asked = "".join(p["text"] for p in client.post(f"{V1}/rollouts/sentence", nothing, format="json").json())
+    assert "which version?" in asked and "which devices?" in asked
+    assert Rollout.objects.count() == 1, "asking keeps nothing"
 
 
 def test_a_command_runs_on_the_devices_that_are_named(client: APIClient) -> None:
@@ -128,7 +154,7 @@ def test_what_will_reach_a_device_is_listed(client: APIClient) -> None:
 
 def test_many_are_asked_to_report_and_those_that_do_not_call_are_passed_over(client: APIClient) -> None:
     calling, _, _ = make_device(), make_device(secret_hash=None), make_device(admission="retired")
-    assert client.post(f"{V1}/devices/ask-to-report", {"rule": "everything"}, format="json").json() == {"asked": 1}
+    assert client.post(f"{V1}/devices/request-report", {"rule": "everything"}, format="json").json() == {"asked": 1}
     assert list(Device.objects.exclude(report_asked_at=None)) == [calling]
 
 
@@ -159,6 +185,6 @@ def test_a_list_of_rollouts_costs_the_same_however_many_devices_they_name(
     image = make_image()
     for n in range(3):
         make_draft(make_static(f"G{n}", devices), image, devices=[d.pk for d in devices[: n + 1]])
-    with django_assert_max_num_queries(16):
-        rows = client.get(f"{V1}/rollouts").json()
+    with django_assert_max_num_queries(17):
+        rows = client.get(f"{V1}/rollouts").json()["rollouts"]
     assert [r["audience"] for r in rows] == ["G2 and 3 devices", "G1 and 2 devices", f"G0 and {devices[0].name}"]

@@ -7,12 +7,12 @@ import pytest
 from rest_framework.test import APIClient
 
 from herald.clock.conditions import refresh_conditions
-from herald.commands.models import Recipe, When
+from herald.commands.models import CommandTemplate, When
 from herald.commands.services import ScheduleDraft, create_schedule
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
-from herald.rollouts import services
-from herald.rollouts.turn import turn_rollouts
+from herald.rollouts.engine.tick import tick_rollouts
+from herald.rollouts.intervene import lifecycle
 from herald_core.deliveries import Event
 from herald_core.rings.assignment import RingKind
 from tests.factories import (
@@ -58,30 +58,30 @@ def test_a_running_rollout_moves_and_a_draft_does_not() -> None:
 def test_a_pause_a_halt_and_a_stuck_gate_wait_for_a_person() -> None:
     rings = [ring("Canary", RingKind.NUMBER, number=2), ring("Rest")]
     rollout = launched(make_draft(make_static("Field", make_devices(4)), rings=rings, max_attempts=1))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     one = Delivery.objects.filter(phase="offered").order_by("id")[0]
     deliveries.move(Delivery.objects.filter(pk=one.pk), Event.FAIL, now=NOW, cause="bad")
     deliveries.move(Delivery.objects.filter(phase="offered"), Event.RETURN, now=NOW, cause="back")
     deliveries.move(Delivery.objects.filter(phase="confirming"), Event.CONFIRM, now=NOW, cause="good")
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     (stuck,) = now()["decisions"]
     assert (stuck["kind"], stuck["rollout"]) == ("stuck", rollout.pk)
     assert "cannot leave ring 1" in stuck["title"] and "1 confirmed, 1 failed, 2 wait" in stuck["detail"]
-    services.pause(rollout, actor=None, now=NOW)
+    lifecycle.pause(rollout, actor=None, now=NOW)
     (paused,) = now()["decisions"]
     assert paused["kind"] == "paused"
-    services.resume(rollout, actor=None, now=NOW)
-    services.halt(rollout, reason="2 of 2 tried failed", now=NOW)
+    lifecycle.resume(rollout, actor=None, now=NOW)
+    lifecycle.halt(rollout, reason="2 of 2 tried failed", now=NOW)
     (halted,) = now()["decisions"]
     assert halted["kind"] == "halted" and "2 of 2 tried failed" in halted["detail"]
-    services.stop(rollout, actor=None, now=NOW)
+    lifecycle.stop(rollout, actor=None, now=NOW)
     assert now()["decisions"] == []
 
 
 def test_the_next_firings_come_zone_by_zone() -> None:
     devices = [make_device(), make_device(site=make_site("There", "Asia/Kolkata"))]
     draft = ScheduleDraft(
-        recipe=Recipe.RESTART, include=[make_static("G", devices)], when=When.DAILY, time_of_day=time(5, 30)
+        template=CommandTemplate.RESTART, include=[make_static("G", devices)], when=When.DAILY, time_of_day=time(5, 30)
     )
     create_schedule(draft, actor=None, now=NOW)
     coming = now()["coming"]

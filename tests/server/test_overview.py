@@ -10,9 +10,11 @@ from hypothesis import strategies as st
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
-from herald.rollouts import drafting, overview, services
-from herald.rollouts.models import LeftOut, Rollout
-from herald.rollouts.turn import turn_rollouts
+from herald.rollouts.compose import drafts
+from herald.rollouts.engine.tick import tick_rollouts
+from herald.rollouts.intervene import lifecycle
+from herald.rollouts.models import ExcludedDevice, Rollout
+from herald.rollouts.watch import overview
 from herald_core.deliveries import Event
 from herald_core.rings.assignment import RingKind
 from tests.factories import NOW, launched, make_device, make_devices, make_draft, make_image, make_static, ring
@@ -47,7 +49,7 @@ def test_the_sums_agree_whatever_happens(acts: list[str]) -> None:
     with transaction.atomic():
         devices = [*make_devices(9), make_device(firmware="9.0"), make_device(firmware="5.2.1")]
         rollout = launched(
-            make_draft(make_static("G", devices), rings=RINGS, at_once=4, max_attempts=1, failure_limit_pct=60)
+            make_draft(make_static("G", devices), rings=RINGS, max_concurrent=4, max_attempts=1, failure_limit_pct=60)
         )
         now = NOW
         for act in acts:
@@ -55,7 +57,7 @@ def test_the_sums_agree_whatever_happens(acts: list[str]) -> None:
             offered = Delivery.objects.filter(phase="offered").order_by("id")[:1]
             some = Delivery.objects.filter(pk__in=[d.pk for d in offered])
             if act == "turn":
-                turn_rollouts(now=now)
+                tick_rollouts(now=now)
             elif act == "confirm":
                 deliveries.move(some, Event.RETURN, now=now, cause="back")
                 deliveries.move(some.model.objects.filter(phase="confirming"), Event.CONFIRM, now=now, cause="good")
@@ -64,11 +66,11 @@ def test_the_sums_agree_whatever_happens(acts: list[str]) -> None:
             elif act == "expire":
                 deliveries.expire(now=now)
             else:
-                verb = {"pause": services.pause, "resume": services.resume, "stop": services.stop}[act]
-                with contextlib.suppress(services.Conflict):
+                verb = {"pause": lifecycle.pause, "resume": lifecycle.resume, "stop": lifecycle.stop}[act]
+                with contextlib.suppress(lifecycle.Conflict):
                     verb(rollout, actor=None, now=now)
             check_sums(rollout, 11)
-        assert LeftOut.objects.filter(rollout=rollout).count() == 1
+        assert ExcludedDevice.objects.filter(rollout=rollout).count() == 1
         transaction.set_rollback(True)
 
 
@@ -76,7 +78,7 @@ def test_progress_counts_those_already_there_and_each_that_confirms() -> None:
     devices = [*make_devices(3), make_device(firmware="5.2.1")]
     rollout = launched(make_draft(make_static("G", devices)))
     assert [p["confirmed"] for p in overview.progress(rollout)] == [1]
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     for minute, delivery in enumerate(Delivery.objects.filter(phase="offered"), 1):
         one = Delivery.objects.filter(pk=delivery.pk)
         deliveries.move(one, Event.RETURN, now=NOW + minute * MINUTE, cause="back")
@@ -103,7 +105,7 @@ def test_preflight_shows_how_a_drawn_ring_looks_beside_all() -> None:
     make_devices(8)
     Device.objects.update(facts={"uplink": "cellular"})
     rollout = make_draft(make_static("G", list(Device.objects.all())), rings=RINGS)
-    view = overview.preflight_view(rollout, drafting.preflight(rollout, now=NOW))
+    view = overview.preflight_view(rollout, drafts.preflight(rollout, now=NOW))
     assert [r["devices"] for r in view["rings"]] == [2, 3, 3]
     assert {s["field"] for s in view["rings"][0]["shares"]} == {"model", "uplink", "site", "from version"}
     assert view["rings"][2]["shares"] == []
@@ -113,10 +115,10 @@ def test_preflight_shows_how_a_drawn_ring_looks_beside_all() -> None:
 
 def test_devices_that_no_ring_takes_are_counted_and_left_out() -> None:
     rollout = make_draft(make_static("G", make_devices(5)), rings=[ring("Some", RingKind.NUMBER, number=2)])
-    found = drafting.preflight(rollout, now=NOW)
+    found = drafts.preflight(rollout, now=NOW)
     assert (found.reached, found.in_no_ring) == (2, 3)
     launched(rollout)
-    assert LeftOut.objects.filter(rollout=rollout).count() == 3
+    assert ExcludedDevice.objects.filter(rollout=rollout).count() == 3
     check_sums(rollout, 5)
 
 

@@ -41,12 +41,12 @@ def test_a_word_that_is_misspelt_is_refused_and_not_passed_over(client: APIClien
         ("devices", {"limit": "many"}),
         ("devices", {"limit": "²"}),
         ("devices", {"limit": "-1"}),
-        ("devices/export", {"as": "pdf"}),
+        ("devices/export", {"format": "pdf"}),
         ("rollouts/1/forecast", {"failure_pct": "nan"}),
         ("rollouts/1/breakdown", {"by": "colour"}),
         ("record", {"before": "9" * 40}),
-        ("groups/{group}/two-moments", {"first": "2026-11-28T10:00:00"}),
-        ("groups/{group}/two-moments", {"first": "9999-12-31T23:59:59-12:00"}),
+        ("groups/{group}/membership-diff", {"first": "2026-11-28T10:00:00"}),
+        ("groups/{group}/membership-diff", {"first": "9999-12-31T23:59:59-12:00"}),
     ],
 )
 def test_values_that_do_not_fit_are_refused(client: APIClient, path: str, query: dict[str, str]) -> None:
@@ -55,7 +55,7 @@ def test_values_that_do_not_fit_are_refused(client: APIClient, path: str, query:
 
 
 def test_an_instant_may_be_written_with_any_offset(client: APIClient) -> None:
-    path = f"/api/v1/groups/{make_static('G', [make_device()]).pk}/two-moments"
+    path = f"/api/v1/groups/{make_static('G', [make_device()]).pk}/membership-diff"
     assert client.get(path, {"first": "1582-08-03T08:05:49-23:17"}).status_code == 200
 
 

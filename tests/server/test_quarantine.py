@@ -9,17 +9,17 @@ from rest_framework.test import APIClient
 from herald.attention.models import Item, Part, Quarantine
 from herald.attention.quarantine import FIRST_PAUSE, Isolation
 from herald.clock import loop
-from herald.clock.source import clock
 from herald.commands import services as commands
-from herald.commands.models import Occurrence, Recipe, Schedule, When
+from herald.commands.models import CommandTemplate, Occurrence, Schedule, When
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
-from herald.fleet.models import DeviceChange
+from herald.fleet.models import MembershipQueueEntry
 from herald.groups import membership
 from herald.groups.models import Group, GroupMembership, GroupReference
 from herald.record.models import RecordEntry
-from herald.rollouts import turn
+from herald.rollouts.engine import tick
 from herald.rollouts.models import Rollout
+from herald.time import clock
 from tests.factories import (
     NOW,
     launched,
@@ -57,7 +57,7 @@ def poison(monkeypatch: pytest.MonkeyPatch, where: str, is_bad: Any) -> None:
 
 def daily(name: str) -> Schedule:
     draft = commands.ScheduleDraft(
-        recipe=Recipe.RESTART,
+        template=CommandTemplate.RESTART,
         include=[make_static(name, make_devices(1))],
         when=When.DAILY,
         time_of_day=time(2, 30),
@@ -66,14 +66,14 @@ def daily(name: str) -> Schedule:
     return commands.create_schedule(draft, actor=None, now=NOW)
 
 
-@pytest.mark.parametrize("step", ["follow_audience", "_turn", "offer"])
+@pytest.mark.parametrize("step", ["sync_audience", "_turn", "offer"])
 def test_a_rollout_that_fails_stops_no_other_rollout_and_no_schedule(
     monkeypatch: pytest.MonkeyPatch, step: str
 ) -> None:
     image = make_image()
     bad, good = (launched(make_draft(make_static(n, make_devices(2)), image)) for n in ("Bad", "Good"))
     schedule = daily("Daily")
-    poison(monkeypatch, f"herald.rollouts.turn.{step}", lambda r: r.pk == bad.pk)
+    poison(monkeypatch, f"herald.rollouts.engine.tick.{step}", lambda r: r.pk == bad.pk)
     turn_at(NOW + 31 * MINUTE)
     assert set(good.deliveries.values_list("phase", flat=True)) == {"offered"}
     assert set(bad.deliveries.values_list("phase", flat=True)) == {"waiting"}
@@ -94,7 +94,7 @@ def test_a_schedule_that_fails_stops_no_other(monkeypatch: pytest.MonkeyPatch) -
 
 
 def test_a_delivery_that_fails_stops_no_other(monkeypatch: pytest.MonkeyPatch) -> None:
-    rollout = launched(make_draft(make_static("G", make_devices(9)), give_up_after_hours=1))
+    rollout = launched(make_draft(make_static("G", make_devices(9)), expires_after_hours=1))
     bad = rollout.deliveries.order_by("id")[4].pk
     poison(monkeypatch, "herald.deliveries.services._moved", lambda rows: bad in [r[0] for r in rows])
     turn_at(NOW + timedelta(hours=2))
@@ -109,11 +109,11 @@ def test_a_group_whose_rule_cannot_be_read_keeps_its_members_and_the_others_foll
     Group.objects.filter(pk=bad.pk).update(rule="gone_attribute = 1")
     device.tags = ["field"]
     device.save()
-    DeviceChange.objects.note([device.pk], NOW)
-    membership.follow_changes(now=NOW)
+    MembershipQueueEntry.objects.note([device.pk], NOW)
+    membership.process_changed_devices(now=NOW)
     assert set(GroupMembership.objects.values_list("group_id", flat=True)) == {bad.pk, good.pk}
     assert (Quarantine.objects.get().part, Quarantine.objects.get().object_id) == ("group", bad.pk)
-    assert not DeviceChange.objects.exists()
+    assert not MembershipQueueEntry.objects.exists()
     Group.objects.filter(pk=bad.pk).update(rule="tag = lab")
     membership.refresh_time_groups(now=NOW + FIRST_PAUSE)  # mended, it is evaluated whole
     assert set(GroupMembership.objects.values_list("group_id", flat=True)) == {good.pk}
@@ -128,8 +128,8 @@ def test_groups_in_a_circle_are_set_aside() -> None:
     GroupReference.objects.create(referrer=b, referred=a)
     device.tags = ["field"]
     device.save()
-    DeviceChange.objects.note([device.pk], NOW)
-    membership.follow_changes(now=NOW)
+    MembershipQueueEntry.objects.note([device.pk], NOW)
+    membership.process_changed_devices(now=NOW)
     assert GroupMembership.objects.get().group_id == good.pk
     assert {q.object_id for q in Quarantine.objects.all()} == {a.pk, b.pk}
 
@@ -138,16 +138,16 @@ def test_a_device_that_fails_keeps_its_mark_and_the_others_follow(monkeypatch: p
     group = make_rule_group("Lab", "tag = lab")
     devices = [make_device(tags=["lab"]) for _ in range(7)]
     bad = devices[3].pk
-    DeviceChange.objects.note([d.pk for d in devices], NOW)
+    MembershipQueueEntry.objects.note([d.pk for d in devices], NOW)
     poison(monkeypatch, "herald.groups.membership.reevaluate", lambda ids: bad in ids)
-    membership.follow_changes(now=NOW)
+    membership.process_changed_devices(now=NOW)
     assert set(group.memberships.values_list("device_id", flat=True)) == {d.pk for d in devices} - {bad}
-    assert list(DeviceChange.objects.values_list("device_id", flat=True)) == [bad]
-    assert membership.follow_changes(now=NOW) == 0  # not taken up again and again
+    assert list(MembershipQueueEntry.objects.values_list("device_id", flat=True)) == [bad]
+    assert membership.process_changed_devices(now=NOW) == 0  # not taken up again and again
     monkeypatch.undo()
-    assert membership.follow_changes(now=NOW + FIRST_PAUSE) == 1
+    assert membership.process_changed_devices(now=NOW + FIRST_PAUSE) == 1
     assert group.memberships.filter(device_id=bad).exists()
-    assert not Quarantine.objects.exists() and not DeviceChange.objects.exists()
+    assert not Quarantine.objects.exists() and not MembershipQueueEntry.objects.exists()
 
 
 def test_a_device_in_an_unknown_zone_waits_and_stops_nobody() -> None:
@@ -168,7 +168,7 @@ def test_it_is_tried_again_after_pauses_that_double(monkeypatch: pytest.MonkeyPa
         tried.append(rollout.pk)
         raise ValueError("planted")
 
-    monkeypatch.setattr(turn, "_turn", failing)
+    monkeypatch.setattr(tick, "_turn", failing)
     for second in range(0, 60 * 16, 30):
         turn_at(NOW + timedelta(seconds=second))
     assert len(tried) == 5  # at 0, 1, 3, 7 and 15 minutes
@@ -180,7 +180,7 @@ def test_it_is_tried_again_after_pauses_that_double(monkeypatch: pytest.MonkeyPa
 
 def test_what_works_again_leaves_quarantine(monkeypatch: pytest.MonkeyPatch) -> None:
     rollout = launched(make_draft(make_static("Bad", make_devices(1))))
-    poison(monkeypatch, "herald.rollouts.turn.offer", lambda _: True)
+    poison(monkeypatch, "herald.rollouts.engine.tick.offer", lambda _: True)
     turn_at(NOW)
     assert Item.objects.open().get().object_id == rollout.pk
     monkeypatch.undo()
@@ -194,7 +194,7 @@ def test_what_works_again_leaves_quarantine(monkeypatch: pytest.MonkeyPatch) -> 
 
 def test_a_person_sees_what_is_in_quarantine_and_has_it_tried_now(monkeypatch: pytest.MonkeyPatch) -> None:
     rollout = launched(make_draft(make_static("Bad", make_devices(1))))
-    poison(monkeypatch, "herald.rollouts.turn.offer", lambda _: True)
+    poison(monkeypatch, "herald.rollouts.engine.tick.offer", lambda _: True)
     turn_at(NOW)
     monkeypatch.undo()
     client = APIClient()
@@ -239,8 +239,8 @@ def test_a_batch_tries_each_object_that_failed_before_by_itself() -> None:
 
 
 def test_housekeeping_takes_up_no_more_than_it_can(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(deliveries, "AT_ONCE", 3)
-    rollout = launched(make_draft(make_static("G", make_devices(5)), give_up_after_hours=1))
+    monkeypatch.setattr(deliveries, "BATCH_SIZE", 3)
+    rollout = launched(make_draft(make_static("G", make_devices(5)), expires_after_hours=1))
     for expected in (3, 5):
         deliveries.expire(now=NOW + timedelta(hours=2))
         assert rollout.deliveries.filter(phase="expired").count() == expected

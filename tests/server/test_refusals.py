@@ -33,8 +33,8 @@ REFUSED: tuple[tuple[str, str, Any, str, str], ...] = (
     ("post", "enrolment-codes", {"label": "c", "uses": 0}, "/uses", "1"),
     ("post", "enrolment-codes", {"label": "c", "site": "Nowhere"}, "/site", "no site"),
     ("post", "enrolment-codes", {"label": "c", "expires_at": "tomorrow"}, "/expires_at", "format"),
-    ("post", "views", {"name": "", "address": {}}, "/name", "blank"),
-    ("post", "views", {"name": "v", "address": []}, "/address", "dictionary"),
+    ("post", "saved-views", {"name": "", "address": {}}, "/name", "blank"),
+    ("post", "saved-views", {"name": "v", "address": []}, "/address", "dictionary"),
 )
 
 
@@ -83,7 +83,7 @@ def test_a_rule_that_cannot_be_understood_is_never_a_fault_of_the_server(
     assert response.json()["errors"][0]["message"]
 
 
-@pytest.mark.parametrize("call", ["tags/none", "attributes/none", "enrolment-codes/999", "views/999"])
+@pytest.mark.parametrize("call", ["tags/none", "attributes/none", "enrolment-codes/999", "saved-views/999"])
 def test_what_is_not_there_cannot_be_deleted(client: APIClient, call: str) -> None:
     allowed(client, call)
     before = state()

@@ -9,13 +9,14 @@ from openpyxl import load_workbook
 from rest_framework.test import APIClient
 
 from herald.deliveries import services as deliveries
+from herald.deliveries.durations import seen_spans
 from herald.deliveries.models import Delivery
-from herald.deliveries.spans import seen_spans
 from herald.fleet.models import Device
-from herald.rollouts import report, services
-from herald.rollouts.forecasting import tell
+from herald.rollouts.engine.tick import tick_rollouts
+from herald.rollouts.intervene import lifecycle
 from herald.rollouts.models import Rollout
-from herald.rollouts.turn import turn_rollouts
+from herald.rollouts.watch import report
+from herald.rollouts.watch.forecast import forecast_rollout
 from herald_core.deliveries import Event, Report
 from tests.factories import NOW, launched, make_device, make_draft, make_site, make_static, make_user, ring
 
@@ -34,7 +35,9 @@ def says(delivery: Delivery, phase: str, minutes: int, firmware: str = "5.1.0", 
     delivery.refresh_from_db()
     said = Report(attempt=delivery.attempt, counter=delivery.report_counter + 1, phase=phase, **report_of)
     now = NOW + minutes * MINUTE
-    deliveries.apply_changes([deliveries.judge(delivery, said, firmware=firmware, healthy=True, now=now)], now=now)
+    deliveries.apply_changes(
+        [deliveries.evaluate_report(delivery, said, firmware=firmware, healthy=True, now=now)], now=now
+    )
 
 
 def installed(delivery: Delivery, *, begun: int = 1) -> None:
@@ -54,9 +57,11 @@ def a_rollout() -> Rollout:
     away = make_device()
     Device.objects.filter(pk=away.pk).update(site=None)
     rollout = launched(
-        make_draft(make_static("G", [*here, *there, nowhere, away]), at_once=5, failure_limit_pct=90, rings=[ring()])
+        make_draft(
+            make_static("G", [*here, *there, nowhere, away]), max_concurrent=5, failure_limit_pct=90, rings=[ring()]
+        )
     )
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     rows = {d.device_id: d for d in Delivery.objects.of_rollout(rollout.pk)}
     for number, device in enumerate((*here[:2], there[0])):
         installed(rows[device.pk], begun=1 + 10 * number)
@@ -71,7 +76,7 @@ def a_rollout() -> Rollout:
 
 def test_a_report_adds_up_and_says_what_happened() -> None:
     rollout = a_rollout()
-    services.stop(rollout, actor=make_user(), now=NOW + 40 * MINUTE)
+    lifecycle.stop(rollout, actor=make_user(), now=NOW + 40 * MINUTE)
     rollout.refresh_from_db()
     told = report.report(rollout, now=NOW + timedelta(hours=1))
     shown = told["rollout"]
@@ -132,7 +137,7 @@ def test_the_report_as_a_file(client: APIClient) -> None:
     assert len(lines) == 6 and f"rollout-{rollout.pk}.csv" in answer["Content-Disposition"]
     failed = next(line for line in lines if line["phase"] == "failed")
     assert (failed["site"], failed["error"], failed["attempts"]) == ("'=There", "flash-verify", "2")
-    book = load_workbook(io.BytesIO(client.get(f"{path}/table?as=xlsx").content))
+    book = load_workbook(io.BytesIO(client.get(f"{path}/table?format=xlsx").content))
     assert book.sheetnames == ["Summary", "Rings", "Failures", "Acts", "Devices"]
     assert book["Devices"].max_row == 7 and book["Failures"]["B2"].value == 2
     summary = {row[0].value: row[1].value for row in book["Summary"].iter_rows(min_row=2)}
@@ -148,8 +153,8 @@ def test_a_draft_has_no_report(client: APIClient) -> None:
 
 def test_how_long_installs_took_is_what_the_forecast_goes_by() -> None:
     devices = [make_device() for _ in range(30)]
-    rollout = launched(make_draft(make_static("G", devices), at_once=20, rings=[ring()], failure_limit_pct=90))
-    turn_rollouts(now=NOW)
+    rollout = launched(make_draft(make_static("G", devices), max_concurrent=20, rings=[ring()], failure_limit_pct=90))
+    tick_rollouts(now=NOW)
     for delivery in Delivery.objects.of_rollout(rollout.pk).filter(phase="offered")[:14]:
         says(delivery, "fetching", 1)
         says(delivery, "staged", 2)
@@ -158,5 +163,5 @@ def test_how_long_installs_took_is_what_the_forecast_goes_by() -> None:
     seen = seen_spans(rollout.pk)
     assert seen.installs == [118 * 60.0] * 14 and seen.fetches == [60.0] * 14
     assert seen_spans(rollout.pk, most=3).installs == [118 * 60.0] * 3
-    told = tell(rollout, now=NOW + 121 * MINUTE, failure_rate=0.0)
+    told = forecast_rollout(rollout, now=NOW + 121 * MINUTE, failure_rate=0.0)
     assert told.forecast.end.low > 118 * 60  # the image's own minutes would say ten

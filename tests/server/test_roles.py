@@ -16,11 +16,13 @@ from herald.access.permissions import ability_needed
 from herald.access.throttling import FREE_OF_ACCOUNT, FREE_OF_ADDRESS, note_failure, note_success, wait_before
 from herald.api.errors import Conflict
 from herald.calendar.services import FreezeDraft, save_freeze
-from herald.clock.source import clock
 from herald.record.models import RecordEntry
-from herald.rollouts import drafting, launching, services
+from herald.rollouts.compose import drafts
+from herald.rollouts.engine.tick import tick_rollouts
+from herald.rollouts.intervene import lifecycle
+from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout
-from herald.rollouts.turn import turn_rollouts
+from herald.time import clock
 from herald_core.rings.assignment import RingKind
 from tests.factories import NOW, make_devices, make_draft, make_image, make_static, make_user, ring
 
@@ -63,7 +65,7 @@ def test_approving_policy_and_keys_are_apart_from_operating() -> None:
         "devices/<str:device>/secret/issue",
         "enrolment-codes",
         "enrolment-codes/<int:code_id>",
-        "models/<int:pk>/release",
+        "models/<int:pk>/approval-policy",
         "signing-keys",
         "signing-keys/<str:kid>",
     }
@@ -114,20 +116,20 @@ def launched_by(user: Any, **fields: Any) -> Rollout:
 def test_who_launched_opens_no_gate_by_hand() -> None:
     launcher, other = make_user("operator"), make_user("approver")
     rollout = launched_by(launcher, rings=[ring("A", RingKind.NUMBER, number=1), ring("B")])
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     with pytest.raises(Conflict):
-        services.open_gate(rollout, actor=launcher, now=NOW)
-    assert services.open_gate(rollout, actor=other, now=NOW).position == 1
+        lifecycle.open_gate(rollout, actor=launcher, now=NOW)
+    assert lifecycle.open_gate(rollout, actor=other, now=NOW).position == 1
 
 
 def overriding(user: Any) -> Rollout:
     group = make_static("G", make_devices(1))
     draft = FreezeDraft(name="F", starts_at=NOW, ends_at=NOW.replace(year=2027), everywhere=True)
     save_freeze(draft, actor=None, now=NOW)
-    body = drafting.RolloutDraft(
-        changes=drafting.to(make_image()), include=[group], rings=[ring()], freeze_override="A leak"
+    body = drafts.RolloutDraft(
+        changes=drafts.to(make_image()), include=[group], rings=[ring()], freeze_override_reason="A leak"
     )
-    return drafting.save_draft(body, actor=user, now=NOW)
+    return drafts.save_draft(body, actor=user, now=NOW)
 
 
 def test_an_override_of_freezes_holds_only_once_somebody_else_agreed() -> None:
@@ -135,25 +137,25 @@ def test_an_override_of_freezes_holds_only_once_somebody_else_agreed() -> None:
     rollout = overriding(operator)
     launching.request_launch(rollout, expected=1, actor=operator, now=NOW)
     launching.launch(rollout, now=NOW)
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     assert rollout.deliveries.get().phase == "waiting"
     with pytest.raises(Conflict):
-        services.approve_override(rollout, actor=operator, now=NOW)
-    services.approve_override(rollout, actor=approver, now=NOW)
-    turn_rollouts(now=NOW)
+        lifecycle.approve_override(rollout, actor=operator, now=NOW)
+    lifecycle.approve_override(rollout, actor=approver, now=NOW)
+    tick_rollouts(now=NOW)
     assert rollout.deliveries.get().phase == "offered"
     with pytest.raises(Conflict):
-        services.approve_override(rollout, actor=approver, now=NOW)
+        lifecycle.approve_override(rollout, actor=approver, now=NOW)
 
 
 def test_another_reason_needs_another_approval_and_the_database_wants_two_people() -> None:
     operator, approver = make_user("operator"), make_user("approver")
     rollout = overriding(operator)
-    services.approve_override(rollout, actor=approver, now=NOW)
-    body = drafting.RolloutDraft(
-        changes=drafting.to(make_image("5.2.2", b"x")), include=[], rings=[ring()], freeze_override="Another"
+    lifecycle.approve_override(rollout, actor=approver, now=NOW)
+    body = drafts.RolloutDraft(
+        changes=drafts.to(make_image("5.2.2", b"x")), include=[], rings=[ring()], freeze_override_reason="Another"
     )
-    drafting.save_draft(body, actor=operator, now=NOW, rollout=rollout)
+    drafts.save_draft(body, actor=operator, now=NOW, rollout=rollout)
     rollout.refresh_from_db()
     assert rollout.ignores_freezes is False
     with pytest.raises(IntegrityError), transaction.atomic():

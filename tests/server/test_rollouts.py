@@ -11,16 +11,20 @@ from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.fleet.models import Device
 from herald.record.models import RecordEntry
-from herald.rollouts import drafting, launching, overview, services
-from herald.rollouts.models import LeftOut, Rollout
-from herald.rollouts.sentence import rollout_sentence
-from herald.rollouts.turn import turn_rollouts
+from herald.rollouts.compose import drafts
+from herald.rollouts.engine.tick import tick_rollouts
+from herald.rollouts.intervene import lifecycle
+from herald.rollouts.launch import launching
+from herald.rollouts.models import ExcludedDevice, Rollout
+from herald.rollouts.watch import overview
+from herald.rollouts.watch.sentence import rollout_sentence
 from herald_core.deliveries import Event, Phase
 from herald_core.preflight import Outcome
 from herald_core.rings.assignment import RingKind
 from herald_core.versions import version_key
 from tests.factories import (
     NOW,
+    client_as,
     launched,
     make_device,
     make_devices,
@@ -111,7 +115,8 @@ def test_the_audience_adds_up() -> None:
         facts=RawSQL("""'{"free_space_mb": 1e400, "battery": 1e400}'::jsonb""", ())
     )
     rollout = make_draft(make_static("G", [*devices, odd, huge]), image)
-    found = drafting.preflight(rollout, now=NOW)
+    found = drafts.preflight(rollout, now=NOW)
+    told = {Outcome.NO_SPACE: "needs 30 MB, has 3", Outcome.LOW_POWER: "needs 20%, has 5"}
     assert found.outcomes == {
         Outcome.STRAIGHT: 3,
         Outcome.LATE: 1,
@@ -125,9 +130,13 @@ def test_the_audience_adds_up() -> None:
         Outcome.LOW_POWER: 1,
     }
     assert found.reached == 4
+    assert (found.amounts(Outcome.NO_SPACE), found.amounts(Outcome.STRAIGHT)) == (told[Outcome.NO_SPACE], "")
+    for outcome, amounts in told.items():
+        asked = client_as("viewer").get(f"/api/v1/rollouts/{rollout.pk}/preflight/devices", {"outcome": outcome.value})
+        assert [d["amounts"] for d in asked.json()] == [amounts]
     launched(rollout)
     assert phases(rollout) == {"waiting": 4, "confirmed": 1}
-    assert LeftOut.objects.filter(rollout=rollout).count() == 7
+    assert ExcludedDevice.objects.filter(rollout=rollout).count() == 7
 
 
 def test_a_silent_device_is_not_drawn_for_a_canary() -> None:
@@ -157,6 +166,18 @@ def test_a_launch_that_finds_nobody_any_more_goes_back_to_draft() -> None:
     assert "none would take part" in rollout.reason
 
 
+@pytest.mark.parametrize(("follows", "state"), [(False, "finished"), (True, "running")])
+def test_rings_that_nobody_is_in_keep_no_rollout_from_its_end(follows: bool, state: str) -> None:
+    rings = [ring("Canary", RingKind.NUMBER, number=12, soak_minutes=60), ring("Half", RingKind.SHARE, share_pct=50)]
+    group = make_static("G", make_devices(3))
+    rollout = launched(make_draft(group, rings=[*rings, ring("Rest")], follows_audience=follows))
+    tick_rollouts(now=NOW)
+    finish(rollout, phase=Phase.CONFIRMED, now=NOW + MINUTE)
+    tick_rollouts(now=NOW + 2 * MINUTE)
+    rollout.refresh_from_db()
+    assert (rollout.state, phases(rollout)) == (state, {"confirmed": 3}), "only who follows an audience awaits anybody"
+
+
 def test_ring_after_ring_to_the_end() -> None:
     rings = [
         ring("Canary", RingKind.NUMBER, number=2, soak_minutes=60),
@@ -164,17 +185,17 @@ def test_ring_after_ring_to_the_end() -> None:
         ring("Rest"),
     ]
     rollout = launched(make_draft(make_static("G", make_devices(10)), rings=rings))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     assert phases(rollout) == {"offered": 2, "waiting": 8}
     finish(rollout, phase=Phase.CONFIRMED, now=NOW + MINUTE)
-    turn_rollouts(now=NOW + MINUTE)
+    tick_rollouts(now=NOW + MINUTE)
     assert phases(rollout)["waiting"] == 8  # soaking
-    turn_rollouts(now=NOW + 62 * MINUTE)
+    tick_rollouts(now=NOW + 62 * MINUTE)
     assert phases(rollout) == {"confirmed": 2, "offered": 4, "waiting": 4}
     finish(rollout, phase=Phase.CONFIRMED, now=NOW + 63 * MINUTE)
-    turn_rollouts(now=NOW + 64 * MINUTE)
+    tick_rollouts(now=NOW + 64 * MINUTE)
     finish(rollout, phase=Phase.CONFIRMED, now=NOW + 65 * MINUTE)
-    turn_rollouts(now=NOW + 66 * MINUTE)
+    tick_rollouts(now=NOW + 66 * MINUTE)
     rollout.refresh_from_db()
     assert (rollout.state, phases(rollout)) == ("finished", {"confirmed": 10})
     sentences = list(RecordEntry.objects.values_list("sentence", flat=True))
@@ -183,37 +204,37 @@ def test_ring_after_ring_to_the_end() -> None:
 
 
 def test_a_turn_can_be_repeated() -> None:
-    rollout = launched(make_draft(make_static("G", make_devices(4)), at_once=3))
+    rollout = launched(make_draft(make_static("G", make_devices(4)), max_concurrent=3))
     for _ in range(3):
-        turn_rollouts(now=NOW)
+        tick_rollouts(now=NOW)
     assert phases(rollout) == {"offered": 3, "waiting": 1}
     assert DeliveryEvent.objects.count() == 3
 
 
 def test_it_halts_on_evidence_and_takes_offers_back() -> None:
-    rollout = launched(make_draft(make_static("G", make_devices(10)), at_once=6, max_attempts=1))
-    turn_rollouts(now=NOW)
+    rollout = launched(make_draft(make_static("G", make_devices(10)), max_concurrent=6, max_attempts=1))
+    tick_rollouts(now=NOW)
     finish(rollout, phase=Phase.FAILED, now=NOW, most=3)
-    turn_rollouts(now=NOW + MINUTE)
+    tick_rollouts(now=NOW + MINUTE)
     rollout.refresh_from_db()
     assert rollout.state == "halted"
     assert "3 of 3 tried failed" in rollout.reason
     assert phases(rollout) == {"failed": 3, "waiting": 7}
-    services.resume(rollout, actor=None, now=NOW + MINUTE)
-    turn_rollouts(now=NOW + 2 * MINUTE)
+    lifecycle.resume(rollout, actor=None, now=NOW + MINUTE)
+    tick_rollouts(now=NOW + 2 * MINUTE)
     rollout.refresh_from_db()
     assert rollout.state == "running"  # who resumed took the three upon them
     finish(rollout, phase=Phase.FAILED, now=NOW, most=1)
-    turn_rollouts(now=NOW + 3 * MINUTE)
+    tick_rollouts(now=NOW + 3 * MINUTE)
     rollout.refresh_from_db()
     assert rollout.state == "halted"
 
 
 def test_one_unlucky_device_does_not_halt() -> None:
     rollout = launched(make_draft(make_static("G", make_devices(5)), max_attempts=1))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     finish(rollout, phase=Phase.FAILED, now=NOW, most=1)
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     rollout.refresh_from_db()
     assert rollout.state == "running"
 
@@ -223,44 +244,44 @@ def test_windows_are_by_each_devices_clock_and_leave_time_for_the_install() -> N
     there = make_devices(2, site=make_site("There", "Asia/Kolkata"))  # 07:30 there
     window = {"window_start": time(1), "window_end": time(2, 30)}
     rollout = launched(make_draft(make_static("G", here + there), **window))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     offered = set(Delivery.objects.filter(phase="offered").values_list("device_id", flat=True))
     assert offered == {d.pk for d in here}
     until = Delivery.objects.filter(phase="offered").values_list("offer_until", flat=True)[0]
     assert until == datetime(2026, 11, 23, 2, 20, tzinfo=UTC)  # ten minutes are needed
     deliveries.recall_lapsed(now=until)
     assert phases(rollout) == {"waiting": 4}
-    turn_rollouts(now=until)
+    tick_rollouts(now=until)
     assert phases(rollout) == {"waiting": 4}
 
 
 def test_pause_says_who_will_finish_and_resume_goes_on() -> None:
-    rollout = launched(make_draft(make_static("G", make_devices(5)), at_once=3))
-    turn_rollouts(now=NOW)
+    rollout = launched(make_draft(make_static("G", make_devices(5)), max_concurrent=3))
+    tick_rollouts(now=NOW)
     one = Delivery.objects.filter(phase="offered").first()
     assert one is not None
     deliveries.move(Delivery.objects.filter(pk=one.pk), Event.INSTALL, now=NOW, cause="reported installing")
-    assert services.pause(rollout, actor=None, now=NOW) == 1
-    turn_rollouts(now=NOW + MINUTE)
+    assert lifecycle.pause(rollout, actor=None, now=NOW) == 1
+    tick_rollouts(now=NOW + MINUTE)
     assert phases(rollout) == {"installing": 1, "waiting": 4}
-    services.resume(rollout, actor=None, now=NOW)
-    turn_rollouts(now=NOW + MINUTE)
+    lifecycle.resume(rollout, actor=None, now=NOW)
+    tick_rollouts(now=NOW + MINUTE)
     assert phases(rollout) == {"installing": 1, "offered": 2, "waiting": 2}
     with pytest.raises(Conflict, match="cannot be resumed"):
-        services.resume(rollout, actor=None, now=NOW)
+        lifecycle.resume(rollout, actor=None, now=NOW)
 
 
 def test_stop_withdraws_what_no_device_has_begun() -> None:
-    rollout = launched(make_draft(make_static("G", make_devices(5)), at_once=3))
-    turn_rollouts(now=NOW)
+    rollout = launched(make_draft(make_static("G", make_devices(5)), max_concurrent=3))
+    tick_rollouts(now=NOW)
     one = Delivery.objects.filter(phase="offered").first()
     assert one is not None
     deliveries.move(Delivery.objects.filter(pk=one.pk), Event.INSTALL, now=NOW, cause="reported installing")
-    assert services.stop(rollout, actor=None, now=NOW) == (4, 1)
+    assert lifecycle.stop(rollout, actor=None, now=NOW) == (4, 1)
     rollout.refresh_from_db()
     assert (rollout.state, rollout.ended_at) == ("stopped", None)
     deliveries.move(Delivery.objects.filter(pk=one.pk), Event.FAIL, now=NOW, cause="x")
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     rollout.refresh_from_db()
     assert rollout.ended_at == NOW
 
@@ -269,7 +290,7 @@ def test_a_device_has_at_most_one_order_in_hand() -> None:
     devices = make_devices(2)
     first = launched(make_draft(make_static("A", devices)))
     second = launched(make_draft(make_static("B", devices), first.changes.get().image))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     assert phases(first) == {"offered": 2}
     assert phases(second) == {"waiting": 2}
     with pytest.raises(IntegrityError, match="one_order_in_hand"), transaction.atomic():
@@ -277,10 +298,12 @@ def test_a_device_has_at_most_one_order_in_hand() -> None:
 
 
 def test_what_time_ran_out_for_expires_and_the_silent_time_out() -> None:
-    rollout = launched(make_draft(make_static("G", make_devices(2)), give_up_after_hours=5, max_attempts=1, at_once=1))
-    turn_rollouts(now=NOW)
+    rollout = launched(
+        make_draft(make_static("G", make_devices(2)), expires_after_hours=5, max_attempts=1, max_concurrent=1)
+    )
+    tick_rollouts(now=NOW)
     deliveries.move(Delivery.objects.filter(phase="offered"), Event.INSTALL, now=NOW, cause="reported installing")
-    turn_rollouts(now=NOW + timedelta(hours=2))
+    tick_rollouts(now=NOW + timedelta(hours=2))
     deliveries.expire(now=NOW + timedelta(hours=5))
     assert phases(rollout) == {"failed": 1, "expired": 1}
     assert Delivery.objects.get(phase="failed").last_error == "no-answer"
@@ -290,24 +313,24 @@ def test_a_device_that_reached_the_version_by_itself_is_found_done() -> None:
     device = make_device()
     rollout = launched(make_draft(make_static("G", [device]), window_start=time(5), window_end=time(6)))
     Device.objects.update(firmware="v5.2.1", firmware_key=version_key("5.2.1"))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     assert phases(rollout) == {"confirmed": 1}
 
 
 def test_a_gate_that_cannot_be_met_waits_for_a_person() -> None:
     rings = [ring("Canary", RingKind.NUMBER, number=4), ring("Rest")]
     rollout = launched(make_draft(make_static("G", make_devices(8)), rings=rings, max_attempts=1))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     finish(rollout, phase=Phase.FAILED, now=NOW, most=1)
     finish(rollout, phase=Phase.CONFIRMED, now=NOW)
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     shown = overview.rows([Rollout.objects.listed().get()], NOW)[0]
     assert [r["stuck"] for r in shown["rings"]] == [True, False]
-    services.open_gate(rollout, actor=None, now=NOW)
-    turn_rollouts(now=NOW)
+    lifecycle.open_gate(rollout, actor=None, now=NOW)
+    tick_rollouts(now=NOW)
     assert phases(rollout) == {"failed": 1, "confirmed": 3, "offered": 4}
     with pytest.raises(Conflict, match="no closed gate"):
-        services.open_gate(rollout, actor=None, now=NOW)
+        lifecycle.open_gate(rollout, actor=None, now=NOW)
 
 
 @pytest.mark.parametrize(

@@ -7,12 +7,12 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from herald.db.expressions import Fold
 from herald.fleet.models import Custodian, Device, DeviceModel, PropertyDefinition, Site
 from herald.fleet.vocabulary import load_records, load_vocabulary, record_with_groups
 from herald.groups.models import Group, GroupMembership
 from herald.groups.rule_queries import matching
-from herald.groups.sieve import sift
-from herald.lookups import Fold
+from herald.groups.sieve import compute_sieve
 from herald_core.rules import And, compile_predicate, parse, to_text
 from herald_core.rules.sieve import lines_of
 from herald_core.text import FOLD_TABLE, fold, nfc
@@ -152,7 +152,7 @@ def test_the_sieve_agrees_with_each_line_in_memory(data: st.DataObject) -> None:
             node = parse(to_text(And((data.draw(rule_nodes()), data.draw(rule_nodes())))), vocabulary)
             lines = [compile_predicate(line, vocabulary, NOW) for line in lines_of(node)]
             passed = [[p(record_with_groups(r, inside[i])) for p in lines] for i, r in records.items()]
-            found = sift(to_text(node), limit=50, now=NOW)
+            found = compute_sieve(to_text(node), limit=50, now=NOW)
             assert [x.counts.alone for x in found.lines] == [sum(column) for column in zip(*passed, strict=True)]
             assert [x.counts.left for x in found.lines] == [
                 sum(all(row[: n + 1]) for row in passed) for n in range(len(lines))

@@ -3,14 +3,14 @@
 import pytest
 
 from herald.api.errors import InvalidRule
-from herald.groups.sieve import Sieve, sift
+from herald.groups.sieve import Sieve, compute_sieve
 from tests.factories import NOW, make_device, make_devices
 
 pytestmark = pytest.mark.django_db
 
 
 def of(rule: str) -> Sieve:
-    return sift(rule, limit=50, now=NOW)
+    return compute_sieve(rule, limit=50, now=NOW)
 
 
 def test_each_line_says_what_it_lets_through_alone_and_after_the_others() -> None:

@@ -14,18 +14,18 @@ from hypothesis import strategies as st
 from herald.calendar.services import FreezeDraft, save_freeze
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
-from herald.fleet.functions import RangeDraft, set_functions
+from herald.fleet.capabilities import RangeDraft, set_capabilities
 from herald.fleet.models import Device, Site
-from herald.rollouts import services
-from herald.rollouts.turn import phase_counts, turn_rollouts
-from herald_core.caps import Caps
-from herald_core.deliveries import FETCHES, IN_HAND, Event, Phase, Report, failure
-from herald_core.functions import Function
+from herald.rollouts.engine.tick import phase_counts, tick_rollouts
+from herald.rollouts.intervene import lifecycle
+from herald_core.capabilities import Capability
+from herald_core.capacity import Caps
+from herald_core.deliveries import ACTIVE, FETCHES, Event, Phase, Report, failure
 from herald_core.rings.assignment import RingKind
 from herald_core.rings.gates import GateSpec
 from herald_core.simulation.fleet import Attempt, Behaviour, SimDevice, make_fleet
 from herald_core.simulation.rollout import SimFreeze, SimPlan, SimRollout
-from herald_core.timing.spread import turn_comes
+from herald_core.timing.spread import is_due_at
 from herald_core.timing.windows import EVERY_DAY, Window, open_until, opening_at
 from tests.factories import (
     launched,
@@ -58,8 +58,8 @@ class Server:
     def __init__(self, plan: SimPlan, devices: list[SimDevice], behaviour: Behaviour, start: datetime) -> None:
         self.plan, self.behaviour, self.start = plan, behaviour, start
         old = "5.0.9"  # which cannot fetch files ahead
-        limit = RangeDraft(function=Function.FILES_AHEAD, from_version="5.1.0")
-        set_functions(make_model(), [limit], actor=None, now=start)
+        limit = RangeDraft(capability=Capability.FILES_AHEAD, from_version="5.1.0")
+        set_capabilities(make_model(), [limit], actor=None, now=start)
         self.firmware = {d.id: "5.1.0" if d.able_ahead else old for d in devices}
         rows = {
             d.id: make_device(
@@ -98,28 +98,28 @@ class Server:
         if plan.window:
             days = sorted(plan.window.days) if plan.window.days != EVERY_DAY else []
             hours = {"window_start": plan.window.start, "window_end": plan.window.end, "window_days": days}
-        staging = {"staging_start": plan.staging.start, "staging_end": plan.staging.end} if plan.staging else {}
+        staging = {"prefetch_start": plan.staging.start, "prefetch_end": plan.staging.end} if plan.staging else {}
         image = make_image(expected_minutes=plan.minutes, soak_minutes=int(plan.soak.total_seconds() // 60))
         draft_of = make_draft(
             make_static("all", list(rows.values())),
             image,
             rings=rings,
-            at_once=plan.caps.at_once,
-            at_once_per_site=plan.caps.per_site,
-            starts_per_hour=plan.caps.per_hour,
+            max_concurrent=plan.caps.max_concurrent,
+            max_concurrent_per_site=plan.caps.per_site,
+            max_starts_per_hour=plan.caps.per_hour,
             spread_minutes=int(plan.spread.total_seconds() // 60),
             max_attempts=plan.max_attempts,
             failure_limit_pct=plan.failure_limit * 100,
             failure_count_limit=plan.count_limit,
-            give_up_after_hours=int(plan.give_up.total_seconds() // 3600),
-            stage_ahead=plan.stage_ahead,
+            expires_after_hours=int(plan.give_up.total_seconds() // 3600),
+            prefetch=plan.prefetch,
             **hours,
             **staging,
         )
         Device.objects.update(last_check_in=start - timedelta(minutes=1))  # launched as known, silent from then on
         self.rollout = launched(draft_of, start)
         self.approver = make_user()
-        self.devices = [replace(d, place=self.rollout.place_of(rows[d.id].pk)) for d in devices]
+        self.devices = [replace(d, place=self.rollout.spread_position_of(rows[d.id].pk)) for d in devices]
         self.by_id = {d.id: d for d in self.devices}
         self.acts = sorted(plan.acts)
         self.next: dict[int, tuple[datetime, str]] = {}
@@ -136,7 +136,7 @@ class Server:
         Device.objects.bulk_update(self.rows, ["last_check_in"])
         deliveries.expire(now=now)
         deliveries.recall_lapsed(now=now)
-        turn_rollouts(now=now)
+        tick_rollouts(now=now)
         for offered in Delivery.objects.filter(phase="offered").select_related("device"):
             if offered.phase_since == now:
                 sim_device = self.by_id[self.ids[offered.device_id]]
@@ -146,19 +146,19 @@ class Server:
     def _act(self, act: str, now: datetime) -> None:
         self.rollout.refresh_from_db()
         if act == "pause" and self.rollout.state == "running":
-            services.pause(self.rollout, actor=None, now=now)
+            lifecycle.pause(self.rollout, actor=None, now=now)
         elif act == "resume" and self.rollout.state in ("paused", "halted"):
-            services.resume(self.rollout, actor=None, now=now)
+            lifecycle.resume(self.rollout, actor=None, now=now)
         elif act == "approve" and self.rollout.state in ("running", "paused", "halted"):
             shut = self.rollout.rings.filter(opened_at__isnull=False, gate_met_at=None, needs_approval=True)
             for gate in shut.filter(approved_at=None):
-                services.approve_gate(self.rollout, position=gate.position, actor=self.approver, now=now)
+                lifecycle.approve_gate(self.rollout, position=gate.position, actor=self.approver, now=now)
 
     def _hear(self, now: datetime) -> None:
         while due := sorted((at, pk) for pk, (at, _) in self.next.items() if at <= now):
             at, pk = due[0]
             _, what = self.next.pop(pk)
-            delivery = Delivery.objects.select_related("image").filter(device_id=pk, phase__in=IN_HAND).first()
+            delivery = Delivery.objects.select_related("image").filter(device_id=pk, phase__in=ACTIVE).first()
             if delivery is not None and self._stands(delivery, what):
                 self.last_call[pk] = at
                 self._do(delivery, what, at)
@@ -171,7 +171,7 @@ class Server:
     def _do(self, delivery: Delivery, what: str, at: datetime) -> None:
         sim = self.by_id[self.ids[delivery.device_id]]
         attempt: Attempt = self.behaviour.attempt(sim.id, delivery.attempt)
-        if delivery.staged_at:
+        if delivery.file_stored_at:
             attempt = attempt.with_file()
         one = Delivery.objects.filter(pk=delivery.pk)
         if what == "call":
@@ -180,7 +180,7 @@ class Server:
                 self.next[delivery.device_id] = (at + attempt.fetch, "fetched")
         elif what == "fetched" and delivery.fetch_only and attempt.error != "bad-hash":
             report = Report(attempt=delivery.attempt, counter=delivery.report_counter + 1, phase="staged")
-            change = deliveries.judge(delivery, report, firmware=self.firmware[sim.id], healthy=True, now=at)
+            change = deliveries.evaluate_report(delivery, report, firmware=self.firmware[sim.id], healthy=True, now=at)
             deliveries.apply_changes([change], now=at)
         elif what == "fetched":
             late = delivery.offer_until is not None and at > delivery.offer_until
@@ -193,7 +193,7 @@ class Server:
         elif what == "installed" and attempt.error:
             self._fail(delivery, attempt.error, at)
         else:
-            change = deliveries.judge(delivery, None, firmware="5.2.1", healthy=True, now=at)
+            change = deliveries.evaluate_report(delivery, None, firmware="5.2.1", healthy=True, now=at)
             deliveries.apply_changes([change], now=at)
             if not change.steps or change.steps[-1].to is Phase.CONFIRMING:
                 self.next[delivery.device_id] = (at + min(sim.interval, self.plan.soak), "soaks")
@@ -214,7 +214,7 @@ class Server:
         for event in offered_now:
             sim = self.by_id[self.ids[event.delivery.device_id]]
             if "file" in event.cause:
-                assert self.plan.stage_ahead and sim.able_ahead
+                assert self.plan.prefetch and sim.able_ahead
                 assert open_until(self.plan.staging, sim.zone, now) is not None
             else:
                 assert open_until(self.plan.window, sim.zone, now) is not None
@@ -224,8 +224,8 @@ class Server:
             assert opened is not None and opened <= now
         self._check_gates()
         self._check_caps(offered_now, now)
-        in_hand = sum(n for ring_phases in counts.values() for p, n in ring_phases.items() if p in IN_HAND)
-        assert not offered_now or in_hand <= self.plan.caps.at_once
+        in_hand = sum(n for ring_phases in counts.values() for p, n in ring_phases.items() if p in ACTIVE)
+        assert not offered_now or in_hand <= self.plan.caps.max_concurrent
         assert not Delivery.objects.values("device").annotate(n=Count("ring", distinct=True)).filter(n__gt=1).exists()
 
     def _check_gates(self) -> None:
@@ -242,7 +242,7 @@ class Server:
         for site in {e.delivery.device.site for e in offered_now}:
             there = Delivery.objects.filter(device__site=site)
             number = int(site.name.removeprefix("Site "))
-            assert caps.per_site is None or there.filter(phase__in=IN_HAND).count() <= caps.per_site
+            assert caps.per_site is None or there.filter(phase__in=ACTIVE).count() <= caps.per_site
             limit = caps.uplinks.get(number)
             assert limit is None or there.filter(phase__in=FETCHES).count() <= limit
         if caps.per_hour is not None:
@@ -254,7 +254,7 @@ class Server:
             if "file" not in event.cause and opening is not None:
                 latest = opening[1] - timedelta(minutes=self.plan.minutes) if self.plan.window else None
                 begins = max(opening[0], delivery.ring.opened_at)
-                assert turn_comes(delivery.place, self.plan.spread, begins=begins, latest=latest) <= now
+                assert is_due_at(delivery.spread_position, self.plan.spread, begins=begins, latest=latest) <= now
 
     def phases(self) -> dict[int, Phase]:
         found = Delivery.objects.of_rollout(self.rollout.pk).values_list("device_id", "phase")
@@ -279,13 +279,13 @@ def plans(draw: st.DrawFn, start: datetime) -> SimPlan:
             SimFreeze(start=begins_at, end=begins_at + draw(minutes(30, 900)), everywhere=draw(st.booleans()))
         )
     acts = [(start + draw(minutes(1, 1500)), draw(st.sampled_from(ACTS))) for _ in range(5)]
-    stage_ahead = window is not None and draw(st.booleans())
+    prefetch = window is not None and draw(st.booleans())
     staging = None
-    if stage_ahead and draw(st.booleans()):
+    if prefetch and draw(st.booleans()):
         begins = draw(st.integers(0, 23))
         staging = Window(start=time(begins), end=time((begins + draw(st.integers(2, 12))) % 24, 10))
     return SimPlan(
-        stage_ahead=stage_ahead,
+        prefetch=prefetch,
         staging=staging,
         rings=[
             GateSpec(
@@ -299,7 +299,7 @@ def plans(draw: st.DrawFn, start: datetime) -> SimPlan:
         window=window,
         freezes=freezes,
         caps=Caps(
-            at_once=draw(st.integers(1, 9)),
+            max_concurrent=draw(st.integers(1, 9)),
             per_site=draw(st.sampled_from([None, None, 1, 2])),
             per_hour=draw(st.sampled_from([None, None, 1, 4])),
             uplinks=draw(st.dictionaries(st.integers(0, 2), st.integers(1, 3), max_size=2)),
@@ -368,10 +368,10 @@ def test_sums_hold_at_every_tick_of_a_month() -> None:
             GateSpec(confirmed_share=0.6, failure_limit=0.9, soak=timedelta(0)),
         ],
         window=Window(start=time(1), end=time(4), days=frozenset({6})),
-        stage_ahead=True,
+        prefetch=True,
         staging=Window(start=time(8), end=time(20)),
         freezes=[SimFreeze(start=start + timedelta(days=12), end=start + timedelta(days=14), everywhere=False)],
-        caps=Caps(at_once=2),
+        caps=Caps(max_concurrent=2),
         spread=timedelta(minutes=40),
         max_attempts=2,
         failure_limit=0.9,

@@ -6,13 +6,13 @@ from typing import Any
 import pytest
 from rest_framework.test import APIClient
 
-from herald.clock.source import clock
-from herald.commands.models import Recipe, When
+from herald.commands.models import CommandTemplate, When
 from herald.commands.services import ScheduleDraft, create_schedule
 from herald.fleet.models import Device
-from herald.rollouts import services
+from herald.rollouts.engine.tick import tick_rollouts
+from herald.rollouts.intervene import lifecycle
 from herald.rollouts.models import Rollout
-from herald.rollouts.turn import turn_rollouts
+from herald.time import clock
 from herald_core.rings.assignment import RingKind
 from tests.factories import NOW, launched, make_devices, make_draft, make_image, make_static, make_user, ring
 
@@ -31,14 +31,14 @@ def started(**settings: Any) -> Rollout:
     group = make_static("All of them", make_devices(4))
     rings = [ring("First", RingKind.NUMBER, number=2, confirmed_pct=50.0), ring("Rest")]
     rollout = launched(make_draft(group, make_image("5.3.0"), rings=rings, **settings))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     return rollout
 
 
 def said(client: APIClient, rollout: Rollout) -> dict[str, Any]:
     """The status, which list, page, Now and report must agree about."""
     page = client.get(f"/api/v1/rollouts/{rollout.pk}").json()
-    (listed,) = client.get("/api/v1/rollouts").json()
+    (listed,) = client.get("/api/v1/rollouts").json()["rollouts"]
     (on_now,) = client.get("/api/v1/now").json()["moving"]
     report = client.get(f"/api/v1/rollouts/{rollout.pk}/report").json()["rollout"]
     assert page["status"] == listed["status"] == on_now["status"] == report["status"]
@@ -73,7 +73,7 @@ def test_what_waits_says_for_what_and_until_when(client: APIClient) -> None:
 
 def test_a_rollout_that_was_stopped_promises_nothing(client: APIClient) -> None:
     rollout = started()
-    services.stop(rollout, actor=None, now=NOW)
+    lifecycle.stop(rollout, actor=None, now=NOW)
     page = client.get(f"/api/v1/rollouts/{rollout.pk}").json()
     assert (page["status"]["code"], [r["gate"]["code"] for r in page["rings"]]) == ("stopped", ["closed", "none"])
 
@@ -82,10 +82,14 @@ def test_a_command_says_where_it_stands_and_a_group_that_it_leaves_out_says_so(c
     devices = make_devices(3)
     group, spared = make_static("To restart", devices), make_static("Spared", devices[:1])
     draft = ScheduleDraft(
-        recipe=Recipe.RESTART, include=[group], exclude=[spared], when=When.DAILY, time_of_day=time(NOW.hour + 3)
+        template=CommandTemplate.RESTART,
+        include=[group],
+        exclude=[spared],
+        when=When.DAILY,
+        time_of_day=time(NOW.hour + 3),
     )
     schedule = create_schedule(draft, actor=make_user(), now=NOW)
-    (listed,) = client.get("/api/v1/schedules").json()
+    (listed,) = client.get("/api/v1/schedules").json()["schedules"]
     page = client.get(f"/api/v1/schedules/{schedule.pk}").json()
     assert listed["status"] == page["status"] == {**page["status"], "code": "next", "devices": 2}
     following = {g: client.get(f"/api/v1/groups/{g.pk}").json()["following"][0]["sentence"] for g in (group, spared)}

@@ -11,9 +11,9 @@ from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
 from herald.groups.models import Group
 from herald.record.models import RecordEntry
-from herald.rollouts import launching
+from herald.rollouts.engine.tick import tick_rollouts
+from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout
-from herald.rollouts.turn import turn_rollouts
 from herald_core.deliveries import Event
 from herald_core.rings.assignment import RingKind
 from tests.factories import (
@@ -58,8 +58,8 @@ def test_devices_are_pushed_tried_again_and_skipped() -> None:
     devices = make_devices(4)
     rollout = two_rings(devices)
     names = [d.name for d in devices]
-    assert ask(rollout, "push", {"devices": names[2:]}) == {"devices": len(waiting_of(rollout, names[2:]))}
-    turn_rollouts(now=NOW)
+    assert ask(rollout, "expedite", {"devices": names[2:]}) == {"devices": len(waiting_of(rollout, names[2:]))}
+    tick_rollouts(now=NOW)
     failing = Delivery.objects.filter(phase="offered").select_related("device")[0]
     deliveries.move(Delivery.objects.filter(pk=failing.pk), Event.FAIL, now=NOW, cause="flash-verify")
     assert ask(rollout, "retry", {"devices": [failing.device.name]}) == {"devices": 1}
@@ -70,7 +70,7 @@ def test_devices_are_pushed_tried_again_and_skipped() -> None:
     assert (
         ask(rollout, "skip", {"devices": ["nobody"], "reason": "x"}, expect=422)["errors"][0]["pointer"] == "/devices"
     )
-    assert ask(rollout, "push", {"devices": []}, expect=422)["errors"][0]["pointer"].startswith("/devices")
+    assert ask(rollout, "expedite", {"devices": []}, expect=422)["errors"][0]["pointer"].startswith("/devices")
     assert "in the workshop" in RecordEntry.objects.latest("id").sentence
 
 
@@ -82,10 +82,10 @@ def waiting_of(rollout: Rollout, names: list[str]) -> list[str]:
 def test_a_reader_may_look_but_not_step_in() -> None:
     rollout = two_rings(make_devices(2))
     reader = client(make_user("viewer"))
-    for call, body in (("push", {"devices": ["x"]}), ("put-back", None), ("extend", {"groups": []})):
+    for call, body in (("expedite", {"devices": ["x"]}), ("roll-back", None), ("extend", {"groups": []})):
         assert ask(rollout, call, body, by=reader, expect=403)["type"].endswith(":permission-denied")
     assert reader.get(f"/api/v1/rollouts/{rollout.pk}/forecast").status_code == 200
-    assert ask(rollout, "ahead/preview", {"at_once": 3}, by=reader) == [
+    assert ask(rollout, "changes/preview", {"max_concurrent": 3}, by=reader) == [
         {"what": "at once", "ring": None, "before": "200", "after": "3"}
     ]
 
@@ -99,9 +99,9 @@ def test_an_approval_is_given_by_another_and_shown() -> None:
     by_launcher = client(launcher)
     ask(draft, "launch", {"devices": 2}, by=by_launcher, expect=202)
     launching.launch(draft, now=NOW)
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     confirm(draft)
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     now_page = client().get("/api/v1/now").json()
     assert [d["kind"] for d in now_page["decisions"]] == ["approval"]
     launcher.role = "approver"  # whose role changed meanwhile still launched it
@@ -114,27 +114,27 @@ def test_an_approval_is_given_by_another_and_shown() -> None:
 
 def test_what_is_ahead_is_changed_and_a_wrong_ring_is_named() -> None:
     rollout = two_rings(make_devices(3))
-    turn_rollouts(now=NOW)
-    told = ask(rollout, "ahead", {"rings": [{"position": 1, "soak_minutes": 45, "needs_approval": True}]})
+    tick_rollouts(now=NOW)
+    told = ask(rollout, "changes", {"rings": [{"position": 1, "soak_minutes": 45, "needs_approval": True}]})
     assert [(d["ring"], d["after"]) for d in told] == [(1, "45"), (1, "yes")]
-    assert "no ring 7" in ask(rollout, "ahead", {"rings": [{"position": 7}]}, expect=422)["detail"]
-    assert ask(rollout, "ahead", {"seed": 1}, expect=422)["errors"][0]["pointer"] == "/seed"
+    assert "no ring 7" in ask(rollout, "changes", {"rings": [{"position": 7}]}, expect=422)["detail"]
+    assert ask(rollout, "changes", {"seed": 1}, expect=422)["errors"][0]["pointer"] == "/seed"
 
 
 def test_extending_and_putting_back_are_told_before_they_are_done() -> None:
     devices = make_devices(3)
     rollout = two_rings(devices[:2])
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     confirm(rollout)
     more = make_static("More", devices)
     told = ask(rollout, "extend/preview", {"groups": [more.pk]})
     assert told == {"joins": 1, "already": 0, "left_out": 0, "has_already": 2}
     assert ask(rollout, "extend", {"groups": [more.pk]}) == told
     assert ask(rollout, "extend", {"groups": [more.pk]}, expect=422)["type"].endswith(":nobody")
-    back = ask(rollout, "put-back", expect=201)
-    assert (back["puts_back_id"], back["state"], back["changes"]) == (rollout.pk, "draft", [])
-    assert ask(rollout, "put-back", expect=201)["id"] == back["id"]
-    assert client().get(f"/api/v1/rollouts/{rollout.pk}").json()["put_back_by"] == [back["id"]]
+    back = ask(rollout, "roll-back", expect=201)
+    assert (back["rolls_back_id"], back["state"], back["changes"]) == (rollout.pk, "draft", [])
+    assert ask(rollout, "roll-back", expect=201)["id"] == back["id"]
+    assert client().get(f"/api/v1/rollouts/{rollout.pk}").json()["rolled_back_by"] == [back["id"]]
 
 
 def test_the_preflight_tells_each_model_and_devices_are_taken_out() -> None:
@@ -148,19 +148,19 @@ def test_the_preflight_tells_each_model_and_devices_are_taken_out() -> None:
     ]
     assert told["models"][1]["uplinks"] == [{"value": "satellite", "count": 1}]
     assert ask(draft, "launch", {"devices": 2}, expect=409)["without_target"] == 1
-    assert ask(draft, "take-out", {"devices": [rill.name], "reason": "not ours"}) == {"devices": 1}
-    assert ask(draft, "take-back-in", {"devices": [rill.name]}) == {"devices": 0}
+    assert ask(draft, "exclusions", {"devices": [rill.name], "reason": "not ours"}) == {"devices": 1}
+    assert ask(draft, "exclusions/remove", {"devices": [rill.name]}) == {"devices": 0}
 
 
 def test_plans_and_freezes_are_kept_through_the_api() -> None:
     api, group = client(), make_static("G", make_devices(2))
     rings = [{"name": "One", "kind": "group", "group_id": group.pk}, {"name": "Rest", "kind": "rest"}]
-    kept = api.post("/api/v1/plans", {"name": "Careful", "rings": rings}, format="json").json()
+    kept = api.post("/api/v1/ring-plans", {"name": "Careful", "rings": rings}, format="json").json()
     assert (kept["versions"][0]["number"], kept["versions"][0]["rings"][0]["group_id"]) == (1, group.pk)
     refused = api.delete(f"/api/v1/groups/{group.pk}").json()
     assert "ring plan" in str(refused["uses"])
-    assert api.delete(f"/api/v1/plans/{kept['id']}").status_code == 204
-    assert api.get("/api/v1/plans").json() == []
+    assert api.delete(f"/api/v1/ring-plans/{kept['id']}").status_code == 204
+    assert api.get("/api/v1/ring-plans").json() == []
     body = {"name": "H", "starts_at": "2031-01-01T00:00:00Z", "ends_at": "2031-01-02T00:00:00Z", "groups": [group.pk]}
     freeze = api.post("/api/v1/freezes", body, format="json").json()
     assert freeze["devices"] == 2
@@ -174,7 +174,7 @@ def test_plans_and_freezes_are_kept_through_the_api() -> None:
 
 def test_a_nul_in_an_address_is_refused_and_so_are_numbers_that_are_none() -> None:
     api = client()
-    assert api.get("/api/v1/devices?words=%00").status_code == 422
+    assert api.get("/api/v1/devices?q=%00").status_code == 422
     rollout = two_rings(make_devices(1))
     for query, status in (("cursor=²", 422), ("cursor=99999999999999999999", 422), ("ring=99999999", 200)):
         assert api.get(f"/api/v1/rollouts/{rollout.pk}/deliveries?{query}").status_code == status

@@ -7,7 +7,7 @@ import pytest
 
 from herald.deliveries.models import Delivery
 from herald.images.models import Image
-from herald.rollouts import turn
+from herald.rollouts.engine import tick
 from herald.rollouts.models import Ring, Rollout
 from herald_core.rings.assignment import RingKind
 from tests.factories import NOW, launched, make_devices, make_draft, make_image, make_static, ring
@@ -39,13 +39,13 @@ def offered() -> dict[int, int]:
 
 
 def test_a_slow_turn_opens_one_ring_and_the_next_turns_the_others(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(turn, "ENOUGH_SECONDS", 0.0)
+    monkeypatch.setattr(tick, "TURN_BUDGET_SECONDS", 0.0)
     three(spread_minutes=0)
-    turn.turn_rollouts(now=NOW)  # the first rings, which need no look at their devices, take their turns too
+    tick.tick_rollouts(now=NOW)  # the first rings, which need no look at their devices, take their turns too
     before = Ring.objects.filter(opened_at__isnull=False).count()
     assert before < 6
     for number in range(1, 8):
-        turn.turn_rollouts(now=NOW + number * MINUTE)
+        tick.tick_rollouts(now=NOW + number * MINUTE)
         now_open = Ring.objects.filter(opened_at__isnull=False).count()
         assert now_open - before <= 1
         before = now_open
@@ -54,10 +54,10 @@ def test_a_slow_turn_opens_one_ring_and_the_next_turns_the_others(monkeypatch: p
 
 def test_slow_turns_offer_for_one_rollout_after_the_other(monkeypatch: pytest.MonkeyPatch) -> None:
     rollouts = three(spread_minutes=0)
-    monkeypatch.setattr(turn, "ENOUGH_SECONDS", 0.0)
+    monkeypatch.setattr(tick, "TURN_BUDGET_SECONDS", 0.0)
     told = []
     for number in range(12):
-        turn.turn_rollouts(now=NOW + number * MINUTE)
+        tick.tick_rollouts(now=NOW + number * MINUTE)
         told.append(sum(offered().values()))
     assert offered() == {r.pk: 2 for r in rollouts}
     assert max(b - a for a, b in pairwise(told)) == 2  # of one rollout
@@ -65,15 +65,15 @@ def test_slow_turns_offer_for_one_rollout_after_the_other(monkeypatch: pytest.Mo
 
 def test_a_slow_turn_halts_all_the_same(monkeypatch: pytest.MonkeyPatch) -> None:
     rollouts = three()
-    turn.turn_rollouts(now=NOW)
-    monkeypatch.setattr(turn, "ENOUGH_SECONDS", 0.0)
+    tick.tick_rollouts(now=NOW)
+    monkeypatch.setattr(tick, "TURN_BUDGET_SECONDS", 0.0)
     Delivery.objects.filter(ring__position=2).update(phase="failed")
-    turn.turn_rollouts(now=NOW + MINUTE)
+    tick.tick_rollouts(now=NOW + MINUTE)
     assert set(Rollout.objects.filter(pk__in=[r.pk for r in rollouts]).values_list("state", flat=True)) == {"halted"}
 
 
 def test_a_quick_turn_does_it_all_at_once() -> None:
     rollouts = three(spread_minutes=0)
-    turn.turn_rollouts(now=NOW)
+    tick.tick_rollouts(now=NOW)
     assert second_rings_open() == 3
     assert offered() == {r.pk: 2 for r in rollouts}

@@ -5,9 +5,9 @@ from typing import Any
 import pytest
 from rest_framework.test import APIClient
 
-from herald.clock.source import clock
 from herald.images.models import Image
 from herald.images.services import preview_withdrawal, withdraw
+from herald.time import clock
 from tests.factories import NOW, make_device, make_devices, make_image, make_model, make_user
 
 pytestmark = pytest.mark.django_db

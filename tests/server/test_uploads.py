@@ -19,8 +19,8 @@ from herald.images import uploads
 from herald.images.models import Image, Upload
 from herald.images.services import add_uploaded, approve, preview_withdrawal, withdraw
 from herald.images.signing import ensure_key
+from herald.rollouts.intervene.lifecycle import resume
 from herald.rollouts.models import Rollout
-from herald.rollouts.services import resume
 from tests.factories import (
     NOW,
     launched,
@@ -117,10 +117,10 @@ def test_what_nobody_goes_on_with_is_forgotten_after_a_day(settings: Any) -> Non
     old = uploads.begin_upload("a", 10, actor=None, now=NOW - timedelta(days=2))
     uploads.append(old.pk, 0, b"abc", now=NOW - timedelta(days=2))
     kept = come_in(b"0123456789")
-    assert uploads.forget_old_uploads(now=NOW) == 1
+    assert uploads.delete_stale_uploads(now=NOW) == 1
     assert list(Upload.objects.all()) == [kept]
     assert [p.name for p in pieces_on_disk(settings)] == [str(kept.pk)]
-    uploads.abandon(kept)
+    uploads.discard(kept)
     assert pieces_on_disk(settings) == []
 
 

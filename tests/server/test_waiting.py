@@ -11,15 +11,15 @@ from rest_framework.test import APIClient
 
 from herald.attention.models import Quarantine
 from herald.calendar.services import FreezeDraft, save_freeze
-from herald.commands.models import Recipe, When
+from herald.commands.models import CommandTemplate, When
 from herald.commands.services import ScheduleDraft, create_schedule, turn_schedules
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
-from herald.deliveries.waiting import Waiting, waits_of
+from herald.deliveries.waiting import WaitingFor, waits_of
 from herald.fleet.models import Device, Site
-from herald.rollouts import services
+from herald.rollouts.engine.tick import tick_rollouts
+from herald.rollouts.intervene import lifecycle
 from herald.rollouts.models import Ring, Rollout
-from herald.rollouts.turn import turn_rollouts
 from herald_core.deliveries import Event, Phase
 from herald_core.rings.assignment import RingKind
 from herald_core.versions import version_key
@@ -45,7 +45,7 @@ def one(**filters: Any) -> Delivery:
     return query.filter(**filters).order_by("id")[0]
 
 
-def reason(delivery: Delivery, now: datetime = NOW) -> Waiting:
+def reason(delivery: Delivery, now: datetime = NOW) -> WaitingFor:
     return waits_of([delivery], now)[delivery.pk]
 
 
@@ -55,7 +55,7 @@ def started(count: int = 2, **fields: Any) -> Rollout:
 
 def test_an_offer_waits_for_the_next_check_in() -> None:
     started()
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     found = reason(one())
     assert (found.code, found.until) == ("check-in", NOW + timedelta(minutes=14))
 
@@ -70,7 +70,7 @@ def test_an_offer_waits_for_the_next_check_in() -> None:
 )
 def test_each_phase_says_what_ends_it(event: Event, code: str, until: datetime | None) -> None:
     started(image=make_image(soak_minutes=30))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     deliveries.move(Delivery.objects.all(), event, now=NOW, cause="reported")
     found = reason(one())
     assert (found.code, found.until) == (code, until)
@@ -78,13 +78,13 @@ def test_each_phase_says_what_ends_it(event: Event, code: str, until: datetime |
 
 def test_a_closed_delivery_waits_for_nothing() -> None:
     rollout = started()
-    services.stop(rollout, actor=None, now=NOW)
+    lifecycle.stop(rollout, actor=None, now=NOW)
     assert waits_of([one()], NOW) == {}
 
 
 def test_a_later_ring_waits_for_the_gate() -> None:
     started(4, rings=[ring("Canary", RingKind.NUMBER, number=1), ring("Rest")])
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     found = reason(one(ring__position=2))
     assert (found.code, found.reason) == ("gate", "the gate before ring 2")
 
@@ -92,14 +92,14 @@ def test_a_later_ring_waits_for_the_gate() -> None:
 @pytest.mark.parametrize("state", ["paused", "halted"])
 def test_a_held_rollout_is_the_reason(state: str) -> None:
     rollout = started()
-    services.pause(rollout, actor=None, now=NOW)
+    lifecycle.pause(rollout, actor=None, now=NOW)
     Rollout.objects.update(state=state)
     assert reason(one()).code == state
 
 
 def test_the_window_is_the_reason_and_when_it_opens_is_said() -> None:
     started(window_start=time(5), window_end=time(7))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     found = reason(one())
     assert found.code == "window"
     assert found.until == datetime(2026, 11, 23, 5, 0, tzinfo=UTC)
@@ -107,15 +107,15 @@ def test_the_window_is_the_reason_and_when_it_opens_is_said() -> None:
 
 def test_too_little_window_left_waits_for_the_next_one() -> None:
     started(window_start=time(1), window_end=time(2, 5))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     found = reason(one())
     assert found.code == "window-too-short"
     assert found.until == datetime(2026, 11, 24, 1, 0, tzinfo=UTC)
 
 
 def test_the_cap_is_the_reason() -> None:
-    started(3, at_once=1)
-    turn_rollouts(now=NOW)
+    started(3, max_concurrent=1)
+    tick_rollouts(now=NOW)
     found = reason(one(phase="waiting"))
     assert found.code == "cap" and "1 at once" in found.reason
 
@@ -124,16 +124,18 @@ def test_another_order_in_hand_is_the_reason_on_whichever_page() -> None:
     group = make_static("G", make_devices(1))
     image = make_image()
     schedule = create_schedule(
-        ScheduleDraft(recipe=Recipe.RESTART, include=[group], when=When.NOW, spread_minutes=0), actor=None, now=NOW
+        ScheduleDraft(template=CommandTemplate.RESTART, include=[group], when=When.NOW, spread_minutes=0),
+        actor=None,
+        now=NOW,
     )
     turn_schedules(now=NOW)
     rollout = launched(make_draft(group, image))
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     install = one(rollout=rollout)
     assert reason(install).code == "busy"
     client = APIClient()
     client.force_authenticate(make_user())
-    of_device = client.get(f"/api/v1/devices/{install.device.uid}/orders").json()
+    of_device = client.get(f"/api/v1/devices/{install.device.uid}/orders").json()["deliveries"]
     of_rollout = client.get(f"/api/v1/rollouts/{rollout.pk}/deliveries").json()["deliveries"]
     of_command = client.get(f"/api/v1/schedules/{schedule.pk}/deliveries").json()["deliveries"]
     by_id = {row["id"]: row["waits_for"] for row in of_device}
@@ -143,7 +145,9 @@ def test_another_order_in_hand_is_the_reason_on_whichever_page() -> None:
 
 def test_a_command_says_what_it_waits_for_and_never_for_a_file() -> None:
     group = make_static("G", make_devices(3))
-    draft = ScheduleDraft(recipe=Recipe.RESTART, include=[group], when=When.NOW, spread_minutes=20, at_once=1)
+    draft = ScheduleDraft(
+        template=CommandTemplate.RESTART, include=[group], when=When.NOW, spread_minutes=20, max_concurrent=1
+    )
     schedule = create_schedule(draft, actor=None, now=NOW)
     later = NOW + timedelta(minutes=19, seconds=59)
     turn_schedules(now=NOW)
@@ -160,7 +164,7 @@ def test_a_command_says_what_it_waits_for_and_never_for_a_file() -> None:
 
 def test_the_pause_after_a_failure_is_the_reason() -> None:
     started(1)
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     step = deliveries.failure(deliveries.as_in_hand(one()), "flash-verify")
     change = deliveries.Change(delivery=one(), steps=[step])
     deliveries.apply_changes([change], now=NOW)
@@ -194,15 +198,15 @@ def test_a_freeze_is_the_reason_also_where_it_is_about_to_begin(begins: int, cod
     assert found.code == code
     if code != "turn":
         assert "Harvest" in found.reason and found.until == start + timedelta(hours=5)
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     assert (one().phase == "offered") == (code == "turn")
 
 
 def test_caps_of_a_site_and_its_uplink_are_reasons() -> None:
-    started(2, at_once_per_site=1)
-    turn_rollouts(now=NOW)
+    started(2, max_concurrent_per_site=1)
+    tick_rollouts(now=NOW)
     assert reason(one(phase="waiting")).code == "site-cap"
-    Rollout.objects.update(at_once_per_site=None)
+    Rollout.objects.update(max_concurrent_per_site=None)
     Site.objects.update(transfers_at_once=1)
     assert reason(one(phase="waiting")).code == "uplink"
 
@@ -216,9 +220,9 @@ def test_what_is_in_quarantine_says_so() -> None:
 def test_a_rollout_that_starts_later_waits_for_its_time() -> None:
     later = NOW + timedelta(hours=3)
     started(1, starts_at=later)
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     assert (reason(one()).code, reason(one()).until) == ("not-begun", later)
-    turn_rollouts(now=later)
+    tick_rollouts(now=later)
     assert one().phase == Phase.OFFERED
 
 
@@ -226,7 +230,7 @@ def test_a_ready_device_waits_for_the_clock_only() -> None:
     make_device()
     started(1)
     assert reason(one()).code == "gate"
-    turn_rollouts(now=NOW)
+    tick_rollouts(now=NOW)
     assert one().phase == "offered"
 
 
@@ -241,9 +245,9 @@ def worlds(draw: st.DrawFn) -> dict[str, Any]:
     return {
         "rollout": {
             **hours,
-            "at_once": draw(st.integers(1, 6)),
-            "at_once_per_site": draw(st.sampled_from([None, 1, 2])),
-            "starts_per_hour": draw(st.sampled_from([None, 1, 3])),
+            "max_concurrent": draw(st.integers(1, 6)),
+            "max_concurrent_per_site": draw(st.sampled_from([None, 1, 2])),
+            "max_starts_per_hour": draw(st.sampled_from([None, 1, 3])),
             "spread_minutes": draw(st.sampled_from([0, 30, 300])),
             "starts_at": draw(st.sampled_from([None, NOW + timedelta(minutes=30)])),
             "rings": [ring("First", RingKind.NUMBER, number=draw(st.integers(1, 4))), ring("Rest")],
@@ -257,8 +261,8 @@ def worlds(draw: st.DrawFn) -> dict[str, Any]:
                         "admission": st.sampled_from(["admitted", "admitted", "admitted", "waiting"]),
                         "already": st.sampled_from([False, False, False, True]),
                         "silent": st.booleans(),
-                        "held": st.sampled_from(["", "", "", "broken"]),
-                        "pushed": st.sampled_from([False, False, True]),
+                        "hold_reason": st.sampled_from(["", "", "", "broken"]),
+                        "expedited": st.sampled_from([False, False, True]),
                         "other": st.sampled_from([None, None, None, "higher", "busy"]),
                         "frozen": st.booleans(),
                     }
@@ -289,7 +293,7 @@ def build(world: dict[str, Any]) -> Rollout:
         Delivery.objects.filter(phase="superseded").update(phase="waiting")
     if busy:
         draft = ScheduleDraft(
-            recipe=Recipe.RESTART, include=[make_static("Busy", busy)], when=When.NOW, spread_minutes=0
+            template=CommandTemplate.RESTART, include=[make_static("Busy", busy)], when=When.NOW, spread_minutes=0
         )
         create_schedule(draft, actor=None, now=NOW)
         turn_schedules(now=NOW)
@@ -299,7 +303,9 @@ def build(world: dict[str, Any]) -> Rollout:
         Device.objects.filter(pk=device.pk).update(
             time_zone=d["zone"], admission=d["admission"], last_check_in=called, firmware_key=key
         )
-        Delivery.objects.filter(rollout=rollout, device=device).update(held=d["held"], pushed=d["pushed"])
+        Delivery.objects.filter(rollout=rollout, device=device).update(
+            hold_reason=d["hold_reason"], expedited=d["expedited"]
+        )
     if world["freeze"] is not None:
         start = NOW + timedelta(minutes=world["minutes"] + world["freeze"])
         frozen = [d for d, w in zip(devices, world["devices"], strict=True) if w["frozen"]]
@@ -334,5 +340,5 @@ def test_what_is_offered_waits_for_nothing_and_what_is_not_waits_for_something(w
 
 
 def turn_and_phases(rollout: Rollout, now: datetime) -> dict[int, str]:
-    turn_rollouts(now=now)
+    tick_rollouts(now=now)
     return dict(Delivery.objects.of_rollout(rollout.pk).values_list("pk", "phase"))

@@ -31,7 +31,7 @@ class Stream:
         self._images = [installation.image(f"{family} {v}") for v in versions]
         rule = f'family = {family} and presence = "on time" and admission = admitted'
         self.group = int(installation.api("POST", "groups", {"name": f"Soak: {family}", "rule": rule})["id"])
-        installation.api("POST", f"groups/{self.group}/make-static")
+        installation.api("POST", f"groups/{self.group}/convert-to-static")
         self._count, self._rollout = 0, 0
 
     def go_on(self) -> list[str]:
@@ -60,12 +60,12 @@ class Stream:
             ],
             "failure_limit_pct": 90,
             "max_attempts": 4,
-            "give_up_after_hours": GIVE_UP_HOURS,
+            "expires_after_hours": GIVE_UP_HOURS,
         }
 
     def restart(self) -> None:
         """Have the devices restart now, beside whatever is rolled out to them."""
-        command = {"recipe": "restart", "include": [self.group], "when": "now", "spread_minutes": 5}
+        command = {"template": "restart", "include": [self.group], "when": "now", "spread_minutes": 5}
         reached = self._installation.api("POST", "schedules/preview", command)["reached_now"]
         made = self._installation.api("POST", "schedules", {**command, "devices": reached})
         self._accounts.schedules[int(made["id"])] = reached

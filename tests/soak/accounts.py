@@ -31,12 +31,12 @@ FALSE_FAILURES = """
       AND (d.rollout_id = ANY(%(rollouts)s) OR o.schedule_id = ANY(%(schedules)s))"""
 SUMS = """
     SELECT phase, count(*) FROM deliveries_delivery d LEFT JOIN commands_occurrence o ON o.id = d.occurrence_id
-    WHERE d.current AND (d.rollout_id = ANY(%(rollouts)s) OR o.schedule_id = ANY(%(schedules)s))
+    WHERE d.is_current_step AND (d.rollout_id = ANY(%(rollouts)s) OR o.schedule_id = ANY(%(schedules)s))
     GROUP BY phase ORDER BY phase"""
 OTHER_VERSION = """
     SELECT count(*) FROM deliveries_delivery d JOIN fleet_device v ON v.id = d.device_id
     JOIN images_image i ON i.id = d.target_id
-    WHERE d.rollout_id = %(rollout)s AND d.current AND d.phase = 'confirmed' AND v.firmware_key <> i.version_key
+    WHERE d.rollout_id = %(rollout)s AND d.is_current_step AND d.phase = 'confirmed' AND v.firmware_key <> i.version_key
       AND NOT EXISTS (SELECT FROM deliveries_delivery o  -- what another order has changed since is its own
                       WHERE o.device_id = d.device_id AND o.id <> d.id AND o.phase_since >= d.phase_since)"""
 QUARANTINED = "SELECT count(*) FROM attention_item WHERE kind = 'quarantined'"

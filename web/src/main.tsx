@@ -21,9 +21,14 @@ const client = new QueryClient({
   defaultOptions: {
     queries: {
       staleTime: 2000,
-      // what was refused stays refused; only a server that does not answer is asked again
-      retry: (failures, error) => failures < 3 && !(error instanceof ApiError && error.status < 500),
+      // asked although the browser believes to be offline, so that a page says that nothing answers
+      networkMode: "always",
+      // what was refused stays refused; a server that does not answer is asked once more before the page says so
+      retry: (failures, error) =>
+        failures < 1 && !(error instanceof ApiError && error.status >= 400 && error.status < 500),
+      retryDelay: 1000,
     },
+    mutations: { networkMode: "always" },
   },
 });
 

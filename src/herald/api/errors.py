@@ -88,7 +88,7 @@ class Conflict(DomainError):
     """The thing is not in a state in which this can be done."""
 
     code = "conflict"
-    title = "Not possible as things stand"
+    title = "Not possible in the current state"
     status = 409
 
 

@@ -9,23 +9,23 @@ _RINGS = [
     {"name": "All others", "kind": "rest", "confirmed_pct": 95.0, "soak_minutes": 0},
 ]
 _COMMAND = {
-    "recipe": "restart",
+    "template": "restart",
     "include": [12],
     "exclude": [31],
     "when": "daily",
     "time_of_day": "04:30",
     "spread_minutes": 20,
-    "give_up_minutes": 120,
+    "expires_after_minutes": 120,
 }
 _ATTRIBUTE = {"label": "Pump type", "type": "choice", "choices": ["plunger", "vane"], "note": "as on its plate"}
 _MATCHING = {"rule": "model = 'Sill 400' and battery < 30"}
 
 #: by the type of the body; an example holds for the call that makes a thing and for those that change or preview it
 BODIES: dict[str, Any] = {
-    "AheadBody": {"at_once": 40, "failure_limit_pct": 3.0, "rings": [{"position": 2, "soak_minutes": 240}]},
+    "EditOpenBody": {"max_concurrent": 40, "failure_limit_pct": 3.0, "rings": [{"position": 2, "soak_minutes": 240}]},
     "AttributeChange": _ATTRIBUTE,
     "AttributeDraft": {"key": "pump", **_ATTRIBUTE},
-    "CleaningBody": {"images": [14, 15]},
+    "ImageCleanupBody": {"images": [14, 15]},
     "CodeDraftBody": {"label": "Crew of the north", "admit": True, "tags": ["north"], "site": "Amber Fold", "uses": 40},
     "CompareQuestion": {"rule": "firmware >= 2.3", "devices": ["sill-0007", "name:42"]},
     "CustodianDraft": {"name": "north-agronomy", "email": "north@larkfield.example", "tags": ["north"]},
@@ -62,7 +62,7 @@ BODIES: dict[str, Any] = {
         "upload": "0c9d2f0e-9f4b-4f58-9d0f-3f6c1a7f2b11",
         "models": ["Sill 400"],
         "version": "2.4.0",
-        "notes": "Mends the pressure sensor.",
+        "notes": "Fixes the pressure sensor.",
         "min_version": "2.0",
         "free_space_mb": 32.0,
         "min_battery_pct": 30.0,
@@ -71,17 +71,18 @@ BODIES: dict[str, Any] = {
     "ImportMapping": {"mapping": {"Serial no.": "serial", "Place": "site"}},
     "LaunchBody": {"devices": 412, "reason": "the failed eight were out of power"},
     "LetInBody": {"uid": "LG-4E1F02C9A7"},
-    "MappingToKeep": {"name": "Vendor’s delivery list"},
+    "MappingToSave": {"name": "Vendor’s delivery list"},
     "MemberChange": {"add": ["sill-0007"], "remove": ["sill-0012"]},
     "ModelDraft": {"name": "Sill 400", "family": "Sill"},
-    "ModelFunctionsBody": {"ranges": [{"function": "files_ahead", "from_version": "2.1"}]},
+    "ModelCapabilitiesBody": {"ranges": [{"capability": "files_ahead", "from_version": "2.1"}]},
     "NewScheduleBody": {**_COMMAND, "devices": 120},
     "NewTokenBody": {"name": "Nightly report", "days": 90},
     "OrderBody": {"order": [7, 4, 9]},
     "PlanBody": {"name": "Careful", "note": "a trial first", "rings": _RINGS},
-    "ReleaseBody": {"on_arrival": False},
+    "ApprovalPolicyBody": {"on_arrival": False},
     "RemovalBody": {"name": "sill-0007"},
     "ReplacementBody": {"by": "sill-1201"},
+    "RolloutSentenceBody": {"changes": [{"choice": "newest"}], "include": [3], "ring_count": 3},
     "RolloutDraftBody": {
         "changes": [{"model_id": None, "choice": "image", "image_id": 5}],
         "include": [12],
@@ -90,7 +91,7 @@ BODIES: dict[str, Any] = {
         "window_start": "01:00",
         "window_end": "05:00",
         "failure_limit_pct": 5.0,
-        "at_once": 50,
+        "max_concurrent": 50,
     },
     "RuleBody": {"rule": "tag = flood-risk"},
     "RuleQuestion": {"rule": "tag = flood-risk and not group = 'On the bench'", "limit": 50},

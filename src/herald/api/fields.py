@@ -8,7 +8,7 @@ from rest_framework import serializers
 from herald.api.errors import Invalid
 
 
-class Strict(serializers.Serializer[Any]):
+class StrictSerializer(serializers.Serializer[Any]):
     """A serializer that refuses fields it does not know, naming them."""
 
     def to_internal_value(self, data: Any) -> Any:

@@ -101,7 +101,7 @@ _PROBLEM = {
         "type": {"type": "string", "description": "urn:brisk-herald:problem: and the code"},
         "title": {"type": "string"},
         "status": {"type": "integer"},
-        "detail": {"type": "string", "description": "what, where, and what to do"},
+        "detail": {"type": "string", "description": "what, where, and the remedy"},
         "errors": {
             "type": "array",
             "items": {

@@ -65,7 +65,7 @@ class Quarantine(models.Model):
     part = models.CharField(max_length=10, choices=Part)
     object_id = models.BigIntegerField()
     cause = models.CharField(max_length=300)
-    #: where it failed: the innermost calls, for whoever mends it
+    #: where it failed: the innermost calls, for whoever fixes it
     trace = models.TextField(blank=True)
     since = models.DateTimeField()
     failures = models.PositiveIntegerField(default=1)

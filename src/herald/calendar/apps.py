@@ -9,4 +9,4 @@ class CalendarConfig(AppConfig):
     name = "herald.calendar"
 
     def ready(self) -> None:
-        import_module("herald.calendar.uses")  # it tells the groups what it uses of them
+        import_module("herald.calendar.references")  # it tells the groups what it uses of them

@@ -23,7 +23,7 @@ class Freeze(models.Model):
     everywhere = models.BooleanField(default=False)
     groups = models.ManyToManyField(Group, related_name="freezes", blank=True)
     sites = models.ManyToManyField(Site, related_name="freezes", blank=True)
-    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+    created_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
 
     objects = FreezeQuerySet.as_manager()
 

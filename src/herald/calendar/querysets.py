@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 class FreezeQuerySet(models.QuerySet["Freeze"]):
     def listed(self) -> Self:
         """The next to come first, those that are over last."""
-        return self.select_related("made_by").prefetch_related("groups", "sites").order_by("-ends_at")
+        return self.select_related("created_by").prefetch_related("groups", "sites").order_by("-ends_at")
 
     def between(self, start: datetime, end: datetime) -> Self:
         """Freezes that hold at some moment in [start, end), the first to begin first."""

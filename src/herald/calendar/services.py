@@ -45,7 +45,7 @@ def save_freeze(draft: FreezeDraft, *, actor: User | None, now: datetime, freeze
         raise Invalid("/groups", "Say whom it holds: groups, sites, or everywhere. With none of them it holds nobody.")
     with transaction.atomic():
         verb = "Changed" if freeze else "Wrote down"
-        freeze = freeze or Freeze(made_by=actor)
+        freeze = freeze or Freeze(created_by=actor)
         freeze.name, freeze.why = draft.name, draft.why
         freeze.starts_at, freeze.ends_at, freeze.everywhere = draft.starts_at, draft.ends_at, draft.everywhere
         freeze.save()

@@ -19,17 +19,17 @@ from herald.clock.conditions import refresh_conditions
 from herald.clock.heartbeat import BEAT_SECONDS, FOLLOW, TURN, beat
 from herald.clock.models import TimeBase
 from herald.clock.rest import Rest
-from herald.clock.source import clock
 from herald.commands.services import turn_schedules
+from herald.db.locks import FOLLOW_LOOP, TURN_LOOP, try_session_lock
 from herald.deliveries import services as deliveries
 from herald.edits.facts import find_facts
-from herald.fleet.models import DeviceChange
-from herald.groups.membership import follow_changes, refresh_time_groups
-from herald.images.cleaning import purge
-from herald.images.uploads import forget_old_uploads
-from herald.locks import FOLLOW_LOOP, TURN_LOOP, try_session_lock
-from herald.rollouts.reconcile import reconcile
-from herald.rollouts.turn import turn_rollouts
+from herald.fleet.models import MembershipQueueEntry
+from herald.groups.membership import process_changed_devices, refresh_time_groups
+from herald.images.cleanup import purge
+from herald.images.uploads import delete_stale_uploads
+from herald.rollouts.engine.reconcile import reconcile
+from herald.rollouts.engine.tick import tick_rollouts
+from herald.time import clock
 
 TURN_SECONDS = 1.0
 #: while devices change, and when none has for a while
@@ -59,7 +59,7 @@ def turn(now: datetime) -> datetime | None:
     isolation = Isolation(now)
     deliveries.expire(now=now, isolation=isolation)
     deliveries.recall_lapsed(now=now, isolation=isolation)
-    is_done = turn_rollouts(now=now, isolation=isolation)
+    is_done = tick_rollouts(now=now, isolation=isolation)
     next_firing = turn_schedules(now=now, isolation=isolation)
     isolation.finish()
     return next_firing if is_done and not isolation.put_off else now
@@ -79,7 +79,7 @@ class _Turner:
         return TURN_SECONDS
 
 
-class _Follower:
+class _MembershipWorker:
     """Follows changed devices at once; a few times a minute facts that nobody defined; every minute time-dependent
     groups, uploads that nobody goes on with, and the conditions that open and close attention items."""
 
@@ -90,7 +90,7 @@ class _Follower:
     def __call__(self) -> float:
         # as many batches as there may be: devices that failed keep their marks, and must not be taken up for ever
         for _ in range(MOST_BATCHES):
-            if not DeviceChange.objects.exists() or not follow_changes(now=clock.now()):
+            if not MembershipQueueEntry.objects.exists() or not process_changed_devices(now=clock.now()):
                 break
             self._changed = time.monotonic()
         now = clock.now()
@@ -101,7 +101,7 @@ class _Follower:
             reconcile(now=now)
         if self._is_time("minute", TIME_GROUPS_SECONDS):
             refresh_time_groups(now=now)
-            forget_old_uploads(now=now)
+            delete_stale_uploads(now=now)
             purge(now=now)
         is_quiet = time.monotonic() - self._changed > QUIET_AFTER_SECONDS
         return QUIET_SECONDS if is_quiet else FOLLOW_SECONDS
@@ -118,7 +118,7 @@ def run(stop: threading.Event) -> None:
     """Run both loops until `stop` is set."""
     threads = [
         threading.Thread(target=_loop, args=(TURN, _Turner(), stop), name="turn"),
-        threading.Thread(target=_loop, args=(FOLLOW, _Follower(), stop), name="follow"),
+        threading.Thread(target=_loop, args=(FOLLOW, _MembershipWorker(), stop), name="follow"),
     ]
     for thread in threads:
         thread.start()
@@ -135,7 +135,7 @@ def _loop(name: str, work: Callable[[], float], stop: threading.Event) -> None:
         try:
             close_old_connections()
             leading = leading and connection.connection is not None and not connection.connection.closed
-            leading = leading or _lead(_LOCKS[name])
+            leading = leading or _acquire_leadership(_LOCKS[name])
             if leading:
                 if started - beaten >= BEAT_SECONDS:  # before the work, which a gap must not be held against
                     beat(name, now=clock.now(), seconds=took)
@@ -153,7 +153,7 @@ def _loop(name: str, work: Callable[[], float], stop: threading.Event) -> None:
     connection.close()
 
 
-def _lead(lock: int) -> bool:
+def _acquire_leadership(lock: int) -> bool:
     """Whether this process holds the loop's lock, which lasts as long as its connection."""
     leads = try_session_lock(lock)
     if leads:

@@ -21,7 +21,7 @@ async def retry_stalled(timestamp: int) -> None:
 
 
 @app.periodic(cron="17 * * * *")
-@app.task(queue="housekeeping", queueing_lock="tidy")
-async def tidy(timestamp: int) -> None:
+@app.task(queue="housekeeping", queueing_lock="apply_retention")
+async def apply_retention(timestamp: int) -> None:
     """Delete jobs that ended a day ago."""
     await app.job_manager.delete_old_jobs(nb_hours=KEEP_JOBS_HOURS, include_failed=False)

@@ -9,6 +9,6 @@ class CommandsConfig(AppConfig):
     name = "herald.commands"
 
     def ready(self) -> None:
-        import_module("herald.commands.uses")  # it tells the groups what it uses of them
+        import_module("herald.commands.references")  # it tells the groups what it uses of them
         import_module("herald.commands.waits")  # and the deliveries what keeps them waiting
-        import_module("herald.commands.clashes")  # and rollouts what else their devices are to do
+        import_module("herald.commands.conflicts")  # and rollouts what else their devices are to do

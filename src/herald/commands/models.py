@@ -9,17 +9,17 @@ from django.db.models import Q
 from herald.commands.querysets import OccurrenceQuerySet, ScheduleQuerySet
 from herald.fleet.models import Device
 from herald.groups.models import Group
-from herald_core.functions import Function
+from herald_core.capabilities import Capability
 from herald_core.timing.clocks import FIRST_YEAR, LAST_YEAR
 
 
-class Recipe(models.TextChoices):
+class CommandTemplate(models.TextChoices):
     """What a command does. More come with later versions."""
 
     RESTART = "restart", "Restart"
 
 
-#: days that can be reckoned with in every zone
+#: days that can be computed with in every zone
 PLANNABLE = (date(FIRST_YEAR, 1, 1), date(LAST_YEAR - 1, 12, 31))
 
 
@@ -39,11 +39,11 @@ class Harm(models.TextChoices):
 
 
 #: freezes hold all but gentle ones, and one that runs now wants the number of devices typed
-HARM = {Recipe.RESTART: Harm.DISRUPTIVE}
+HARM = {CommandTemplate.RESTART: Harm.DISRUPTIVE}
 #: how long a device is out of service by it
-MINUTES = {Recipe.RESTART: 5}
-#: what a device must be able to do for a recipe
-NEEDS = {Recipe.RESTART: Function.RESTART}
+MINUTES = {CommandTemplate.RESTART: 5}
+#: what a device must be able to do for a template
+NEEDS = {CommandTemplate.RESTART: Capability.RESTART}
 
 
 class When(models.TextChoices):
@@ -64,7 +64,7 @@ class ScheduleState(models.TextChoices):
 class Schedule(models.Model):
     """A command for an audience, now or every day by the devices' clocks."""
 
-    recipe = models.CharField(max_length=20, choices=Recipe)
+    template = models.CharField(max_length=20, choices=CommandTemplate)
     include = models.ManyToManyField(Group, related_name="schedules_for")
     exclude = models.ManyToManyField(Group, related_name="schedules_not_for")
     #: devices that are named, besides those of the groups
@@ -74,31 +74,31 @@ class Schedule(models.Model):
     starts_on = models.DateField(null=True)
     until = models.DateField(null=True)
     spread_minutes = models.PositiveIntegerField(default=20)
-    give_up_minutes = models.PositiveIntegerField(default=120)
-    at_once = models.PositiveIntegerField(default=500)
+    expires_after_minutes = models.PositiveIntegerField(default=120)
+    max_concurrent = models.PositiveIntegerField(default=500)
     #: whether devices in a freeze wait for its end, as long as the firing allows, or are left out of the firing
     freezes = models.CharField(max_length=4, choices=FreezeChoice, default=FreezeChoice.WAIT)
     state = models.CharField(max_length=10, choices=ScheduleState, default=ScheduleState.ACTIVE)
     created_at = models.DateTimeField()
     created_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT)
     #: firings up to here have been looked at
-    fired_until = models.DateTimeField()
+    fired_through = models.DateTimeField()
 
     objects = ScheduleQuerySet.as_manager()
 
     class Meta:
         constraints = (
-            models.CheckConstraint(condition=Q(recipe__in=Recipe.values), name="schedule_recipe_known"),
+            models.CheckConstraint(condition=Q(template__in=CommandTemplate.values), name="schedule_template_known"),
             models.CheckConstraint(condition=Q(state__in=ScheduleState.values), name="schedule_state_known"),
             models.CheckConstraint(
                 condition=Q(when="now", time_of_day__isnull=True) | Q(when="daily", time_of_day__isnull=False),
                 name="schedule_time_where_daily",
             ),
             models.CheckConstraint(
-                condition=Q(give_up_minutes__gt=models.F("spread_minutes")) & Q(give_up_minutes__lte=1380),
+                condition=Q(expires_after_minutes__gt=models.F("spread_minutes")) & Q(expires_after_minutes__lte=1380),
                 name="schedule_gives_up_after_spread",
             ),
-            models.CheckConstraint(condition=Q(at_once__gte=1), name="schedule_cap_positive"),
+            models.CheckConstraint(condition=Q(max_concurrent__gte=1), name="schedule_cap_positive"),
             models.CheckConstraint(condition=Q(freezes__in=FreezeChoice.values), name="schedule_freezes_known"),
             models.CheckConstraint(
                 condition=(Q(starts_on=None) | Q(starts_on__range=PLANNABLE))
@@ -115,9 +115,9 @@ class Occurrence(models.Model):
     schedule = models.ForeignKey(Schedule, on_delete=models.CASCADE, related_name="occurrences")
     zone = models.CharField(max_length=64)
     fires_at = models.DateTimeField()
-    gives_up_at = models.DateTimeField()
+    expires_at = models.DateTimeField()
     audience = models.PositiveIntegerField()
-    unable = models.PositiveIntegerField(default=0)
+    unsupported_count = models.PositiveIntegerField(default=0)
     #: devices left out as they were in a freeze
     frozen = models.PositiveIntegerField(default=0)
 

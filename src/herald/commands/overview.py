@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import Any
 
 from herald.attention.models import Part, Quarantine
-from herald.commands.models import HARM, Occurrence, Recipe, Schedule, ScheduleState, When
+from herald.commands.models import HARM, CommandTemplate, Occurrence, Schedule, ScheduleState, When
 from herald.commands.reach import Reach, reach_of
 from herald.commands.sentence import sentence_parts
 from herald.commands.services import firings_by_zone
@@ -54,18 +54,18 @@ def _row(
         phases=counts,
         unheard=unheard,
         reached=reach.now,
-        next_firing=upcoming[0][0] if upcoming else None,
+        fires_again=bool(upcoming) or (not reach.now and _fires_again(schedule, now)),
         quarantined=bool(quarantined),
     )
     return {
         "id": schedule.pk,
-        "recipe": schedule.recipe,
+        "template": schedule.template,
         "sentence": sentence_parts(schedule),
         "state": schedule.state,
         "status": _status(seen, quarantined),
         "quarantined": quarantined,
         "when": schedule.when,
-        "harm": HARM[Recipe(schedule.recipe)].value,
+        "harm": HARM[CommandTemplate(schedule.template)].value,
         "freezes": schedule.freezes,
         "reached_now": reach.now,
         "include": [{"id": g.pk, "name": g.name} for g in schedule.include.all()],
@@ -82,9 +82,9 @@ def _row(
                 "id": o.pk,
                 "zone": o.zone,
                 "fires_at": o.fires_at,
-                "gives_up_at": o.gives_up_at,
+                "expires_at": o.expires_at,
                 "audience": o.audience,
-                "unable": o.unable,
+                "unsupported_count": o.unsupported_count,
                 "frozen": o.frozen,
                 "phases": dict(phases[o.pk]),
             }
@@ -108,6 +108,13 @@ def _status(seen: ScheduleSight, quarantined: str) -> dict[str, Any]:
         ScheduleStatus.DONE: "Will not fire again",
     }
     return {"code": status.value, "words": words[status], "devices": devices}
+
+
+def _fires_again(schedule: Schedule, now: datetime) -> bool:
+    """Whether it would fire again, were there a device: asked of the zone in which its last day ends last."""
+    if schedule.when != When.DAILY:
+        return False
+    return any(zone.firings for zone in firings_by_zone(schedule, [("Etc/GMT+12", 0)], now=now, count=1))
 
 
 def next_firings(schedule: Schedule, reach: Reach, now: datetime) -> list[tuple[datetime, str, int]]:

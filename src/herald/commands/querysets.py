@@ -5,6 +5,7 @@ from typing import Self
 
 from django.db import models
 
+from herald.db.expressions import containing
 from herald.groups.audience import with_named
 
 
@@ -12,6 +13,10 @@ class ScheduleQuerySet(models.QuerySet["Schedule"]):
     def listed(self) -> Self:
         """Newest first, with what the list shows."""
         return with_named(self.select_related("created_by").prefetch_related("include", "exclude").order_by("-id"))
+
+    def with_words(self, words: str) -> Self:
+        """Those in which each word is found: as the id, or in the command, a group or a person's name."""
+        return containing(self, words, ("template", "created_by__name", "include__name"))
 
     def active(self) -> Self:
         """Those that fire: not paused, not ended."""

@@ -1,4 +1,4 @@
-"""Whom commands are for at this moment: one that is being written, one that is kept, and many at once."""
+"""Whom commands are for at this moment: one in the editor, one that is saved, and many at once."""
 
 from collections import Counter, defaultdict
 from collections.abc import Sequence
@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 from django.db.models import Case, Count, IntegerField, Q, Value, When
 
 from herald.calendar.services import freezes_between, held_by
-from herald.commands.models import HARM, MINUTES, NEEDS, FreezeChoice, Harm, Recipe, Schedule
-from herald.fleet.functions import lacking, lacking_rule
+from herald.commands.models import HARM, MINUTES, NEEDS, CommandTemplate, FreezeChoice, Harm, Schedule
+from herald.fleet.capabilities import lacking, lacking_rule
 from herald.groups.audience import audience_query, audience_rule, members_of, named_by
 
 if TYPE_CHECKING:
@@ -29,25 +29,25 @@ class Audience:
 
 def audience_of(draft: "ScheduleDraft") -> Audience:
     """Whom a command is for at this moment."""
-    return audience_among(draft.recipe, members_of(draft.include, draft.exclude, draft.devices))
+    return audience_among(draft.template, members_of(draft.include, draft.exclude, draft.devices))
 
 
-def audience_among(recipe: Recipe, devices: "DeviceQuerySet") -> Audience:
+def audience_among(template: CommandTemplate, devices: "DeviceQuerySet") -> Audience:
     """Those of some devices that are admitted, by whether their firmware can do it."""
     admitted = devices.filter(admission="admitted")
-    cannot = lacking(NEEDS[recipe])
+    cannot = lacking(NEEDS[template])
     return Audience(able=admitted.exclude(cannot), unable=admitted.filter(cannot))
 
 
 def able_of(schedule: Schedule) -> "DeviceQuerySet":
     """Whom a kept command is for at this moment."""
-    return audience_among(Recipe(schedule.recipe), audience_query(schedule)).able
+    return audience_among(CommandTemplate(schedule.template), audience_query(schedule)).able
 
 
 def unable_rule(draft: "ScheduleDraft") -> str:
     """The rule of the admitted devices that the command leaves out because of their firmware; empty where every
     firmware can do it."""
-    cannot = lacking_rule(NEEDS[draft.recipe])
+    cannot = lacking_rule(NEEDS[draft.template])
     within = audience_rule(draft.include, draft.exclude, draft.devices) if draft.include or draft.devices else ""
     return f"admission = admitted and {within} and ({cannot})" if cannot and within else ""
 
@@ -55,21 +55,21 @@ def unable_rule(draft: "ScheduleDraft") -> str:
 def reached_now(draft: "ScheduleDraft", *, now: datetime) -> int:
     """How many devices a firing at this moment would be for: without those it leaves out as they are in a freeze."""
     able = audience_of(draft).able
-    return able.exclude(in_freeze(draft.recipe, now)).count() if draft.freezes == FreezeChoice.DROP else able.count()
+    return able.exclude(in_freeze(draft.template, now)).count() if draft.freezes == FreezeChoice.DROP else able.count()
 
 
 def frozen_now(draft: "ScheduleDraft", *, now: datetime) -> int:
     """How many devices of the audience a freeze holds at this moment."""
-    return audience_of(draft).able.filter(in_freeze(draft.recipe, now)).count()
+    return audience_of(draft).able.filter(in_freeze(draft.template, now)).count()
 
 
-def in_freeze(recipe: Recipe, now: datetime, device: str = "pk") -> Q:
+def in_freeze(template: CommandTemplate, now: datetime, device: str = "pk") -> Q:
     """A condition on rows whose column `device` is a device's id: a freeze holds the command there at this moment, or
     begins before the command is over. Gentle commands pass."""
     held = Q(pk__in=[])
-    if HARM[recipe] == Harm.GENTLE:
+    if HARM[template] == Harm.GENTLE:
         return held
-    needs = timedelta(minutes=MINUTES[recipe])
+    needs = timedelta(minutes=MINUTES[template])
     for freeze in freezes_between(now, now + needs + timedelta(seconds=1)):
         held |= held_by(freeze, device)
     return held
@@ -88,13 +88,13 @@ def reach_of(schedules: Sequence[Schedule], *, now: datetime) -> dict[int, Reach
     if not schedules:
         return {}
     named = named_by(Schedule, [s.pk for s in schedules])
-    cannot, frozen = cache(lambda recipe: lacking(NEEDS[recipe])), cache(lambda recipe: in_freeze(recipe, now))
+    cannot, frozen = cache(lambda template: lacking(NEEDS[template])), cache(lambda template: in_freeze(template, now))
     counts = []
     for schedule in schedules:
-        recipe = Recipe(schedule.recipe)
+        template = CommandTemplate(schedule.template)
         devices = members_of(schedule.include.all(), schedule.exclude.all(), named[schedule.pk])
-        dropped = frozen(recipe) if schedule.freezes == FreezeChoice.DROP else Q(pk__in=[])
-        able = devices.filter(admission="admitted").exclude(cannot(recipe)).order_by()
+        dropped = frozen(template) if schedule.freezes == FreezeChoice.DROP else Q(pk__in=[])
+        able = devices.filter(admission="admitted").exclude(cannot(template)).order_by()
         marked = able.annotate(
             schedule=Value(schedule.pk, IntegerField()),
             reached=Case(When(dropped, then=Value(0)), default=Value(1), output_field=IntegerField()),

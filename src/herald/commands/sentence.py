@@ -12,7 +12,7 @@ def schedule_sentence(schedule: Schedule) -> str:
 def sentence_parts(schedule: Schedule) -> list[dict[str, str]]:
     """The sentence in pieces; `slot` names what a piece says, and is empty for the words between."""
     parts = [
-        {"slot": "recipe", "text": schedule.get_recipe_display()},
+        {"slot": "template", "text": schedule.get_template_display()},
         {"slot": "", "text": " "},
         {"slot": "audience", "text": audience_words(schedule) or "nobody yet"},
     ]
@@ -23,7 +23,7 @@ def sentence_parts(schedule: Schedule) -> list[dict[str, str]]:
     parts += [
         {"slot": "spread", "text": f"spread over {minutes_words(schedule.spread_minutes)}"},
         {"slot": "", "text": ", "},
-        {"slot": "give_up", "text": f"giving up after {minutes_words(schedule.give_up_minutes)}"},
+        {"slot": "give_up", "text": f"giving up after {minutes_words(schedule.expires_after_minutes)}"},
     ]
     if schedule.until:
         parts += [{"slot": "", "text": ", "}, {"slot": "until", "text": f"until {schedule.until:%-d %b %Y}"}]

@@ -16,10 +16,10 @@ from herald.attention.models import Part
 from herald.attention.quarantine import Isolation
 from herald.commands.models import (
     HARM,
+    CommandTemplate,
     FreezeChoice,
     Harm,
     Occurrence,
-    Recipe,
     Schedule,
     ScheduleState,
     When,
@@ -27,14 +27,14 @@ from herald.commands.models import (
 from herald.commands.reach import audience_among, audience_of, in_freeze, reached_now
 from herald.commands.sentence import schedule_sentence
 from herald.deliveries import services as deliveries
-from herald.deliveries.clashes import Clash, clashes_of_others
+from herald.deliveries.conflicts import AudienceConflict, conflicts_with_others
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
 from herald.groups.audience import audience_query, named_ids
 from herald.groups.models import Group
 from herald.live.notify import notify
 from herald.record.services import record
-from herald_core.deliveries import IN_HAND, Kind, Phase
+from herald_core.deliveries import ACTIVE, Kind, Phase
 from herald_core.preflight import leeway
 from herald_core.timing.clocks import instant
 from herald_core.timing.firings import daily_firings, spread_seconds
@@ -52,7 +52,7 @@ COMMAND_PATIENCE = timedelta(hours=1)
 class ScheduleDraft:
     """A command as it is written down."""
 
-    recipe: Recipe
+    template: CommandTemplate
     include: Sequence[Group]
     exclude: Sequence[Group] = ()
     #: devices that are named, by id
@@ -62,8 +62,8 @@ class ScheduleDraft:
     starts_on: date | None = None
     until: date | None = None
     spread_minutes: int = 20
-    give_up_minutes: int = 120
-    at_once: int = 500
+    expires_after_minutes: int = 120
+    max_concurrent: int = 500
     freezes: FreezeChoice = FreezeChoice.WAIT
 
 
@@ -120,10 +120,12 @@ def check(draft: ScheduleDraft) -> None:
     """
     if (draft.when == When.DAILY) != (draft.time_of_day is not None):
         raise Invalid("/time_of_day", "A daily command has a time of day; one that runs now has none.")
-    if draft.give_up_minutes <= draft.spread_minutes:
-        raise Invalid("/give_up_minutes", "It must give up later than the spread, or the last devices get no chance.")
-    if draft.give_up_minutes > 23 * 60:
-        raise Invalid("/give_up_minutes", "It must give up within 23 hours, before the next firing.")
+    if draft.expires_after_minutes <= draft.spread_minutes:
+        raise Invalid(
+            "/expires_after_minutes", "It must give up later than the spread, or the last devices get no chance."
+        )
+    if draft.expires_after_minutes > 23 * 60:
+        raise Invalid("/expires_after_minutes", "It must give up within 23 hours, before the next firing.")
     check_plannable(draft.starts_on, "/starts_on")
     check_plannable(draft.until, "/until")
     if draft.until and draft.starts_on and draft.until < draft.starts_on:
@@ -155,23 +157,23 @@ def create_schedule(
     """
     check_new(draft, now=now)
     if draft.when == When.NOW and expected is not None:
-        check_count(draft.recipe, reached_now(draft, now=now), expected)
+        check_count(draft.template, reached_now(draft, now=now), expected)
     with transaction.atomic():
         if not draft.include and not draft.devices:
             raise NobodyThere("No group and no device was chosen, so it is for nobody.")
         schedule = Schedule.objects.create(
-            recipe=draft.recipe,
+            template=draft.template,
             when=draft.when,
             time_of_day=draft.time_of_day,
             starts_on=draft.starts_on,
             until=draft.until,
             spread_minutes=draft.spread_minutes,
-            give_up_minutes=draft.give_up_minutes,
-            at_once=draft.at_once,
+            expires_after_minutes=draft.expires_after_minutes,
+            max_concurrent=draft.max_concurrent,
             freezes=draft.freezes,
             created_at=now,
             created_by=actor,
-            fired_until=now,
+            fired_through=now,
         )
         schedule.include.set(draft.include)
         schedule.exclude.set(draft.exclude)
@@ -185,7 +187,7 @@ def create_schedule(
 def draft_of(schedule: Schedule) -> ScheduleDraft:
     """A schedule as it was written down."""
     return ScheduleDraft(
-        recipe=Recipe(schedule.recipe),
+        template=CommandTemplate(schedule.template),
         include=list(schedule.include.all()),
         exclude=list(schedule.exclude.all()),
         devices=named_ids(schedule),
@@ -194,15 +196,15 @@ def draft_of(schedule: Schedule) -> ScheduleDraft:
         starts_on=schedule.starts_on,
         until=schedule.until,
         spread_minutes=schedule.spread_minutes,
-        give_up_minutes=schedule.give_up_minutes,
-        at_once=schedule.at_once,
+        expires_after_minutes=schedule.expires_after_minutes,
+        max_concurrent=schedule.max_concurrent,
         freezes=FreezeChoice(schedule.freezes),
     )
 
 
-def conflicts_of(draft: ScheduleDraft, *, now: datetime) -> list[Clash]:
+def conflicts_of(draft: ScheduleDraft, *, now: datetime) -> list[AudienceConflict]:
     """What else wants the devices of a command: open rollouts, and other commands; a twin of it among them."""
-    return clashes_of_others(audience_of(draft).able.order_by(), now)
+    return conflicts_with_others(audience_of(draft).able.order_by(), now)
 
 
 def set_state(schedule: Schedule, state: ScheduleState, *, actor: User | None, now: datetime) -> Schedule:
@@ -217,9 +219,9 @@ def set_state(schedule: Schedule, state: ScheduleState, *, actor: User | None, n
             raise Conflict(f"The command is {schedule.get_state_display().lower()} already.", state=schedule.state)
         verbs = {ScheduleState.ACTIVE: "Resumed", ScheduleState.PAUSED: "Paused", ScheduleState.ENDED: "Ended"}
         if state == ScheduleState.ACTIVE:
-            schedule.fired_until = now  # firings missed while it was paused are not caught up
+            schedule.fired_through = now  # firings missed while it was paused are not caught up
         schedule.state = state
-        schedule.save(update_fields=["state", "fired_until"])
+        schedule.save(update_fields=["state", "fired_through"])
         sentence = f"{verbs[state]} the command: {schedule_sentence(schedule)}"
         if state == ScheduleState.ENDED:
             withdrawn = deliveries.withdraw(
@@ -232,13 +234,13 @@ def set_state(schedule: Schedule, state: ScheduleState, *, actor: User | None, n
     return schedule
 
 
-def check_count(recipe: Recipe, reached: int, expected: int) -> None:
+def check_count(template: CommandTemplate, reached: int, expected: int) -> None:
     """Refuse a disruptive command that runs now for another number of devices than was typed.
 
     Raises:
         CountMismatch: with the number that it would be for.
     """
-    if HARM[recipe] != Harm.GENTLE and reached and abs(expected - reached) > leeway(reached):
+    if HARM[template] != Harm.GENTLE and reached and abs(expected - reached) > leeway(reached):
         message = f"It would run on {reached} devices, and {expected} was typed. Type the number that is shown."
         raise CountMismatch(message, reached=reached)
 
@@ -256,7 +258,7 @@ def run_once(schedule: Schedule, *, actor: User | None, now: datetime, expected:
         if schedule.state == ScheduleState.ENDED:
             raise Conflict("The command has ended.", state=schedule.state)
         if expected is not None:
-            check_count(Recipe(schedule.recipe), reached_now(draft_of(schedule), now=now), expected)
+            check_count(CommandTemplate(schedule.template), reached_now(draft_of(schedule), now=now), expected)
         devices = fire(schedule, EVERYWHERE, now, now=now)
         if devices == 0:
             raise NobodyThere(NOBODY)
@@ -274,13 +276,13 @@ def fire(schedule: Schedule, zone: str, fires_at: datetime, *, now: datetime) ->
 
     Safe to repeat: an occurrence that exists is left as it is.
     """
-    whom = audience_among(Recipe(schedule.recipe), audience_query(schedule))
+    whom = audience_among(CommandTemplate(schedule.template), audience_query(schedule))
     here = Q() if zone == EVERYWHERE else Q(time_zone=zone)
-    gives_up_at = fires_at + timedelta(minutes=schedule.give_up_minutes)
+    expires_at = fires_at + timedelta(minutes=schedule.expires_after_minutes)
     with transaction.atomic():
         able, frozen = whom.able.filter(here), 0
         if schedule.freezes == FreezeChoice.DROP:
-            held = in_freeze(Recipe(schedule.recipe), fires_at)
+            held = in_freeze(CommandTemplate(schedule.template), fires_at)
             frozen, able = able.filter(held).count(), able.exclude(held)
         devices = list(able.order_by("id").values_list("id", "uid"))
         occurrence, new = Occurrence.objects.get_or_create(
@@ -288,16 +290,16 @@ def fire(schedule: Schedule, zone: str, fires_at: datetime, *, now: datetime) ->
             zone=zone,
             fires_at=fires_at,
             defaults={
-                "gives_up_at": gives_up_at,
+                "expires_at": expires_at,
                 "audience": len(devices),
                 "frozen": frozen,
-                "unable": whom.unable.filter(here).count(),
+                "unsupported_count": whom.unable.filter(here).count(),
             },
         )
         if not new:
             return occurrence.audience
         spread = timedelta(minutes=schedule.spread_minutes)
-        expired = now >= gives_up_at
+        expired = now >= expires_at
         deliveries.write_deliveries(
             [
                 Delivery(
@@ -308,7 +310,7 @@ def fire(schedule: Schedule, zone: str, fires_at: datetime, *, now: datetime) ->
                     phase_since=now,
                     created_at=now,
                     not_before=fires_at + timedelta(seconds=spread_seconds(f"schedule-{schedule.pk}", uid, spread)),
-                    not_after=gives_up_at,
+                    not_after=expires_at,
                 )
                 for pk, uid in devices
             ]
@@ -337,7 +339,7 @@ def turn_schedules(*, now: datetime, isolation: Isolation | None = None) -> date
     silent = Delivery.objects.commands_unheard_of(now - COMMAND_PATIENCE, now)
     isolation.run_batch(
         Part.DELIVERY,
-        silent.first_ids(deliveries.AT_ONCE),
+        silent.first_ids(deliveries.BATCH_SIZE),
         lambda ids: deliveries.time_out(silent.filter(id__any=list(ids)), now=now),
     )
     return min(firings, default=None)
@@ -358,24 +360,26 @@ def _fire_due(schedule: Schedule, zones: Sequence[str], now: datetime) -> list[d
     ahead = []
     assert schedule.time_of_day is not None
     for zone in zones:
-        after = _first_moment(schedule.starts_on, zone, schedule.fired_until)
+        after = _first_moment(schedule.starts_on, zone, schedule.fired_through)
         for firing in daily_firings(schedule.time_of_day, zone, after=after, until=schedule.until):
             if firing.at > now:
                 ahead.append(firing.at)
                 break
             fire(schedule, zone, firing.at, now=now)
-    Schedule.objects.filter(pk=schedule.pk).update(fired_until=now)
+    Schedule.objects.filter(pk=schedule.pk).update(fired_through=now)
     return ahead
 
 
 def _offer(schedule: Schedule, open_now: Mapping[int, Mapping[str, int]], now: datetime) -> None:
     """Offer what waits, of the occurrences that have something open."""
-    in_hand = sum(n for phases in open_now.values() for phase, n in phases.items() if phase in IN_HAND)
-    room = schedule.at_once - in_hand
+    in_hand = sum(n for phases in open_now.values() for phase, n in phases.items() if phase in ACTIVE)
+    room = schedule.max_concurrent - in_hand
     with_waiting = [o for o, phases in open_now.items() if phases.get(Phase.WAITING)]
     if room <= 0 or not with_waiting:
         return
-    mine = Delivery.objects.of_occurrences(with_waiting).exclude(in_freeze(Recipe(schedule.recipe), now, "device_id"))
+    mine = Delivery.objects.of_occurrences(with_waiting).exclude(
+        in_freeze(CommandTemplate(schedule.template), now, "device_id")
+    )
     waiting = list(mine.waiting().values_list("device_id", flat=True))
     busy = Delivery.objects.busy_devices(waiting)
     free = list(mine.free_to_offer(now, busy).values_list("id", "not_after")[:room])

@@ -7,7 +7,7 @@ from django.db.models import F, Q
 from herald.deliveries.querysets import DeliveryEventQuerySet, DeliveryQuerySet
 from herald.fleet.models import Device
 from herald.images.models import Image
-from herald_core.deliveries import IN_HAND, NO_COUNTER, OPEN, RECALLABLE, Kind, Phase
+from herald_core.deliveries import ACTIVE, NO_COUNTER, OPEN, RECALLABLE, Kind, Phase
 
 PHASES = [(p.value, p.value) for p in Phase]
 KINDS = [(k.value, k.value) for k in Kind]
@@ -30,9 +30,9 @@ class Delivery(models.Model):
     #: which step of how many, counted from 1, and the images still to come, in order
     hop = models.PositiveSmallIntegerField(default=1)
     hops = models.PositiveSmallIntegerField(default=1)
-    ahead = ArrayField(models.BigIntegerField(), default=list, blank=True)
+    remaining_image_ids = ArrayField(models.BigIntegerField(), default=list, blank=True)
     #: the delivery that stands for its device in the rollout; steps that are done do not
-    current = models.BooleanField(default=True)
+    is_current_step = models.BooleanField(default=True)
     occurrence = models.ForeignKey(
         "commands.Occurrence", null=True, on_delete=models.CASCADE, related_name="deliveries", db_index=False
     )
@@ -45,7 +45,7 @@ class Delivery(models.Model):
     not_after = models.DateTimeField()
     #: until when the device may begin what it was offered
     offer_until = models.DateTimeField(null=True)
-    #: counts from 1; the one in hand, or the next one
+    #: counts from 1; the current one, or the next one
     attempt = models.PositiveSmallIntegerField(default=1)
     max_attempts = models.PositiveSmallIntegerField(default=1)
     report_counter = models.BigIntegerField(default=NO_COUNTER)
@@ -65,18 +65,18 @@ class Delivery(models.Model):
     #: how often its device had restarted when it was first looked at after confirming
     boots_before = models.PositiveIntegerField(null=True)
     #: why somebody holds it back; while it waits it is not offered
-    held = models.CharField(max_length=120, blank=True)
+    hold_reason = models.CharField(max_length=120, blank=True)
     #: its device joined the audience after the launch
     joined_late = models.BooleanField(default=False)
     #: its place in the spread of starts, from 0 up to 1
-    place = models.FloatField(default=0.0)
+    spread_position = models.FloatField(default=0.0)
     #: somebody wants it done before its ring opens
-    pushed = models.BooleanField(default=False)
+    expedited = models.BooleanField(default=False)
     offered_at = models.DateTimeField(null=True)
-    #: the order in hand asks for the file only, ahead of the hours in which it may be installed
+    #: the active order asks for the file only, ahead of the hours in which it may be installed
     fetch_only = models.BooleanField(default=False)
     #: since when the device keeps the file of this step, fetched ahead
-    staged_at = models.DateTimeField(null=True)
+    file_stored_at = models.DateTimeField(null=True)
 
     objects = DeliveryQuerySet.as_manager()
 
@@ -86,25 +86,27 @@ class Delivery(models.Model):
     class Meta:
         constraints = (
             models.UniqueConstraint(
-                fields=["device"], condition=Q(phase__in=[p.value for p in IN_HAND]), name="one_order_in_hand"
+                fields=["device"], condition=Q(phase__in=[p.value for p in ACTIVE]), name="one_order_in_hand"
             ),
             models.UniqueConstraint(
-                fields=["rollout", "device"], condition=Q(current=True), name="delivery_once_per_rollout"
+                fields=["rollout", "device"], condition=Q(is_current_step=True), name="delivery_once_per_rollout"
             ),
             models.UniqueConstraint(fields=["rollout", "device", "hop"], name="delivery_once_per_hop"),
             models.UniqueConstraint(fields=["occurrence", "device"], name="delivery_once_per_occurrence"),
             models.CheckConstraint(condition=Q(phase__in=[p.value for p in Phase]), name="delivery_phase_known"),
             # a step that is done and leaves others to come makes room for the next one at once
             models.CheckConstraint(
-                condition=Q(current=True, hop=F("hops"))
-                | Q(current=True) & ~Q(phase="confirmed")
-                | Q(current=False, phase="confirmed"),
+                condition=Q(is_current_step=True, hop=F("hops"))
+                | Q(is_current_step=True) & ~Q(phase="confirmed")
+                | Q(is_current_step=False, phase="confirmed"),
                 name="delivery_steps_follow",
             ),
             models.CheckConstraint(condition=Q(lost="") | Q(phase="confirmed"), name="delivery_lost_was_confirmed"),
             models.CheckConstraint(condition=Q(late=False) | Q(phase="confirmed"), name="delivery_late_is_confirmed"),
             models.CheckConstraint(condition=Q(hop__gte=1) & Q(hop__lte=F("hops")), name="delivery_hop_within"),
-            models.CheckConstraint(condition=Q(place__gte=0.0) & Q(place__lt=1.0), name="delivery_place_is_share"),
+            models.CheckConstraint(
+                condition=Q(spread_position__gte=0.0) & Q(spread_position__lt=1.0), name="delivery_place_is_share"
+            ),
             models.CheckConstraint(condition=Q(fetch_only=False) | Q(kind="install"), name="delivery_fetch_is_install"),
             models.CheckConstraint(
                 condition=Q(
@@ -123,9 +125,11 @@ class Delivery(models.Model):
             models.Index(fields=["ring"], name="delivery_ring"),
             # in this order the turn's counts are read from the index alone
             models.Index(
-                fields=["rollout", "ring", "phase", "image", "pushed"], condition=Q(current=True), name="delivery_tally"
+                fields=["rollout", "ring", "phase", "image", "expedited"],
+                condition=Q(is_current_step=True),
+                name="delivery_tally",
             ),
-            models.Index(fields=["rollout", "id"], condition=Q(current=True), name="delivery_page"),
+            models.Index(fields=["rollout", "id"], condition=Q(is_current_step=True), name="delivery_page"),
             models.Index(fields=["ring"], condition=~Q(lost=""), name="delivery_lost"),
             # what each turn of the clock looks for must not grow with the deliveries that have ended
             models.Index(
@@ -133,7 +137,7 @@ class Delivery(models.Model):
             ),
             models.Index(
                 fields=["rollout"],
-                condition=Q(current=True, kind="install", phase__in=[Phase.FAILED.value, Phase.EXPIRED.value]),
+                condition=Q(is_current_step=True, kind="install", phase__in=[Phase.FAILED.value, Phase.EXPIRED.value]),
                 name="delivery_ended_badly",
             ),
             models.Index(

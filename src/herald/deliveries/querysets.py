@@ -22,17 +22,17 @@ from django.db.models import (
 )
 from django.db.models.functions import Coalesce, Greatest
 
-from herald.deliveries.places import PLACES
+from herald.deliveries.breakdown_fields import PLACES
 from herald.fleet.presence import heard_in_time, not_heard_for_long
 from herald_core.deliveries import (
+    ACTIVE,
     FETCHES,
-    IN_HAND,
     MUTE_FACTOR,
     OPEN,
     PATIENCE_CHECK_INS,
-    PATIENCE_FACTOR,
     PATIENCE_FLOOR,
     RECALLABLE,
+    TIMEOUT_FACTOR,
     Cause,
     Phase,
 )
@@ -51,7 +51,7 @@ def _times(field: str, unit: timedelta) -> Any:
 #: `herald_core.deliveries.patience`, for the database
 PATIENCE = Greatest(
     Value(PATIENCE_FLOOR, DurationField()),
-    _times("image__expected_minutes", timedelta(minutes=PATIENCE_FACTOR)),
+    _times("image__expected_minutes", timedelta(minutes=TIMEOUT_FACTOR)),
     _times("device__check_in_interval_seconds", timedelta(seconds=PATIENCE_CHECK_INS)),
     output_field=DurationField(),
 )
@@ -60,7 +60,7 @@ _DOCUMENTS_OF_DEVICE = tuple(f"device__{n}" for n in ("attributes", "facts", "fa
 
 class DeliveryQuerySet(models.QuerySet["Delivery"]):
     def in_hand(self) -> Self:
-        return self.filter(phase__in=[p.value for p in IN_HAND])
+        return self.filter(phase__in=[p.value for p in ACTIVE])
 
     def open(self) -> Self:
         return self.filter(phase__in=[p.value for p in OPEN])
@@ -70,7 +70,7 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
 
     def of_rollout(self, rollout_id: int) -> Self:
         """One for each device of the rollout: the step that it is at."""
-        return self.filter(rollout_id=rollout_id, current=True)
+        return self.filter(rollout_id=rollout_id, is_current_step=True)
 
     def first_steps(self, rollout_id: int) -> Self:
         """The first step of each device of the rollout: `from_version` is what it had before."""
@@ -78,7 +78,7 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
 
     def open_in_others(self, rollout_id: int | None) -> Self:
         """Open installs of other rollouts that have not ended: what is coming to their devices anyway."""
-        return self.open().filter(kind="install", current=True).exclude(rollout=rollout_id).order_by()
+        return self.open().filter(kind="install", is_current_step=True).exclude(rollout=rollout_id).order_by()
 
     def withdrawn_because(self, cause: Cause) -> Self:
         """Those withdrawn for that cause."""
@@ -96,13 +96,13 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
 
     def with_steps_to_come(self) -> Self:
         """Steps that are done, of devices that have others to come."""
-        return self.filter(current=False).order_by("id")
+        return self.filter(is_current_step=False).order_by("id")
 
     def of_schedule(self, schedule_id: int) -> Self:
         return self.filter(occurrence__schedule_id=schedule_id)
 
     def all_busy(self) -> set[int]:
-        """All devices that have an order in hand."""
+        """All devices that have an active order."""
         return set(self.in_hand().order_by().values_list("device_id", flat=True))
 
     def last_errors(self, rollout_id: int) -> list[tuple[str, int]]:
@@ -111,7 +111,7 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         return list(failed.values_list("last_error").annotate(n=Count("id")).order_by("-n", "last_error"))
 
     def busy_devices(self, device_ids: Collection[int]) -> list[int]:
-        """Those of the devices that have an order in hand."""
+        """Those of the devices that have an active order."""
         return list(self.in_hand().filter(device_id__any=device_ids).values_list("device_id", flat=True))
 
     def orders_of(self, device_ids: Collection[int]) -> Self:
@@ -133,13 +133,13 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
 
     def counts_by_ring(self, rollout_ids: Collection[int]) -> list[tuple[int, int, str, int]]:
         """Rollout, ring, phase and how many, for all rings of these rollouts."""
-        rows = self.filter(rollout_id__in=list(rollout_ids), current=True).order_by()
+        rows = self.filter(rollout_id__in=list(rollout_ids), is_current_step=True).order_by()
         return list(rows.values_list("rollout_id", "ring_id", "phase").annotate(n=Count("*")))
 
     def counts_by_image(self, rollout_ids: Collection[int]) -> list[tuple[int, int, str, int, bool, int]]:
         """Rollout, ring, phase, image, whether pushed, and how many, for all rings of these rollouts."""
-        rows = self.filter(rollout_id__in=list(rollout_ids), current=True).order_by()
-        fields = ("rollout_id", "ring_id", "phase", "image_id", "pushed")
+        rows = self.filter(rollout_id__in=list(rollout_ids), is_current_step=True).order_by()
+        fields = ("rollout_id", "ring_id", "phase", "image_id", "expedited")
         return list(rows.values_list(*fields).annotate(n=Count("*")))  # "id" is not in the index
 
     def open_commands(self) -> list[tuple[int, str, int]]:
@@ -159,23 +159,23 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         return self.of_rollout(rollout_id).in_hand().count()
 
     def in_hand_by_rollout(self, rollout_ids: Collection[int]) -> dict[int, int]:
-        """How many devices of each rollout have the order in hand."""
-        rows = self.filter(rollout__in=list(rollout_ids), current=True).in_hand().order_by()
+        """How many devices of each rollout have it as their active order."""
+        rows = self.filter(rollout__in=list(rollout_ids), is_current_step=True).in_hand().order_by()
         return dict(rows.values_list("rollout_id").annotate(n=Count("id")))
 
     def open_of_devices(self, device_ids: Collection[int]) -> "models.QuerySet[Any, Any]":
         """Device, rollout, its rank, whether it is the current step, and phase of the open orders of some devices."""
         rows = self.open().filter(device_id__any=list(device_ids)).order_by()
-        return rows.values_list("device_id", "rollout_id", "rollout__rank", "current", "phase")
+        return rows.values_list("device_id", "rollout_id", "rollout__rank", "is_current_step", "phase")
 
     def unheard_by_ring(self, rollout_ids: Collection[int], now: datetime) -> dict[int, int]:
-        """How many of a ring's devices in hand are not heard from in time; rings without any are left out."""
-        rows = self.filter(rollout__in=list(rollout_ids), current=True).in_hand()
+        """How many of a ring's devices with an active order are not heard from; rings without any are left out."""
+        rows = self.filter(rollout__in=list(rollout_ids), is_current_step=True).in_hand()
         late = rows.exclude(heard_in_time(now, "device__")).order_by()
         return dict(late.values_list("ring_id").annotate(n=Count("id")))
 
     def unheard_by_schedule(self, schedule_ids: Collection[int], now: datetime) -> dict[int, int]:
-        """How many devices that have a command of a schedule in hand are not heard from in time."""
+        """How many devices whose active order is a command of a schedule are not heard from in time."""
         rows = self.filter(occurrence__schedule__in=list(schedule_ids)).in_hand()
         late = rows.exclude(heard_in_time(now, "device__")).order_by()
         return dict(late.values_list("occurrence__schedule_id").annotate(n=Count("id")))
@@ -183,22 +183,22 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
     def one_waiting_of_each_zone(self, ring_ids: Collection[int]) -> Self:
         """Of each ring and time zone the waiting delivery that may begin first."""
         first = (
-            self.filter(ring__in=list(ring_ids), current=True)
+            self.filter(ring__in=list(ring_ids), is_current_step=True)
             .waiting()
-            .order_by("ring_id", "device__time_zone", "not_before", "place")
+            .order_by("ring_id", "device__time_zone", "not_before", "spread_position")
             .distinct("ring_id", "device__time_zone")
         )
         return self.filter(id__in=first.values("id")).listed().order_by("id")
 
     def free_to_offer(self, now: datetime, busy: Collection[int]) -> Self:
         """Those that may be offered now as far as the device and its order go, in the order in which they are.
-        `busy` devices have an order in hand."""
+        `busy` devices have an active order."""
         return self._free(now, busy).filter(not_before__lte=now)
 
     def free_to_fetch(self, now: datetime, busy: Collection[int]) -> Self:
         """Those whose file may be fetched ahead: also before the day on which the rollout begins."""
         due = Q(not_before__lte=now) | Q(not_before=F("rollout__starts_at"))
-        return self._free(now, busy).filter(due, staged_at__isnull=True)
+        return self._free(now, busy).filter(due, file_stored_at__isnull=True)
 
     def _free(self, now: datetime, busy: Collection[int]) -> Self:
         """Waiting, not expired, of an admitted device that is not busy. Of those that are on time
@@ -211,23 +211,27 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         )
         return (
             self.waiting()
-            .filter(not_after__gt=now, device__admission="admitted", held="")
+            .filter(not_after__gt=now, device__admission="admitted", hold_reason="")
             .exclude(device_id__any=list(busy))
             .alias(
                 overdue=Case(When(heard_in_time(now, "device__"), then=0), default=1),
-                to_fetch=Case(When(staged_at__isnull=True, then=1), default=0),
+                to_fetch=Case(When(file_stored_at__isnull=True, then=1), default=0),
             )
             .order_by("overdue", "to_fetch", due_in.asc(nulls_last=True), "id")
         )
 
     def in_several(self, rollout_ids: Collection[int]) -> list[int]:
         """Devices that are in more than one of these rollouts, whatever became of them there."""
-        rows = self.filter(rollout__in=list(rollout_ids), current=True).order_by().values_list("device_id", flat=True)
+        rows = (
+            self.filter(rollout__in=list(rollout_ids), is_current_step=True)
+            .order_by()
+            .values_list("device_id", flat=True)
+        )
         return list(rows.annotate(n=Count("id")).filter(n__gt=1))
 
     def best_ranks(self, device_ids: Collection[int]) -> dict[int, int]:
         """Of the devices those that several open rollouts want, and the best (lowest) rank among these."""
-        rows = self.open().filter(kind="install", current=True, device_id__any=list(device_ids)).order_by()
+        rows = self.open().filter(kind="install", is_current_step=True, device_id__any=list(device_ids)).order_by()
         ranked = rows.values_list("device_id").annotate(n=Count("id"), best=Min("rollout__rank")).filter(n__gt=1)
         return {device: best for device, _, best in ranked}
 
@@ -237,7 +241,7 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
 
     def images_to_come(self, rollout_id: int) -> set[int]:
         """The images that open deliveries of the rollout have, or get later."""
-        rows = self.of_rollout(rollout_id).open().order_by().values_list("image_id", "ahead").distinct()
+        rows = self.of_rollout(rollout_id).open().order_by().values_list("image_id", "remaining_image_ids").distinct()
         return {i for image, ahead in rows for i in (image, *ahead)}
 
     def waiting_minutes(self) -> list[int]:
@@ -251,13 +255,17 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         return rows.order_by().values_list("device__site_id").annotate(n=Count("id"))
 
     def in_hand_by_site(self, rollout_ids: Collection[int]) -> "models.QuerySet[Any, Any]":
-        """Rollout, site and how many of its devices there have the order in hand."""
-        rows = self.filter(rollout__in=list(rollout_ids), current=True).in_hand().filter(device__site__isnull=False)
+        """Rollout, site and how many of its devices there have it as their active order."""
+        rows = (
+            self.filter(rollout__in=list(rollout_ids), is_current_step=True)
+            .in_hand()
+            .filter(device__site__isnull=False)
+        )
         return rows.order_by().values_list("rollout_id", "device__site_id").annotate(n=Count("id"))
 
     def with_file(self, rollout_id: int) -> int:
         """How many devices of the rollout wait with the file fetched ahead."""
-        return self.of_rollout(rollout_id).waiting().filter(staged_at__isnull=False).count()
+        return self.of_rollout(rollout_id).waiting().filter(file_stored_at__isnull=False).count()
 
     def offered_since(self, rollout_ids: Collection[int], moment: datetime) -> dict[int, int]:
         """How many steps of each rollout were last offered after a moment, not counting files fetched ahead."""
@@ -274,7 +282,7 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
 
     def commands_unheard_of(self, since: datetime, now: datetime) -> Self:
         """Commands that devices began and that were not heard of since then, whose time is up."""
-        begun = [p.value for p in IN_HAND if p is not Phase.OFFERED]
+        begun = [p.value for p in ACTIVE if p is not Phase.OFFERED]
         return self.filter(kind="command", phase__in=begun, phase_since__lt=since, not_after__lt=now)
 
     def not_heard_of(self, now: datetime, whole_since: datetime) -> dict[str, Self]:
@@ -319,7 +327,7 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
             recent,
             phase__in=ended,
             kind="install",
-            current=True,
+            is_current_step=True,
             hop=F("hops"),
             device__healthy=True,
             device__firmware_key=F("image__version_key"),
@@ -328,7 +336,7 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
 
     def lost_by_ring(self, rollout_ids: Collection[int]) -> dict[int, int]:
         """Rings, and how many of their confirmed devices were lost since; rings without any are left out."""
-        rows = self.exclude(lost="").filter(rollout__in=list(rollout_ids), current=True).order_by()
+        rows = self.exclude(lost="").filter(rollout__in=list(rollout_ids), is_current_step=True).order_by()
         return dict(rows.values_list("ring_id").annotate(n=Count("id")))
 
     def lapsed_offers(self, now: datetime) -> Self:
@@ -350,6 +358,19 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         rows = self.model.objects.filter(id__any=ids).select_related("device").defer(*_DOCUMENTS_OF_DEVICE)
         shared = ("rollout", "ring", "image", "device__model", "device__site", "occurrence__schedule")
         return list(rows.prefetch_related(*shared).order_by("id"))
+
+    def failed_first(self, limit: int, cursor: int | None) -> tuple[list["Delivery"], int | None]:
+        """A page with those that failed before all others, each part by its ids; and the cursor of the next page.
+
+        A cursor is the last id twice, plus one while it stands among the failed ones.
+        """
+        after, among_failed = (0, True) if cursor is None else (cursor >> 1, cursor & 1 == 1)
+        failed = Phase.FAILED.value
+        rows = self.filter(phase=failed, id__gt=after).page(limit + 1) if among_failed else []
+        if len(rows) <= limit:
+            rows += self.exclude(phase=failed).filter(id__gt=0 if among_failed else after).page(limit + 1 - len(rows))
+        last = rows[limit - 1] if len(rows) > limit else None
+        return rows[:limit], (last.pk << 1) + (last.phase == failed) if last else None
 
     def about_device(self, device_id: int) -> Self:
         return self.filter(device_id=device_id).listed().order_by("-id")
@@ -389,8 +410,8 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
 
     def held_with_counts(self, rollout_id: int) -> list[tuple[str, int]]:
         """Why devices that wait are held back, and how many for each reason."""
-        rows = self.of_rollout(rollout_id).waiting().exclude(held="").order_by()
-        return list(rows.values_list("held").annotate(n=Count("id")).order_by("-n"))
+        rows = self.of_rollout(rollout_id).waiting().exclude(hold_reason="").order_by()
+        return list(rows.values_list("hold_reason").annotate(n=Count("id")).order_by("-n"))
 
     def failed_by_image(self) -> "models.QuerySet[Any, Any]":
         """Images, and on how many devices each failed for good."""
@@ -418,9 +439,9 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
 
     def mid_install(self, rollout_id: int) -> int:
         """Devices beyond recall."""
-        from herald_core.deliveries import BEYOND_RECALL
+        from herald_core.deliveries import NOT_CANCELLABLE
 
-        return self.of_rollout(rollout_id).filter(phase__in=[p.value for p in BEYOND_RECALL]).count()
+        return self.of_rollout(rollout_id).filter(phase__in=[p.value for p in NOT_CANCELLABLE]).count()
 
 
 class DeliveryEventQuerySet(models.QuerySet["DeliveryEvent"]):
@@ -434,7 +455,7 @@ class DeliveryEventQuerySet(models.QuerySet["DeliveryEvent"]):
     def confirmed_times(self, rollout_id: int) -> "models.QuerySet[Any, Any]":
         """When each device of the rollout was confirmed, in order."""
         return (
-            self.filter(delivery__rollout_id=rollout_id, delivery__current=True, to_phase=Phase.CONFIRMED.value)
+            self.filter(delivery__rollout_id=rollout_id, delivery__is_current_step=True, to_phase=Phase.CONFIRMED.value)
             .order_by("at")
             .values_list("at", flat=True)
         )
@@ -446,7 +467,7 @@ class DeliveryEventQuerySet(models.QuerySet["DeliveryEvent"]):
 
     def failures(self, rollout_id: int) -> Any:
         """The causes for which attempts of a rollout ended, and how many for each, the most frequent first."""
-        begun = [p.value for p in IN_HAND if p is not Phase.OFFERED]  # an offer that is taken back is no failure
+        begun = [p.value for p in ACTIVE if p is not Phase.OFFERED]  # an offer that is taken back is no failure
         again = Q(to_phase=Phase.WAITING.value, from_phase__in=begun) & ~Q(cause=Cause.FILE_STORED)
         ended = self.filter(again | Q(to_phase=Phase.FAILED.value), delivery__rollout_id=rollout_id)
         return ended.order_by().values_list("cause").annotate(n=Count("id")).order_by("-n", "cause")

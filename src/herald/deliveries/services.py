@@ -23,16 +23,16 @@ from django.db.models.functions import Cast
 
 from herald.attention.models import Part
 from herald.attention.quarantine import Isolation
-from herald.copying import copy_rows
+from herald.db.copy import copy_rows
+from herald.db.expressions import JsonMember, JsonText
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.deliveries.querysets import DeliveryQuerySet
 from herald.live.notify import notify
-from herald.lookups import JsonMember, JsonText
 from herald_core.deliveries import (
-    BLAMELESS,
     NO_COUNTER,
+    NOT_COUNTED,
+    ActiveOrder,
     Event,
-    InHand,
     Kind,
     Phase,
     Report,
@@ -49,7 +49,7 @@ from herald_core.deliveries import (
 FIRST_RETRY_PAUSE = timedelta(minutes=10)
 EVENT_BATCH = 5000
 #: a turn of the clock ends, or takes back, at most so many deliveries; the rest follow at the next
-AT_ONCE = 20_000
+BATCH_SIZE = 20_000
 
 
 def move(deliveries: "QuerySet[Delivery]", event: Event, *, now: datetime, cause: str, **fields: Any) -> int:
@@ -77,7 +77,7 @@ def _moved(rows: Sequence[tuple[Any, ...]], event: Event, *, now: datetime, caus
     to = advance(Phase(rows[0][1]), event)
     ids = [r[0] for r in rows]
     if to is Phase.CONFIRMED:
-        fields = {**fields, "current": ExpressionWrapper(Q(hop__gte=F("hops")), BooleanField())}
+        fields = {**fields, "is_current_step": ExpressionWrapper(Q(hop__gte=F("hops")), BooleanField())}
     Delivery.objects.filter(id__any=ids).update(phase=to.value, phase_since=now, **fields)
     if to is Phase.CONFIRMED:
         _write_next_steps(ids, now)
@@ -102,20 +102,20 @@ def _write_next_steps(confirmed_ids: Sequence[int], now: datetime) -> None:
                 kind=d.kind,
                 rollout_id=d.rollout_id,
                 ring_id=d.ring_id,
-                image_id=d.ahead[0],
+                image_id=d.remaining_image_ids[0],
                 target_id=d.target_id,
                 hop=d.hop + 1,
                 hops=d.hops,
-                ahead=d.ahead[1:],
+                remaining_image_ids=d.remaining_image_ids[1:],
                 phase_since=now,
                 created_at=now,
                 not_before=now,
                 not_after=d.not_after,
                 max_attempts=d.max_attempts,
                 from_version=d.image.version if d.image else "",
-                held=d.held,
-                pushed=d.pushed,
-                place=d.place,
+                hold_reason=d.hold_reason,
+                expedited=d.expedited,
+                spread_position=d.spread_position,
                 joined_late=d.joined_late,
             )
             for d in done
@@ -132,12 +132,12 @@ def notify_about(rollout_ids: Collection[int | None], schedule_ids: Collection[i
 
 
 def expire(*, now: datetime, isolation: Isolation | None = None) -> None:
-    """End what was not begun in time; at most `AT_ONCE` of them at a turn."""
+    """End what was not begun in time; at most `BATCH_SIZE` of them at a turn."""
 
     def work(ids: Sequence[int]) -> None:
         move(Delivery.objects.filter(id__any=list(ids)).overdue(now), Event.EXPIRE, now=now, cause="its time ran out")
 
-    (isolation or Isolation(now)).run_batch(Part.DELIVERY, Delivery.objects.overdue(now).first_ids(AT_ONCE), work)
+    (isolation or Isolation(now)).run_batch(Part.DELIVERY, Delivery.objects.overdue(now).first_ids(BATCH_SIZE), work)
 
 
 def recall_lapsed(*, now: datetime, isolation: Isolation | None = None) -> None:
@@ -147,11 +147,13 @@ def recall_lapsed(*, now: datetime, isolation: Isolation | None = None) -> None:
         lapsed = Delivery.objects.filter(id__any=list(ids)).lapsed_offers(now)
         move(lapsed, Event.RECALL, now=now, cause="not begun in time", offer_until=None)
 
-    (isolation or Isolation(now)).run_batch(Part.DELIVERY, Delivery.objects.lapsed_offers(now).first_ids(AT_ONCE), work)
+    (isolation or Isolation(now)).run_batch(
+        Part.DELIVERY, Delivery.objects.lapsed_offers(now).first_ids(BATCH_SIZE), work
+    )
 
 
 def offer(delivery_ids: Collection[int], *, until: datetime, now: datetime, fetch_only: bool = False) -> int:
-    """Make the deliveries the orders in hand of their devices; with `fetch_only`, to fetch their file and keep it."""
+    """Make the deliveries the active orders of their devices; with `fetch_only`, to fetch their file and keep it."""
     if not delivery_ids:
         return 0
     started = {} if fetch_only else {"offered_at": now}
@@ -166,7 +168,7 @@ def offer(delivery_ids: Collection[int], *, until: datetime, now: datetime, fetc
     )
 
 
-#: why the attempt of a device is ended that has the order in hand, and what people read of it
+#: why the attempt of a device is ended that has it as its active order, and what people read of it
 TIMEOUTS = {
     "no-answer": "began, then was not heard of in time",
     "no-progress": "began and is heard of, but says nothing of the order",
@@ -201,10 +203,10 @@ class Change:
         return bool(self.steps) or self.counter is not None
 
 
-def as_in_hand(delivery: Delivery) -> InHand:
+def as_in_hand(delivery: Delivery) -> ActiveOrder:
     """The delivery as the core's state machine sees it."""
     image = delivery.image
-    return InHand(
+    return ActiveOrder(
         kind=Kind(delivery.kind),
         phase=Phase(delivery.phase),
         attempt=delivery.attempt,
@@ -218,8 +220,10 @@ def as_in_hand(delivery: Delivery) -> InHand:
     )
 
 
-def judge(delivery: Delivery, report: Report | None, *, firmware: str | None, healthy: bool, now: datetime) -> Change:
-    """What a check-in says about the order in hand: first its report, then the state it reports."""
+def evaluate_report(
+    delivery: Delivery, report: Report | None, *, firmware: str | None, healthy: bool, now: datetime
+) -> Change:
+    """What a check-in says about the active order: first its report, then the state it reports."""
     order = as_in_hand(delivery)
     change = Change(delivery=delivery, steps=[])
     if report is not None:
@@ -229,7 +233,7 @@ def judge(delivery: Delivery, report: Report | None, *, firmware: str | None, he
             change.results = dict(report.results)
     reached = change.steps[-1].to if change.steps else order.phase
     since = now if change.steps else order.phase_since
-    after = InHand(**{**order.__dict__, "phase": reached, "phase_since": since})
+    after = ActiveOrder(**{**order.__dict__, "phase": reached, "phase_since": since})
     change.steps += steps_of_state(after, firmware=firmware, healthy=healthy, now=now)
     return change
 
@@ -261,8 +265,8 @@ def apply_changes(changes: Sequence[Change], *, now: datetime) -> None:
         last_error_text=text("last_error_text"),
         results=JsonMember(results, key),
         fetch_only=Cast(text("fetch_only"), BooleanField()),
-        staged_at=Cast(text("staged_at"), DateTimeField()),
-        current=Cast(text("current"), BooleanField()),
+        file_stored_at=Cast(text("file_stored_at"), DateTimeField()),
+        is_current_step=Cast(text("is_current_step"), BooleanField()),
     )
     _write_next_steps([c.delivery.pk for c in changes if c.steps and c.steps[-1].to is Phase.CONFIRMED], now)
     DeliveryEvent.objects.bulk_create([event for c in changes for event in _events(c, now)])
@@ -306,12 +310,12 @@ def _row(change: Change, now: datetime) -> dict[str, Any]:
         "last_error": delivery.last_error,
         "last_error_text": delivery.last_error_text,
         "results": change.results or delivery.results,
-        "current": delivery.current,
+        "is_current_step": delivery.is_current_step,
         "fetch_only": delivery.fetch_only,
-        "staged_at": _iso(delivery.staged_at),
+        "file_stored_at": _iso(delivery.file_stored_at),
     }
     if row["phase"] == Phase.CONFIRMED.value:
-        row["current"] = delivery.hop >= delivery.hops
+        row["is_current_step"] = delivery.hop >= delivery.hops
     for step in steps:
         if step.event in (Event.RETRY, Event.FAIL):
             row |= {"last_error": step.cause[:60], "last_error_text": step.detail[:300]}
@@ -320,17 +324,17 @@ def _row(change: Change, now: datetime) -> dict[str, Any]:
             row |= {
                 "attempt": delivery.attempt + 1,
                 # an attempt that nobody is to blame for is not counted
-                "max_attempts": delivery.max_attempts + (step.cause in BLAMELESS),
+                "max_attempts": delivery.max_attempts + (step.cause in NOT_COUNTED),
                 "not_before": max(now + pause, delivery.not_before).isoformat(),
                 "report_counter": NO_COUNTER,
                 "progress": 0,
                 "fetch_only": False,
-                "staged_at": None,  # what came of the file is not known
+                "file_stored_at": None,  # what came of the file is not known
             }
-        if step.event is Event.KEEP:
+        if step.event is Event.STORE_FILE:
             # the install is an order of its own, and this one was no attempt at it
             row |= {"attempt": delivery.attempt + 1, "max_attempts": delivery.max_attempts + 1}
-            row |= {"report_counter": NO_COUNTER, "progress": 0, "fetch_only": False, "staged_at": now.isoformat()}
+            row |= {"report_counter": NO_COUNTER, "progress": 0, "fetch_only": False, "file_stored_at": now.isoformat()}
     return row
 
 
@@ -354,12 +358,12 @@ def take_steps(steps: Mapping[tuple[int, int], Sequence[int]]) -> None:
     for (delivery_id, image_id), ahead in steps.items():
         by_way.setdefault((image_id, tuple(ahead)), []).append(delivery_id)
     for (image_id, rest), ids in by_way.items():
-        Delivery.objects.filter(id__any=ids).waiting().exclude(image=image_id, ahead=list(rest)).update(
+        Delivery.objects.filter(id__any=ids).waiting().exclude(image=image_id, remaining_image_ids=list(rest)).update(
             image=image_id,
-            ahead=list(rest),
+            remaining_image_ids=list(rest),
             hops=F("hop") + len(rest),
             target=rest[-1] if rest else image_id,
-            staged_at=None,
+            file_stored_at=None,
         )
 
 
@@ -370,7 +374,7 @@ def supersede(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) ->
 
 def rejoin(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) -> int:
     """Let deliveries wait again that were withdrawn as their device left the audience."""
-    return move(deliveries, Event.REJOIN, now=now, cause=cause, staged_at=None)
+    return move(deliveries, Event.READMIT, now=now, cause=cause, file_stored_at=None)
 
 
 def confirm_late(deliveries: "QuerySet[Delivery]", *, now: datetime) -> int:
@@ -408,11 +412,11 @@ def mark_lost(deliveries: "QuerySet[Delivery]", *, reason: str, now: datetime) -
     return len(rows)
 
 
-def try_again(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) -> int:
+def retry(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) -> int:
     """Give those that failed or expired another attempt, at once."""
     return move(
         deliveries,
-        Event.AGAIN,
+        Event.RETRY_MANUALLY,
         now=now,
         cause=cause,
         attempt=F("attempt") + 1,
@@ -423,21 +427,21 @@ def try_again(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) ->
     )
 
 
-def lengthen(deliveries: DeliveryQuerySet, *, hours: int, now: datetime) -> None:
+def extend_expiry(deliveries: DeliveryQuerySet, *, hours: int, now: datetime) -> None:
     """Let waiting deliveries have so many hours from now before they expire, where they had fewer left."""
     until = now + timedelta(hours=hours)
     deliveries.waiting().filter(not_after__lt=until).update(not_after=until)
 
 
-def hurry(deliveries: DeliveryQuerySet, *, now: datetime) -> int:
+def expedite(deliveries: DeliveryQuerySet, *, now: datetime) -> int:
     """Let waiting deliveries go as soon as a window allows: before their ring opens, without the pause of a retry."""
-    changed: int = deliveries.waiting().update(pushed=True, not_before=now)
+    changed: int = deliveries.waiting().update(expedited=True, not_before=now)
     return changed
 
 
 def hold(deliveries: "QuerySet[Delivery]", *, reason: str) -> int:
     """Hold waiting deliveries back with a reason, or let them go with none; how many."""
-    return deliveries.update(held=reason)
+    return deliveries.update(hold_reason=reason)
 
 
 def write_deliveries(rows: Sequence[Delivery]) -> None:

@@ -31,7 +31,7 @@ def delivery_entry(event: DeliveryEvent, device: str) -> Entry:
     what = str(delivery.image) if delivery.image else ""
     schedule = delivery.occurrence.schedule if delivery.occurrence else None
     if schedule:
-        what = schedule.get_recipe_display().lower()
+        what = schedule.get_template_display().lower()
     phase = Phase(event.to_phase)
     words = f"{what}: {phase.value}"
     if event.cause == Cause.FILE_STORED:

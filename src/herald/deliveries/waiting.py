@@ -26,7 +26,7 @@ def describes_waits(kind: Kind) -> Callable[[Describer], Describer]:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Waiting:
+class WaitingFor:
     """A reason, by its code and in words that follow “waits for”, and when it ends if that is known."""
 
     code: str
@@ -34,10 +34,10 @@ class Waiting:
     until: datetime | None = None
 
 
-def waits_of(deliveries: Iterable[Delivery], now: datetime) -> dict[int, Waiting]:
+def waits_of(deliveries: Iterable[Delivery], now: datetime) -> dict[int, WaitingFor]:
     """What each delivery waits for, by its id; those that have ended are left out."""
     return {
-        pk: Waiting(code=wait.reason.value, reason=in_words(wait, order), until=wait.until)
+        pk: WaitingFor(code=wait.reason.value, reason=in_words(wait, order), until=wait.until)
         for pk, wait, order in _waits(deliveries, now)
     }
 
@@ -87,7 +87,7 @@ _WORDS: Mapping[WaitReason, str] = {
     WaitReason.NOT_BEGUN: "its start",
     WaitReason.RETRY: "the pause after a failed attempt",
     WaitReason.OUTRANKED: "rollout {about}, which ranks higher",
-    WaitReason.BUSY: "another order that the device has in hand",
+    WaitReason.BUSY: "another order that the device works on",
     WaitReason.UNKNOWN_ZONE: "a time zone: the device’s is not known, so no hours hold",
     WaitReason.WINDOW: "its window",
     WaitReason.WINDOW_TOO_SHORT: "its next window: too little of this one is left",

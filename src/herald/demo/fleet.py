@@ -3,7 +3,6 @@
 import hashlib
 import hmac
 import random
-from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from typing import Any
 
@@ -11,29 +10,11 @@ from herald.demo.scenario import CUSTODIANS, ESTATES, LINES, RELEASES, SEED, Est
 from herald.fleet.models import Custodian, Device, DeviceModel, Site
 from herald.fleet.secrets import hash_secret
 from herald_core.versions import version_key, version_key_or_none
+from herald_devices.manifest import Persona
 
 _SECRET_KEY = b"larkfield growers' cooperative, demo devices only"
 #: One in so many devices is odd in some way.
 SILENT_EVERY, NO_FIRMWARE_EVERY, LOW_BATTERY_EVERY, WAITING_EVERY, FULL_EVERY = 78, 128, 29, 173, 140
-
-
-@dataclass(frozen=True, kw_only=True)
-class Simulated:
-    """What the fleet process must know to play a device."""
-
-    uid: str
-    secret: str
-    model: str
-    hardware: str
-    firmware: str | None
-    site: str
-    interval_seconds: int
-    facts: dict[str, Any]
-    silent: bool
-
-    @property
-    def as_json(self) -> dict[str, Any]:
-        return dict(self.__dict__)
 
 
 def secret_of(uid: str) -> str:
@@ -41,7 +22,7 @@ def secret_of(uid: str) -> str:
     return hmac.new(_SECRET_KEY, uid.encode(), hashlib.sha256).hexdigest()
 
 
-def make_devices(count: int, now: datetime) -> tuple[list[Device], list[Simulated]]:
+def make_devices(count: int, now: datetime) -> tuple[list[Device], list[Persona]]:
     """`count` devices as rows, and as the fleet process plays them."""
     rng = random.Random(SEED)
     models = {m.name: m for m in DeviceModel.objects.all()}
@@ -64,7 +45,7 @@ def make_devices(count: int, now: datetime) -> tuple[list[Device], list[Simulate
 
 def _make(
     rng: random.Random, index: int, name: str, estate: Estate, line: Line, now: datetime
-) -> tuple[Device, Simulated]:
+) -> tuple[Device, Persona]:
     uid = f"LG-{rng.getrandbits(40):010X}"
     firmware = None if index % NO_FIRMWARE_EVERY == 7 else _firmware(rng, line)
     silent, waiting = index % SILENT_EVERY == 11, index % WAITING_EVERY == 5
@@ -94,7 +75,7 @@ def _make(
         secret_hash=hash_secret(secret),
     )
     device.facts_since = _facts_since(device)
-    return device, Simulated(
+    return device, Persona(
         uid=uid,
         secret=secret,
         model=line.model,

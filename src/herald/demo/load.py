@@ -2,6 +2,7 @@
 
 import json
 import random
+from dataclasses import asdict
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -9,17 +10,15 @@ from django.conf import settings
 from django.db import transaction
 
 from herald.access.models import User
-from herald.commands.models import Recipe, When
-from herald.commands.services import ScheduleDraft, create_schedule
 from herald.demo import scenario as s
 from herald.demo.fleet import make_devices
-from herald.demo.history import load_history, load_past_firings
-from herald.fleet.functions import RangeDraft, set_functions
+from herald.demo.history import BEGAN, History
+from herald.demo.replay import Replay
+from herald.fleet.capabilities import RangeDraft, set_capabilities
 from herald.fleet.models import Custodian, Device, DeviceModel, EnrolmentCode, PropertyDefinition, Site, Tag
 from herald.fleet.secrets import hash_secret
-from herald.groups.models import Folder, Group
+from herald.groups.models import Folder
 from herald.groups.services import create_group
-from herald.images.models import ImageStatus
 from herald.images.services import add_image, approve
 
 MANIFEST = "fleet.json"
@@ -32,22 +31,23 @@ def is_loaded() -> bool:
 
 
 def load(*, devices: int, now: datetime) -> None:
-    """Load the whole scenario: people, places, images, devices, groups, history, and what moves now."""
+    """Load the whole scenario: people, places, images and devices as they were some weeks ago, the work that was done
+    with them since, and what moves now."""
+    began = now - BEGAN
     with transaction.atomic():
         engineer = _load_people()
         _load_ground()
-        _load_limits(engineer, now)
+        _load_limits(engineer, began)
         _load_images(engineer, now)
-        simulated = _load_devices(devices, now)
-        _load_groups(engineer, now)
-        load_history(engineer, now)
-        _load_schedule(engineer, now)
-    installed = dict(Device.objects.values_list("uid", "firmware"))  # history has updated some
-    for device in simulated:
-        device["firmware"] = installed[str(device["uid"])]
+        rows, personas = make_devices(devices, now)
+        last_calls = {r.uid: r.last_check_in for r in rows if r.last_check_in}
+        Device.objects.bulk_create(rows, batch_size=2000)
+        _load_groups(engineer, began)
+        replay = Replay(personas, s.FAULTS, last_calls, start=began)
+        History(replay, engineer=engineer, approver=User.objects.get(role="approver"), begins=now).live()
     path = Path(settings.DATA_DIR) / MANIFEST
     path.parent.mkdir(parents=True, exist_ok=True)
-    path.write_text(json.dumps({"devices": simulated, "faults": s.FAULTS}))
+    path.write_text(json.dumps({"devices": [asdict(p) for p in personas], "faults": [asdict(f) for f in s.FAULTS]}))
 
 
 def _load_people() -> User:
@@ -79,11 +79,11 @@ def _load_limits(engineer: User, now: datetime) -> None:
     """What not every firmware can."""
     for model in DeviceModel.objects.filter(name__in={name for name, _, _ in s.LIMITS}):
         drafts = [
-            RangeDraft(function=function, never=since is None, from_version=since or "")
-            for name, function, since in s.LIMITS
+            RangeDraft(capability=capability, never=since is None, from_version=since or "")
+            for name, capability, since in s.LIMITS
             if name == model.name
         ]
-        set_functions(model, drafts, actor=engineer, now=now)
+        set_capabilities(model, drafts, actor=engineer, now=now)
 
 
 def _load_images(engineer: User, now: datetime) -> None:
@@ -106,16 +106,7 @@ def _load_images(engineer: User, now: datetime) -> None:
             soak_minutes=release.soak,
         )
         if release.status != "new":
-            approve(image, actor=engineer, now=now)
-        if release.status == "withdrawn":
-            image.status = ImageStatus.WITHDRAWN
-            image.save(update_fields=["status"])
-
-
-def _load_devices(count: int, now: datetime) -> list[dict[str, object]]:
-    rows, simulated = make_devices(count, now)
-    Device.objects.bulk_create(rows, batch_size=2000)
-    return [d.as_json for d in simulated]
+            approve(image, actor=engineer, now=now - timedelta(days=release.days_ago))
 
 
 def _load_groups(engineer: User, now: datetime) -> None:
@@ -149,20 +140,3 @@ def _load_folders() -> dict[str, Folder]:
     for name, parent in s.FOLDERS:
         folders[name] = Folder.objects.create(name=name, parent=folders.get(parent))
     return folders
-
-
-def _load_schedule(engineer: User, now: datetime) -> None:
-    schedule = create_schedule(
-        ScheduleDraft(
-            recipe=Recipe.RESTART,
-            include=[Group.objects.get(name="Greenhouse controllers")],
-            exclude=[Group.objects.get(name="Bench and spares")],
-            when=When.DAILY,
-            time_of_day=s.RESTART_AT,
-            spread_minutes=20,
-            give_up_minutes=120,
-        ),
-        actor=engineer,
-        now=now,
-    )
-    load_past_firings(schedule, now)

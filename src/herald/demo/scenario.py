@@ -3,7 +3,8 @@
 from dataclasses import dataclass
 from datetime import time
 
-from herald_core.functions import Function
+from herald_core.capabilities import Capability
+from herald_devices.manifest import Fault
 
 DEVICES = 2431
 SEED = 20_261
@@ -110,7 +111,7 @@ LINES = (
 
 @dataclass(frozen=True, kw_only=True)
 class Release:
-    """An image. `share` is how much of its models' fleet runs it at the start."""
+    """An image. `share` is how much of its models' fleet ran it eight weeks ago."""
 
     family: str
     version: str
@@ -149,8 +150,7 @@ RELEASES = (
         share=0,
         days_ago=20,
         min_version="5.0.0",
-        status="withdrawn",
-        notes="Withdrawn: loses the radio calibration.",
+        notes="Faster joining of the mesh.",
     ),
     Release(
         family="Sill",
@@ -180,8 +180,8 @@ RELEASES = (
         family="Drum", version="3.0.4", share=0, days_ago=12, min_version="3.0.0", minutes=6, notes="New flash driver."
     ),
     Release(family="Drum", version="3.1.0", share=0, days_ago=3, min_version="3.0.0", status="new"),
-    Release(family="Vane", version="1.12.0", share=20, days_ago=400),
-    Release(family="Vane", version="1.13.0", share=80, days_ago=200),
+    Release(family="Vane", version="1.12.0", share=100, days_ago=400),
+    Release(family="Vane", version="1.13.0", share=0, days_ago=40),
     Release(family="Vane", version="1.14.0", share=0, days_ago=15, min_version="1.12.0"),
     Release(family="Vane", version="1.15.0-rc.1", share=0, days_ago=4, min_version="1.13.0", status="new"),
     Release(family="Lumen", version="7.1.0", share=15, days_ago=350),
@@ -196,24 +196,24 @@ RELEASES = (
 
 #: What not every firmware can: model, function, from version (none for no firmware at all).
 LIMITS = (
-    ("Burrow S1", Function.NOTICE, None),
-    ("Vane M1", Function.NOTICE, None),
-    ("Sill 400", Function.FILES_AHEAD, "4.8.0"),
-    ("Sill 400R", Function.FILES_AHEAD, "4.8.0"),
-    ("Rill V2", Function.FILES_AHEAD, "2.6.0"),
-    ("Rill V2", Function.RESTART, "2.6.0"),
+    ("Burrow S1", Capability.NOTICE, None),
+    ("Vane M1", Capability.NOTICE, None),
+    ("Sill 400", Capability.FILES_AHEAD, "4.8.0"),
+    ("Sill 400R", Capability.FILES_AHEAD, "4.8.0"),
+    ("Rill V2", Capability.FILES_AHEAD, "2.6.0"),
+    ("Rill V2", Capability.RESTART, "2.6.0"),
 )
 
 #: How simulated devices fail: of those that fit, this share, with this word. The fleet process alone
 #: knows them; the server must find out.
 FAULTS = (
-    {"version": "3.0.4", "chance": 0.7, "error": "flash-verify"},
-    {"version": "5.2.1", "uplink": "satellite", "below": "5.1.0", "chance": 0.4, "error": "bad-hash"},
-    {"version": "5.2.1", "chance": 0.004, "error": "returns-old"},
-    {"version": "2.8.0", "hardware": "B", "chance": 0.03, "error": "boots-twice"},
-    {"version": "7.3.0", "chance": 0.01, "error": "returns-old"},
-    {"version": "1.14.0", "chance": 0.005, "error": "flash-verify"},
-    {"version": "2.7.3", "chance": 0.005, "error": "flash-verify"},
+    Fault(version="3.0.4", chance=0.7, error="flash-verify"),
+    Fault(version="5.2.1", uplink="satellite", below="5.1.0", chance=0.4, error="bad-hash"),
+    Fault(version="5.2.1", chance=0.004, error="returns-old"),
+    Fault(version="2.8.0", hardware="B", chance=0.03, error="boots-twice"),
+    Fault(version="7.3.0", chance=0.01, error="returns-old"),
+    Fault(version="1.14.0", chance=0.005, error="flash-verify"),
+    Fault(version="2.7.3", chance=0.005, error="flash-verify"),
 )
 
 TAGS = (

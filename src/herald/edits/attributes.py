@@ -15,8 +15,8 @@ from herald.fleet import editing
 from herald.fleet.models import Device, PropertyDefinition, ReportedFact
 from herald.fleet.properties import count_anew
 from herald.fleet.vocabulary import load_vocabulary
-from herald.groups.consequences import Agreement, Consequences, consequences_of, require
-from herald.groups.effects import Records, RuleIndex, differences, effects_of, rules_naming
+from herald.groups.consequences.acceptance import Agreement, Consequences, consequences_of, require
+from herald.groups.consequences.cascade import Records, RuleIndex, differences, effects_of, rules_naming
 from herald.groups.membership import lock_membership
 from herald.groups.models import Group
 from herald.groups.rules import check_saved_rules
@@ -56,7 +56,7 @@ class AttributeRow:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Misfit:
+class IncompatibleValue:
     """A value in the fleet that would not fit, and on how many devices it is."""
 
     value: str
@@ -93,7 +93,7 @@ def make_attribute(definition: Definition, *, actor: User | None, now: datetime)
     return made
 
 
-def misfits_of(definition: Definition) -> list[Misfit]:
+def incompatible_values(definition: Definition) -> list[IncompatibleValue]:
     """The values in the fleet that a definition would not take, the commonest first."""
     spec = _spec(definition)
     counts: Counter[tuple[str, str]] = Counter()
@@ -102,7 +102,7 @@ def misfits_of(definition: Definition) -> list[Misfit]:
             read_property(value, spec)
         except DoesNotFit as error:
             counts[str(value), str(error)] += 1
-    return [Misfit(value=v, devices=n, why=why) for (v, why), n in counts.most_common()]
+    return [IncompatibleValue(value=v, devices=n, why=why) for (v, why), n in counts.most_common()]
 
 
 def change_attribute(
@@ -119,12 +119,12 @@ def change_attribute(
         lock_membership()
         locked = PropertyDefinition.objects.attributes().select_for_update()
         known: PropertyDefinition = locked.get(key=definition.key)
-        misfits = misfits_of(definition)
-        if misfits:
-            n = sum(m.devices for m in misfits)
+        unfit = incompatible_values(definition)
+        if unfit:
+            n = sum(m.devices for m in unfit)
             raise Conflict(
-                f"{n} devices have a value that would not fit, such as “{misfits[0].value}”: {misfits[0].why}.",
-                misfits=[m.__dict__ for m in misfits[:100]],
+                f"{n} devices have a value that would not fit, such as “{unfit[0].value}”: {unfit[0].why}.",
+                incompatible_values=[m.__dict__ for m in unfit[:100]],
             )
         before = {"label": known.label, "type": known.type, "choices": known.choices}
         retyped = known.type != definition.type.value

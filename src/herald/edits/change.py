@@ -9,11 +9,11 @@ from herald.fleet.models import Admission, Custodian, Site
 from herald_core.edits import Change
 from herald_core.properties import DoesNotFit, read_interval, read_property, read_tag, read_zone
 from herald_core.rules import Vocabulary
-from herald_core.text import closest, is_storable, nfc
+from herald_core.text import closest, in_words, is_storable, nfc
 
 
 @dataclass(frozen=True, kw_only=True)
-class Asked:
+class RequestedEdit:
     """An edit as it is asked for: words, not yet checked. What is None is left as it is."""
 
     name: str | None = None
@@ -30,7 +30,7 @@ class Asked:
     remove_tags: Sequence[str] = ()
 
 
-def read_change(asked: Asked, vocabulary: Vocabulary) -> Change:
+def read_change(asked: RequestedEdit, vocabulary: Vocabulary) -> Change:
     """The change, with every word checked.
 
     Raises:
@@ -77,7 +77,7 @@ def _read(
 
 
 def _named(model: Any, key: str, word: str | None, replace: dict[str, Any], errors: list[tuple[str, str]]) -> None:
-    """Put the id of the thing called so into `replace`; an empty word clears it."""
+    """Put the id of the thing of that name into `replace`; an empty word clears it."""
     if word is None:
         return
     replace[key] = None
@@ -132,7 +132,7 @@ def read_tags(given: Sequence[str], pointer: str, errors: list[tuple[str, str]])
     return tuple(dict.fromkeys(found))
 
 
-def words_of(asked: Asked, count: int) -> str:
+def describe_edit(asked: RequestedEdit, count: int) -> str:
     """The edit as a sentence: “Set crop to olive and add the tag pilot on 12 devices”."""
     parts = [f"set {k} to {v}" for k, v in asked.set_attributes.items()]
     parts += [f"clear {k}" for k in asked.clear_attributes]
@@ -151,7 +151,7 @@ def words_of(asked: Asked, count: int) -> str:
         parts.append(f"set the check-in interval to {asked.interval} s")
     if asked.admission is not None:
         parts.append({"retired": "retire", "admitted": "admit"}.get(asked.admission, f"set {asked.admission}"))
-    text = " and ".join([", ".join(parts[:-1]), parts[-1]] if len(parts) > 1 else parts)
+    text = in_words(parts)
     sentence = f"{text[:1].upper()}{text[1:]} on {count} device{'s' if count != 1 else ''}"
     return sentence if len(sentence) <= 300 else f"{sentence[:299]}…"
 

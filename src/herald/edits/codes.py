@@ -10,7 +10,7 @@ from django.db import transaction
 
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid
-from herald.edits.change import Asked, read_change
+from herald.edits.change import RequestedEdit, read_change
 from herald.fleet import editing
 from herald.fleet.models import EnrolmentCode
 from herald.fleet.secrets import hash_secret
@@ -42,7 +42,9 @@ def make_code(draft: CodeDraft, *, actor: User | None, now: datetime) -> tuple[E
     """
     if draft.expires_at is not None and draft.expires_at <= now:
         raise Invalid("/expires_at", "It would have expired already.")
-    asked = Asked(site=draft.site, custodian=draft.custodian, set_attributes=draft.attributes, add_tags=draft.tags)
+    asked = RequestedEdit(
+        site=draft.site, custodian=draft.custodian, set_attributes=draft.attributes, add_tags=draft.tags
+    )
     change = read_change(asked, load_vocabulary())
     letters = "-".join(secrets.token_hex(3) for _ in range(4))
     with transaction.atomic():

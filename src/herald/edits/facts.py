@@ -12,15 +12,22 @@ from django.db.utils import InterfaceError, OperationalError
 
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid
+from herald.db.expressions import JsonText
 from herald.fleet.editing import fact_sort_keys, write_definition, write_version_keys
-from herald.fleet.models import Device, DeviceChange, PropertyDefinition, ReportedFact
-from herald.fleet.properties import count_anew, counted_at, has_value, kind_expression, note_keys, write_misfits
-from herald.groups.consequences import Agreement, gated
-from herald.groups.effects import RuleIndex, rules_naming
+from herald.fleet.models import Device, MembershipQueueEntry, PropertyDefinition, ReportedFact
+from herald.fleet.properties import (
+    count_anew,
+    counted_at,
+    has_value,
+    kind_expression,
+    note_keys,
+    write_incompatible_values,
+)
+from herald.groups.consequences.acceptance import Agreement, gated
+from herald.groups.consequences.cascade import RuleIndex, rules_naming
+from herald.groups.references import Reference, rule_of
 from herald.groups.rules import check_saved_rules
-from herald.groups.uses import Use, rule_of
 from herald.live.notify import notify
-from herald.lookups import JsonText
 from herald.record.services import record
 from herald_core.facts import FOUND, fits, type_of
 from herald_core.rules import FieldSpec, FieldType
@@ -28,7 +35,7 @@ from herald_core.rules.fields import BUILT_IN_KEYS
 
 #: a fact is counted anew so often, and so many of them in one go: each reads every device once
 EVERY = timedelta(hours=1)
-AT_ONCE = 5
+FACTS_PER_RUN = 5
 CHUNK = 5000
 MOST_MISFITS = 20
 log = structlog.get_logger()
@@ -36,14 +43,14 @@ log = structlog.get_logger()
 
 @dataclass(frozen=True, kw_only=True)
 class FactRow:
-    """A key that devices report. `definition` is none for one that cannot be used: `clash` says which field has its key
-    already, or that it was not counted yet."""
+    """A key that devices report. `definition` is none for one that cannot be used: `conflict` says which field has its
+    key already, or that it was not counted yet."""
 
     key: str
     reported: ReportedFact | None
     definition: PropertyDefinition | None
-    clash: str = ""
-    uses: list[Use] = field(default_factory=list)
+    conflict: str = ""
+    uses: list[Reference] = field(default_factory=list)
 
     @property
     def mixed(self) -> bool:
@@ -60,20 +67,20 @@ def list_facts() -> list[FactRow]:
     for key in sorted({*reported, *(k for k, d in defined.items() if d.source == "fact")}):
         definition = defined.get(key)
         is_fact = definition is not None and definition.source == "fact"
-        clash = "" if is_fact else _clash(key, definition)
+        conflict = "" if is_fact else _conflict(key, definition)
         rows.append(
             FactRow(
                 key=key,
                 reported=reported.get(key),
                 definition=definition if is_fact else None,
-                clash=clash,
+                conflict=conflict,
                 uses=[*map(rule_of, rules.reading(key))] if is_fact else [],
             )
         )
     return rows
 
 
-def _clash(key: str, definition: PropertyDefinition | None) -> str:
+def _conflict(key: str, definition: PropertyDefinition | None) -> str:
     if key in BUILT_IN_KEYS:
         return "built-in"
     return "attribute" if definition is not None else ""
@@ -86,13 +93,13 @@ def find_facts(*, now: datetime) -> bool:
     note_keys(list(defined.values_list("key", flat=True)), now)
     waiting = ReportedFact.objects.filter(counted_at=None).order_by("id")
     due = ReportedFact.objects.filter(counted_at__lte=now - EVERY).order_by("counted_at")
-    todo = list(waiting.values_list("key", flat=True)) or list(due.values_list("key", flat=True)[:AT_ONCE])
+    todo = list(waiting.values_list("key", flat=True)) or list(due.values_list("key", flat=True)[:FACTS_PER_RUN])
     for key in todo:
         try:
             _count(key, now)
         except (OperationalError, InterfaceError):
             raise
-        except Exception:  # one key must not keep the others from being counted; it is tried again in an hour
+        except Exception:  # one key must not keep the others from their counts; it is tried again in an hour
             log.exception("fact_not_counted", key=key)
             counted_at(key, now)
     if todo:
@@ -114,7 +121,7 @@ def _count(key: str, now: datetime) -> None:
         else:
             definition = _follow(key, definition, type_of(_kinds(kinds)), now)
         reported.kinds, reported.devices, reported.counted_at = kinds, sum(kinds.values()), now
-        reported.misfits, reported.misfit_count = [], 0
+        reported.incompatible_values, reported.incompatible_count = [], 0
         reported.save()
     if definition is None:
         return
@@ -124,8 +131,8 @@ def _count(key: str, now: datetime) -> None:
             _mend_keys(key, now)
         else:
             _rekey(key, FieldType.VERSION)
-    reported.misfits, reported.misfit_count = _misfits(key, FieldType(definition.type))
-    write_misfits(reported)
+    reported.incompatible_values, reported.incompatible_count = _incompatible_values(key, FieldType(definition.type))
+    write_incompatible_values(reported)
 
 
 def _follow(
@@ -155,7 +162,7 @@ def _follow(
     return definition
 
 
-def _misfits(key: str, kind: FieldType) -> tuple[list[dict[str, Any]], int]:
+def _incompatible_values(key: str, kind: FieldType) -> tuple[list[dict[str, Any]], int]:
     """The commonest values that do not count, each with its devices, and how many devices report any such."""
     spec = FieldSpec(key=key, type=kind, label=key, source="fact")
     wrong = Device.objects.filter(facts__has_key=key).exclude(admission="retired").exclude(has_value(spec))
@@ -178,7 +185,7 @@ def _mend_keys(key: str, now: datetime) -> None:
     if ids:
         _write_keys(key, ids, [key])
         if rules_naming(key):
-            DeviceChange.objects.note(ids, now)
+            MembershipQueueEntry.objects.note(ids, now)
 
 
 def _write_keys(key: str, ids: Sequence[int], versions: Sequence[str]) -> None:
@@ -226,7 +233,7 @@ def change_fact(
                 )
             _rekey(key, type)
             having = Device.objects.filter(facts__has_key=key).order_by("id")
-            DeviceChange.objects.note(having.values_list("pk", flat=True), now)
+            MembershipQueueEntry.objects.note(having.values_list("pk", flat=True), now)
         sentence = f"Changed the fact {key}"
         record(now=now, actor=actor, kind="fact", object_id=known.pk, sentence=sentence, before=before, after=fields)
         count_anew(key)  # what does not fit is another matter now

@@ -14,8 +14,16 @@ from herald.edits.change import read_tags
 from herald.fleet import editing
 from herald.fleet.models import Custodian, Device, DeviceModel, Site
 from herald.fleet.vocabulary import load_vocabulary
-from herald.groups.consequences import Agreement, consequences_of, require
-from herald.groups.effects import GroupEffect, Records, RuleIndex, differences, effects_of, groups_reading, rules_naming
+from herald.groups.consequences.acceptance import Agreement, consequences_of, require
+from herald.groups.consequences.cascade import (
+    GroupEffect,
+    Records,
+    RuleIndex,
+    differences,
+    effects_of,
+    groups_reading,
+    rules_naming,
+)
 from herald.groups.membership import lock_membership
 from herald.groups.models import Group
 from herald.groups.services import replace_in_rules
@@ -73,7 +81,7 @@ def list_things(kind: Kind) -> list[Row]:
     return [Row(thing=t, devices=t.n, groups=rules.naming(kind.word, t.name)) for t in things]
 
 
-def make_thing(kind: Kind, fields: Fields, *, actor: User | None, now: datetime) -> Thing:
+def create_object(kind: Kind, fields: Fields, *, actor: User | None, now: datetime) -> Thing:
     """A new site, model or custodian.
 
     Raises:

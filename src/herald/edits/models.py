@@ -13,7 +13,7 @@ class EditState(models.TextChoices):
 
     RUNNING = "running", "Being applied"
     DONE = "done", "Done"
-    UNDOING = "undoing", "Being undone"
+    UNDOING = "undoing", "Undoing"
     UNDONE = "undone", "Undone"
     FAILED = "failed", "Failed"
 

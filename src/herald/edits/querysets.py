@@ -7,7 +7,7 @@ from django.db import models
 from django.db.models import F, JSONField, TextField, Value
 from django.db.models.functions import Cast
 
-from herald.lookups import JsonMember
+from herald.db.expressions import JsonMember
 from herald_core.edits import State
 
 if TYPE_CHECKING:

@@ -8,13 +8,19 @@ from django.db import IntegrityError, transaction
 
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid, NobodyThere
-from herald.edits.change import Asked, from_json, read_change, to_json, words_of
+from herald.edits.change import RequestedEdit, describe_edit, from_json, read_change, to_json
 from herald.edits.models import Edit, EditedDevice, EditState
 from herald.fleet.editing import Tables, after_edit, ensure_tags, read_states, write_states
 from herald.fleet.services import device_ids
 from herald.fleet.vocabulary import load_vocabulary
-from herald.groups.consequences import Agreement, Consequences, admission_differences, consequences_of, require
-from herald.groups.effects import GroupEffect, Records, differences, effects_of
+from herald.groups.consequences.acceptance import (
+    Agreement,
+    Consequences,
+    admission_differences,
+    consequences_of,
+    require,
+)
+from herald.groups.consequences.cascade import GroupEffect, Records, differences, effects_of
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
 from herald.live.notify import notify
@@ -43,7 +49,7 @@ class Preview:
     groups: list[GroupEffect]
 
 
-def preview_edit(asked: Asked, target: Target, *, now: datetime) -> Preview:
+def preview_edit(asked: RequestedEdit, target: Target, *, now: datetime) -> Preview:
     """How many devices would change, and which groups would gain or lose whom.
 
     Raises:
@@ -56,13 +62,13 @@ def preview_edit(asked: Asked, target: Target, *, now: datetime) -> Preview:
     return Preview(
         targeted=len(ids),
         changing=len(changing),
-        sentence=words_of(asked, len(changing)),
+        sentence=describe_edit(asked, len(changing)),
         groups=_effects(changing, change, now),
     )
 
 
 def request_edit(
-    asked: Asked, target: Target, *, actor: User | None, now: datetime, agreement: Agreement | None = None
+    asked: RequestedEdit, target: Target, *, actor: User | None, now: datetime, agreement: Agreement | None = None
 ) -> Edit:
     """Note an edit and apply it: at once for up to `CHUNK` devices, else by a job with progress.
 
@@ -70,7 +76,7 @@ def request_edit(
         NobodyThere: no device would change.
         NotAgreed: something that runs would reach other devices than was agreed to.
     """
-    from herald.edits.tasks import carry_out_edit  # the tasks import this module
+    from herald.edits.tasks import run_edit  # the tasks import this module
 
     change = read_change(asked, load_vocabulary())
     with transaction.atomic():
@@ -83,7 +89,7 @@ def request_edit(
             require(_consequences(changing, change, now), agreement)
         ensure_tags(change.add_tags)
         edit = Edit.objects.create(
-            sentence=words_of(asked, len(changing)),
+            sentence=describe_edit(asked, len(changing)),
             change=to_json(change),
             device_count=len(changing),
             created_at=now,
@@ -94,7 +100,7 @@ def request_edit(
         if len(changing) <= CHUNK:
             _write_chunk(edit, now)
         else:
-            carry_out_edit.defer(edit_id=edit.pk)
+            run_edit.defer(edit_id=edit.pk)
     edit.refresh_from_db()
     return edit
 
@@ -129,7 +135,7 @@ def _write_chunk(edit: Edit, now: datetime) -> bool:
 
 
 def request_undo(edit: Edit, *, actor: User | None, now: datetime, agreement: Agreement | None = None) -> Edit:
-    """Put back what every device had before, as one step: at once for up to `CHUNK` devices, else by a job.
+    """Restore what every device had before, as one step: at once for up to `CHUNK` devices, else by a job.
 
     Raises:
         Conflict: it is not done, or somebody changed those values since; with how many devices.
@@ -183,13 +189,13 @@ def undo_edit(edit_id: int, *, now: datetime) -> None:
         notify("fleet")
 
 
-def keep_edit(edit_id: int, reason: str) -> None:
+def mark_undo_refused(edit_id: int, reason: str) -> None:
     """Note that an edit could not be undone and stands."""
     Edit.objects.filter(pk=edit_id, state=EditState.UNDOING).update(state=EditState.DONE, reason=reason[:300])
     notify("edit", edit_id)
 
 
-def fail_edit(edit_id: int, reason: str) -> None:
+def mark_failed(edit_id: int, reason: str) -> None:
     """Note that an edit stopped; what was written stays and is in its list."""
     Edit.objects.filter(pk=edit_id, state=EditState.RUNNING).update(state=EditState.FAILED, reason=reason[:300])
     notify("edit", edit_id)

@@ -11,8 +11,16 @@ from herald.api.errors import Conflict, Invalid, NotFound
 from herald.fleet import editing
 from herald.fleet.models import Device, Tag
 from herald.fleet.vocabulary import load_vocabulary
-from herald.groups.consequences import Agreement, consequences_of, require
-from herald.groups.effects import GroupEffect, Records, RuleIndex, differences, effects_of, groups_reading, rules_naming
+from herald.groups.consequences.acceptance import Agreement, consequences_of, require
+from herald.groups.consequences.cascade import (
+    GroupEffect,
+    Records,
+    RuleIndex,
+    differences,
+    effects_of,
+    groups_reading,
+    rules_naming,
+)
 from herald.groups.membership import lock_membership
 from herald.groups.models import Group
 from herald.groups.services import replace_in_rules

@@ -1,6 +1,7 @@
 """Finding devices: by rule and words, in any order, as a grid of two fields, as rows of a table."""
 
-from collections.abc import Iterator, Sequence
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
@@ -64,12 +65,20 @@ def in_order(devices: "DeviceQuerySet", order: str, vocabulary: Vocabulary, now:
 
 @dataclass(frozen=True, kw_only=True)
 class Grid:
-    """How many devices have each pair of values. `others` are beyond the commonest of a side or have none."""
+    """How many devices have each pair of values.
+
+    `rows` and `columns` are the commonest values of each side. Where there are rarer ones, `cells` has one more row, or
+    column, for all of them together. `totals` are the devices of each row of cells, whichever columns they are in;
+    `without` those of them that have no value for the columns, and `no_row` devices that have none for the rows. What
+    cannot be said is None, as a device may have several values of a set.
+    """
 
     rows: list[str]
     columns: list[str]
     cells: list[list[int]]
-    others: int
+    totals: list[int | None]
+    without: list[int] | None
+    no_row: int | None
 
 
 def grid_of(devices: "DeviceQuerySet", row: FieldSpec, column: FieldSpec, *, now: datetime) -> Grid:
@@ -83,24 +92,54 @@ def grid_of(devices: "DeviceQuerySet", row: FieldSpec, column: FieldSpec, *, now
         raise Invalid("/row", "Times have too many values for a grid.")
     if row.key == column.key or {row.key, column.key} <= SETS:
         raise Invalid("/column", "Two different fields make a grid, at most one of them a set such as tag.")
-    counts: dict[tuple[str, str], int] = {}
-    others = 0
+    pairs: Counter[tuple[str, str]] = Counter()
     for r, c, n in devices.order_by().annotate(r=down, c=across).values_list("r", "c").annotate(n=Count("id")):
-        if r in (None, "") or c in (None, ""):
-            others += n
-        else:
-            counts[str(r), str(c)] = n
-    rows, columns = _commonest(counts, 0, row), _commonest(counts, 1, column)
-    cells = [[counts.get((r, c), 0) for c in columns] for r in rows]
-    others += sum(counts.values()) - sum(map(sum, cells))
-    return Grid(rows=rows, columns=columns, cells=cells, others=others)
+        pairs[_shown(r), _shown(c)] += n
+    by_row: Counter[str] = Counter()
+    for r, n in devices.order_by().annotate(r=down).values_list("r").annotate(n=Count("id")):
+        by_row[_shown(r)] += n
+    no_row = by_row.pop("", 0)
+    by_column: Counter[str] = Counter()
+    for (r, c), n in pairs.items():
+        by_column[c] += n if r else 0
+    by_column.pop("", None)
+    rows, columns = _commonest(by_row, row), _commonest(by_column, column)
+    down_to, across_to = _places(by_row, rows), _places(by_column, columns)
+    cells = [[0] * (max(across_to.values(), default=-1) + 1) for _ in range(max(down_to.values(), default=-1) + 1)]
+    without = [0] * len(cells)
+    for (r, c), n in pairs.items():
+        if r and c:
+            cells[down_to[r]][across_to[c]] += n
+        elif r:
+            without[down_to[r]] += n
+    totals: list[int | None] = [0] * len(cells)
+    for r, n in by_row.items():
+        totals[down_to[r]] = (totals[down_to[r]] or 0) + n
+    if len(cells) > len(rows) and row.key in SETS:
+        totals[-1] = None
+    return Grid(
+        rows=rows,
+        columns=columns,
+        cells=cells,
+        totals=totals,
+        without=None if column.key in SETS else without,
+        no_row=None if row.key in SETS else no_row,
+    )
 
 
-def _commonest(counts: dict[tuple[str, str], int], side: int, spec: FieldSpec) -> list[str]:
+def _shown(value: object) -> str:
+    """A value as it is shown; empty for none."""
+    return "" if value is None else str(value)
+
+
+def _places(totals: Mapping[str, int], chosen: Sequence[str]) -> dict[str, int]:
+    """Where each value is counted: those chosen in their order, all others in one place after them."""
+    places = {value: place for place, value in enumerate(chosen)}
+    return {value: places.get(value, len(chosen)) for value in totals}
+
+
+def _commonest(totals: Mapping[str, int], spec: FieldSpec) -> list[str]:
     """The commonest values of a side, in their own order."""
-    totals: dict[str, int] = {}
-    for pair, n in counts.items():
-        totals[pair[side]] = totals.get(pair[side], 0) + n
     chosen = sorted(totals, key=lambda v: -totals[v])[:GRID_SIDE]
     if spec.type is FieldType.VERSION:
         return sorted(chosen, key=lambda v: version_key_or_none(v) or "")

@@ -8,19 +8,19 @@ from django.contrib.postgres.fields import ArrayField
 from django.db.models import BigIntegerField, F, IntegerField, JSONField, TextField, Value
 from django.db.models.functions import Cast
 
-from herald.copying import copy_rows
+from herald.db.copy import copy_rows
+from herald.db.expressions import JsonMember, JsonText, JsonTextArray, JsonWith, JsonWithout
 from herald.fleet.models import (
     Custodian,
     Device,
-    DeviceChange,
     DeviceModel,
     EnrolmentCode,
+    MembershipQueueEntry,
     PropertyDefinition,
     Site,
     Tag,
 )
 from herald.fleet.presence import presence_of
-from herald.lookups import JsonMember, JsonText, JsonTextArray, JsonWith, JsonWithout
 from herald_core.edits import State
 from herald_core.facts import fits
 from herald_core.rules import FieldType, Vocabulary
@@ -83,7 +83,7 @@ def write_states(states: Mapping[int, State], vocabulary: Vocabulary, *, now: da
         time_zone=JsonText(zones_in_force, key),
         version_keys=replaced_keys(versions, JsonMember(new_keys, key)),
     )
-    DeviceChange.objects.note(list(states), now)
+    MembershipQueueEntry.objects.note(list(states), now)
 
 
 def replaced_keys(keys: Collection[str], now: Any) -> JsonWith:
@@ -128,7 +128,7 @@ def make_devices(uids: Mapping[str, State], vocabulary: Vocabulary, *, now: date
             for uid, state in uids.items()
         ]
     )
-    DeviceChange.objects.note(Device.objects.filter(uid__any=list(uids)).values_list("pk", flat=True), now)
+    MembershipQueueEntry.objects.note(Device.objects.filter(uid__any=list(uids)).values_list("pk", flat=True), now)
 
 
 def _zone_in_force(state: State, site_zones: Mapping[int, str]) -> str:
@@ -216,7 +216,7 @@ def follow_thing(thing: Site | DeviceModel | Custodian, *, now: datetime) -> Non
     devices = Device.objects.filter(**{field: thing})
     if isinstance(thing, Site):
         devices.filter(own_time_zone="").update(time_zone=thing.time_zone)
-    DeviceChange.objects.note(devices.order_by("id").values_list("pk", flat=True), now)
+    MembershipQueueEntry.objects.note(devices.order_by("id").values_list("pk", flat=True), now)
 
 
 def forget_thing(thing: Site | DeviceModel | Custodian) -> None:

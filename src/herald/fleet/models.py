@@ -14,8 +14,8 @@ from herald.fleet.querysets import (
     EnrolmentAttemptQuerySet,
     PropertyQuerySet,
 )
-from herald_core.functions import WORDS as FUNCTION_WORDS
-from herald_core.functions import Function, Range
+from herald_core.capabilities import WORDS as CAPABILITY_WORDS
+from herald_core.capabilities import Capability, Range
 from herald_core.rules.fields import FieldType
 
 
@@ -32,7 +32,7 @@ DEFAULT_INTERVAL_SECONDS = 900
 
 
 class DeviceModel(models.Model):
-    """A maker's model; models of one family share their images' names."""
+    """A manufacturer's model; models of one family share their images' names."""
 
     name = models.CharField(max_length=60, unique=True)
     family = models.CharField(max_length=60, db_index=True)
@@ -45,12 +45,12 @@ class DeviceModel(models.Model):
         return self.name
 
 
-class FunctionRange(models.Model):
-    """Which firmware of a model has a function, where not all has: from one version to another, both included, or
+class CapabilityRange(models.Model):
+    """Which firmware of a model has a capability, where not all has: from one version to another, both included, or
     none at all. Kept as they were written and as sort keys."""
 
-    model = models.ForeignKey(DeviceModel, on_delete=models.CASCADE, related_name="function_ranges")
-    function = models.CharField(max_length=20, choices=[(f.value, FUNCTION_WORDS[f]) for f in Function])
+    model = models.ForeignKey(DeviceModel, on_delete=models.CASCADE, related_name="capability_ranges")
+    capability = models.CharField(max_length=20, choices=[(f.value, CAPABILITY_WORDS[f]) for f in Capability])
     never = models.BooleanField(default=False)
     from_version = models.CharField(max_length=64, blank=True)
     from_key = models.TextField(null=True, db_collation="C")
@@ -59,8 +59,8 @@ class FunctionRange(models.Model):
 
     class Meta:
         constraints = (
-            models.UniqueConstraint(fields=["model", "function"], name="function_once_per_model"),
-            models.CheckConstraint(condition=Q(function__in=[f.value for f in Function]), name="function_known"),
+            models.UniqueConstraint(fields=["model", "capability"], name="capability_once_per_model"),
+            models.CheckConstraint(condition=Q(capability__in=[f.value for f in Capability]), name="capability_known"),
             models.CheckConstraint(
                 condition=Q(never=True, from_key=None, to_key=None)
                 | (Q(never=False) & (Q(from_key__isnull=False) | Q(to_key__isnull=False))),
@@ -163,7 +163,7 @@ class PropertyDefinition(models.Model):
 
 class ReportedFact(models.Model):
     """A key under which devices report something, and what its last values are. `kinds` counts them by what they look
-    like; `misfits` lists the commonest of those that do not count, with how many devices report each."""
+    like; `incompatible_values` lists the commonest of those that do not count, with how many devices report each."""
 
     key = models.CharField(max_length=40, unique=True)
     first_at = models.DateTimeField()
@@ -171,8 +171,8 @@ class ReportedFact(models.Model):
     counted_at = models.DateTimeField(null=True)
     devices = models.PositiveIntegerField(default=0)
     kinds = models.JSONField(default=dict)
-    misfits = models.JSONField(default=list)
-    misfit_count = models.PositiveIntegerField(default=0)
+    incompatible_values = models.JSONField(default=list)
+    incompatible_count = models.PositiveIntegerField(default=0)
 
 
 class Device(models.Model):
@@ -237,14 +237,14 @@ class Device(models.Model):
 
     @property
     def next_call(self) -> datetime | None:
-        """When it is expected to call again; None where it never called."""
+        """When it is expected to call again; None where it never checked in."""
         if self.last_check_in is None:
             return None
         return self.last_check_in + timedelta(seconds=self.check_in_interval_seconds)
 
 
 def announced_uid(serial: str) -> str:
-    """What stands for the maker's id of a device of which only the serial is known, until it first calls."""
+    """What stands for the UID of a device of which only the serial is known, until it first calls."""
     return f"serial:{serial}"[:80]
 
 
@@ -256,7 +256,7 @@ class EnrolmentCode(models.Model):
     code_hash = models.CharField(max_length=64, unique=True)
     #: whether the device is admitted at once or waits
     admit = models.BooleanField(default=False)
-    #: whether only devices that were brought in beforehand may use it
+    #: whether only devices that were imported beforehand may use it
     known_only = models.BooleanField(default=False)
     tags = ArrayField(models.TextField(), default=list, blank=True)
     attributes = models.JSONField(default=dict, blank=True)
@@ -315,8 +315,8 @@ class RemovedDevice(models.Model):
     rollouts = ArrayField(models.BigIntegerField(), default=list, blank=True)
 
 
-class DeviceChange(models.Model):
-    """A device whose groups must be looked at again; taken away in the transaction that does so."""
+class MembershipQueueEntry(models.Model):
+    """A device whose groups must be looked at again; dequeued in the transaction that does so."""
 
     device = models.ForeignKey(Device, on_delete=models.CASCADE)
     at = models.DateTimeField()

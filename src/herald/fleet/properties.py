@@ -6,8 +6,8 @@ from datetime import datetime
 from django.db.models import BooleanField, Case, F, Func, Q, TextField, Value, When
 from django.db.models.lookups import Exact
 
+from herald.db.expressions import IsNotNull, JsonMember, JsonText, JsonType
 from herald.fleet.models import ReportedFact
-from herald.lookups import IsNotNull, JsonMember, JsonText, JsonType
 from herald_core.facts import ADDRESS_PATTERN, DATE_PATTERN, VERSION_PATTERN
 from herald_core.rules import FieldSpec, FieldType
 
@@ -67,9 +67,9 @@ def note_keys(keys: Collection[str], now: datetime) -> None:
         ReportedFact.objects.bulk_create([ReportedFact(key=k, first_at=now) for k in keys], ignore_conflicts=True)
 
 
-def write_misfits(reported: ReportedFact) -> None:
+def write_incompatible_values(reported: ReportedFact) -> None:
     """Write which values do not count."""
-    reported.save(update_fields=["misfits", "misfit_count"])
+    reported.save(update_fields=["incompatible_values", "incompatible_count"])
 
 
 def count_anew(key: str) -> None:

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any, Self
 from django.db import models
 from django.db.models import BooleanField, Count, ExpressionWrapper, F, Func, Min, Q, Value
 
+from herald.db.expressions import JsonMember, JsonType
 from herald.fleet.presence import not_heard_for_long, silence_counts
-from herald.lookups import JsonMember, JsonType
 from herald_core.timing.clocks import is_zone
 
 if TYPE_CHECKING:
@@ -130,7 +130,7 @@ class DeviceQuerySet(models.QuerySet["Device"]):
 _captured: ContextVar[set[int] | None] = ContextVar("captured_device_changes", default=None)
 
 
-class DeviceChangeQuerySet(models.QuerySet["DeviceChange"]):
+class DeviceChangeQuerySet(models.QuerySet["MembershipQueueEntry"]):
     def first_marks(self, most: int, *, without: Collection[int] = ()) -> dict[int, list[int]]:
         """The oldest marks by their device; `without` names devices to pass over."""
         marks: dict[int, list[int]] = {}

@@ -17,7 +17,7 @@ def find_device(word: str) -> Device:
     the word say which is meant.
 
     Raises:
-        NotFound: no device is called so.
+        NotFound: no such device.
         Ambiguous: one device has it as its name, another as its uid.
     """
     by, what = _told_apart(word, ("id", "name", "uid"))

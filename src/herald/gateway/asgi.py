@@ -19,8 +19,8 @@ from herald.fleet.secrets import hash_secret  # noqa: E402
 from herald.gateway import files  # noqa: E402
 from herald.gateway.batch import UNAVAILABLE, Batcher  # noqa: E402
 from herald.gateway.enrolment import enrol, public_keys  # noqa: E402
-from herald.gateway.flush import Arrival, counters  # noqa: E402
-from herald.gateway.messages import MAX_BODY_BYTES, Refused, read_check_in  # noqa: E402
+from herald.gateway.flush import PendingCheckIn, counters  # noqa: E402
+from herald.gateway.messages import MAX_BODY_BYTES, ProtocolError, read_check_in  # noqa: E402
 from herald.gateway.openapi import DOCUMENT  # noqa: E402
 
 Scope = MutableMapping[str, Any]
@@ -45,7 +45,7 @@ async def app(scope: Scope, receive: Receive, send: Send) -> None:
         return
     try:
         await _route(scope, receive, send)
-    except Refused as refusal:
+    except ProtocolError as refusal:
         await _problem(send, refusal)
     except (OperationalError, InterfaceError) as error:
         log.warning("database_unreachable", path=scope["path"], error=str(error).strip())
@@ -54,7 +54,9 @@ async def app(scope: Scope, receive: Receive, send: Send) -> None:
         return  # the device hung up
     except Exception:
         log.exception("request_failed", path=scope["path"])
-        await _problem(send, Refused(500, "internal", "Something failed here; the reason is in the server's log."))
+        await _problem(
+            send, ProtocolError(500, "internal", "Something failed here; the reason is in the server's log.")
+        )
 
 
 async def _route(scope: Scope, receive: Receive, send: Send) -> None:
@@ -79,14 +81,14 @@ async def _route(scope: Scope, receive: Receive, send: Send) -> None:
         await _read(scope, receive)
         await _send(send, 200, b"{}")
     else:
-        raise Refused(404, "no-such-call", f"There is no {method} {path} here.")
+        raise ProtocolError(404, "no-such-call", f"There is no {method} {path} here.")
 
 
 async def _check_in(scope: Scope, receive: Receive, send: Send) -> None:
     secret_hash = _secret_hash(scope)
     message = read_check_in(await _read(scope, receive))
-    answer = await batcher.submit(Arrival(secret_hash, message))
-    if isinstance(answer, Refused):
+    answer = await batcher.submit(PendingCheckIn(secret_hash, message))
+    if isinstance(answer, ProtocolError):
         raise answer
     await _send(send, 200, _encode(answer))
 
@@ -103,7 +105,7 @@ async def _image(scope: Scope, send: Send, sha256: str) -> None:
     wanted = _header(scope, b"range") if files.still_holds(_header(scope, b"if-range"), sha256) else ""
     try:
         span = files.read_range(wanted, size)
-    except Refused as refusal:
+    except ProtocolError as refusal:
         await _problem(send, refusal, ((b"content-range", f"bytes */{size}".encode()),))
         return
     headers = files.file_headers(sha256, size, span)
@@ -125,13 +127,13 @@ def _header(scope: Scope, name: bytes) -> str:
 def _secret_hash(scope: Scope) -> str:
     kind, _, secret = _header(scope, b"authorization").partition(" ")
     if kind.lower() != "bearer" or not secret.strip():
-        raise Refused(401, "no-secret", "The header Authorization: Bearer with the device's secret is missing.")
+        raise ProtocolError(401, "no-secret", "The header Authorization: Bearer with the device's secret is missing.")
     return hash_secret(secret.strip())
 
 
 async def _read(scope: Scope, receive: Receive) -> bytes:
     """The body, refused as soon as it is known to be too long."""
-    too_long = Refused(413, "too-long", f"A body has at most {MAX_BODY_BYTES} bytes.")
+    too_long = ProtocolError(413, "too-long", f"A body has at most {MAX_BODY_BYTES} bytes.")
     length = _header(scope, b"content-length")
     if length.isdigit() and int(length) > MAX_BODY_BYTES:
         raise too_long
@@ -148,7 +150,7 @@ async def _read(scope: Scope, receive: Receive) -> bytes:
                 if not message.get("more_body"):
                     return body
     except TimeoutError:
-        raise Refused(408, "too-slow", f"The body must come within {BODY_SECONDS:g} s.") from None
+        raise ProtocolError(408, "too-slow", f"The body must come within {BODY_SECONDS:g} s.") from None
 
 
 async def _send(send: Send, status: int, body: bytes, headers: tuple[tuple[bytes, bytes], ...] = (_JSON,)) -> None:
@@ -157,7 +159,7 @@ async def _send(send: Send, status: int, body: bytes, headers: tuple[tuple[bytes
     await send({"type": "http.response.body", "body": body})
 
 
-async def _problem(send: Send, refusal: Refused, more: tuple[tuple[bytes, bytes], ...] = ()) -> None:
+async def _problem(send: Send, refusal: ProtocolError, more: tuple[tuple[bytes, bytes], ...] = ()) -> None:
     body = _encode(
         {
             "type": f"urn:brisk-herald:problem:{refusal.code}",

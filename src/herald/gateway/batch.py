@@ -9,10 +9,10 @@ from django.db import close_old_connections
 from django.db.utils import InterfaceError, OperationalError
 
 from herald.clock.heartbeat import BEAT_SECONDS, GATEWAY, beat
-from herald.clock.source import clock
-from herald.gateway.flush import Arrival, flush
-from herald.gateway.messages import Answer, Refused
+from herald.gateway.flush import PendingCheckIn, flush
+from herald.gateway.messages import Answer, ProtocolError
 from herald.passing import is_passing
+from herald.time import clock
 
 #: how long check-ins gather: briefly while many come, longer while few do, which spares the database
 BUSY_TICK_SECONDS = 0.005
@@ -22,26 +22,26 @@ MAX_BATCH = 500
 #: how long a health check waits for the database
 HEALTH_SECONDS = 5.0
 log = structlog.get_logger()
-SLOW_DOWN = Refused(429, "busy", "Too many devices are calling; try again later.")
-UNAVAILABLE = Refused(503, "unavailable", "The database cannot be reached; nothing was stored. Try again later.")
+SLOW_DOWN = ProtocolError(429, "busy", "Too many devices are calling; try again later.")
+UNAVAILABLE = ProtocolError(503, "unavailable", "The database cannot be reached; nothing was stored. Try again later.")
 
 
 class Batcher:
     """Gathers check-ins and flushes them in one thread with one database connection."""
 
     def __init__(self) -> None:
-        self._queue: list[tuple[Arrival, asyncio.Future[Answer | Refused]]] = []
+        self._queue: list[tuple[PendingCheckIn, asyncio.Future[Answer | ProtocolError]]] = []
         self._running = False
         self._busy = False
         self._thread = ThreadPoolExecutor(1, thread_name_prefix="flush")
         self._task: asyncio.Task[None] | None = None
         self._heart: asyncio.Task[None] | None = None
 
-    async def submit(self, arrival: Arrival) -> Answer | Refused:
+    async def submit(self, arrival: PendingCheckIn) -> Answer | ProtocolError:
         """The answer to a check-in, after it is committed."""
         if len(self._queue) >= settings.GATEWAY_QUEUE:
             return SLOW_DOWN
-        future: asyncio.Future[Answer | Refused] = asyncio.get_running_loop().create_future()
+        future: asyncio.Future[Answer | ProtocolError] = asyncio.get_running_loop().create_future()
         self._queue.append((arrival, future))
         if not self._running:
             self._running = True
@@ -96,7 +96,7 @@ def _beat() -> bool:
     return True
 
 
-def _flush(arrivals: list[Arrival]) -> list[Answer | Refused]:
+def _flush(arrivals: list[PendingCheckIn]) -> list[Answer | ProtocolError]:
     """Flush; a database that cannot be reached is said to every device of the batch, and nothing is stored."""
     try:
         close_old_connections()
@@ -113,5 +113,7 @@ def _flush(arrivals: list[Arrival]) -> list[Answer | Refused]:
     except Exception:
         log.exception("flush_failed", devices=len(arrivals))
         if len(arrivals) == 1:
-            return [Refused(500, "internal", "The check-in could not be stored; the reason is in the server's log.")]
+            return [
+                ProtocolError(500, "internal", "The check-in could not be stored; the reason is in the server's log.")
+            ]
         return [answer for arrival in arrivals for answer in _flush([arrival])]  # one must not spoil the others

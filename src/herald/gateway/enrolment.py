@@ -7,24 +7,24 @@ from typing import Any
 import msgspec
 from django.db import close_old_connections, transaction
 
-from herald.clock.source import clock
 from herald.fleet.editing import sort_keys, version_attributes
 from herald.fleet.models import (
     Admission,
     Device,
-    DeviceChange,
     DeviceModel,
     EnrolmentAttempt,
     EnrolmentCode,
+    MembershipQueueEntry,
     RefusalCause,
     RemovedDevice,
     announced_uid,
 )
 from herald.fleet.secrets import hash_secret
 from herald.fleet.vocabulary import attribute_defaults, load_vocabulary
-from herald.gateway.messages import Refused
+from herald.gateway.messages import ProtocolError
 from herald.images.signing import published_keys
 from herald.record.services import record
+from herald.time import clock
 from herald_core.text import is_storable, nfc
 
 
@@ -48,13 +48,13 @@ def enrol(body: bytes, address: str = "") -> dict[str, Any]:
     about is kept, with the address that the call came from.
 
     Raises:
-        Refused: the code is wrong, the model unknown, or the device has a secret already.
+        ProtocolError: the code is wrong, the model unknown, or the device has a secret already.
     """
     close_old_connections()
     message = _read(body)
     try:
         return _enrol(message)
-    except Refused as refusal:
+    except ProtocolError as refusal:
         if refusal.code in RefusalCause.values:
             _keep(message, refusal.code, address)
         raise
@@ -78,12 +78,14 @@ def _read(body: bytes) -> Enrolment:
     try:
         message = _decoder.decode(body)
     except RecursionError:
-        raise Refused(422, "malformed", "The body does not fit: it is nested too deeply") from None
+        raise ProtocolError(422, "malformed", "The body does not fit: it is nested too deeply") from None
     except (msgspec.ValidationError, msgspec.DecodeError, UnicodeDecodeError) as error:
-        raise Refused(422, "malformed", f"The body does not fit: {error}") from error
+        raise ProtocolError(422, "malformed", f"The body does not fit: {error}") from error
     texts = (message.uid, message.serial, message.hardware_revision)
     if not message.uid.strip() or not all(is_storable(t) and len(t) <= 80 for t in texts):
-        raise Refused(422, "bad-uid", "uid, serial and hardware_revision have at most 80 characters, uid at least one.")
+        raise ProtocolError(
+            422, "bad-uid", "uid, serial and hardware_revision have at most 80 characters, uid at least one."
+        )
     return message
 
 
@@ -92,10 +94,10 @@ def _enrol(message: Enrolment) -> dict[str, Any]:
         code = _code(message.code, clock.now())
         model = DeviceModel.objects.called(nfc(message.model))
         if model is None:
-            raise Refused(422, "unknown-model", f"model: this server knows no {message.model[:60]!r}.")
+            raise ProtocolError(422, "unknown-model", f"model: this server knows no {message.model[:60]!r}.")
         secret = secrets.token_urlsafe(32)
-        device = _taken_in(message, model, code, secret)
-        DeviceChange.objects.note([device.pk], clock.now())
+        device = _register(message, model, code, secret)
+        MembershipQueueEntry.objects.note([device.pk], clock.now())
         EnrolmentAttempt.objects.filter(uid=device.uid).delete()
         sentence = f"{device.name} enrolled with the code “{code.label}”; it is {device.admission}"
         record(now=clock.now(), actor=None, kind="device", object_id=device.pk, sentence=sentence)
@@ -106,25 +108,29 @@ def _code(given: str, now: datetime) -> EnrolmentCode:
     """The code with these letters, locked, if it can still be used."""
     code = EnrolmentCode.objects.select_for_update(of=("self",)).filter(code_hash=hash_secret(given)).first()
     if code is None:
-        raise Refused(401, "bad-code", "code: this enrolment code is not known.")
+        raise ProtocolError(401, "bad-code", "code: this enrolment code is not known.")
     if code.expires_at is not None and code.expires_at <= now:
-        raise Refused(401, "expired-code", "code: this enrolment code has expired.")
+        raise ProtocolError(401, "expired-code", "code: this enrolment code has expired.")
     if code.uses_left == 0:
-        raise Refused(401, "used-code", "code: this enrolment code was used as often as it may be.")
+        raise ProtocolError(401, "used-code", "code: this enrolment code was used as often as it may be.")
     return code
 
 
-def _taken_in(message: Enrolment, model: DeviceModel, code: EnrolmentCode, secret: str) -> Device:
+def _register(message: Enrolment, model: DeviceModel, code: EnrolmentCode, secret: str) -> Device:
     uid = nfc(message.uid.strip())
-    device = _announced(uid, nfc(message.serial))
+    device = _preregistered(uid, nfc(message.serial))
     if RemovedDevice.objects.filter(uid=uid).exists():
-        raise Refused(403, "removed", "uid: this device was removed for good; an administrator can let it in again.")
+        raise ProtocolError(
+            403, "removed", "uid: this device was removed for good; an administrator can let it in again."
+        )
     if device is not None and device.admission == Admission.RETIRED:
-        raise Refused(409, "retired", "uid: this device is retired.")
+        raise ProtocolError(409, "retired", "uid: this device is retired.")
     if device is not None and device.secret_hash:
-        raise Refused(409, "enrolled", "uid: this device has a secret already; an operator can revoke it.")
+        raise ProtocolError(409, "enrolled", "uid: this device has a secret already; an operator can revoke it.")
     if device is None and code.known_only:
-        raise Refused(403, "not-expected", "uid: this code is for devices that were announced, and this one was not.")
+        raise ProtocolError(
+            403, "not-expected", "uid: this code is for devices that were announced, and this one was not."
+        )
     if device is None:
         vocabulary = load_vocabulary()
         admission = Admission.ADMITTED if code.admit else Admission.WAITING
@@ -149,7 +155,7 @@ def _taken_in(message: Enrolment, model: DeviceModel, code: EnrolmentCode, secre
     return device
 
 
-def _announced(uid: str, serial: str) -> Device | None:
+def _preregistered(uid: str, serial: str) -> Device | None:
     """The device with this uid; else the one that was announced by its serial alone, which gets its uid now."""
     device = Device.objects.select_for_update().filter(uid=uid).first()
     if device is not None or not serial:

@@ -12,7 +12,7 @@ from django.db import close_old_connections
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
 from herald.gateway.flush import RETIRED, UNKNOWN
-from herald.gateway.messages import Refused
+from herald.gateway.messages import ProtocolError
 
 CHUNK_BYTES = 256 * 1024
 _RANGE = re.compile(r"bytes=(\d{0,15})-(\d{0,15})\Z")
@@ -20,10 +20,10 @@ _HASH = re.compile(r"[0-9a-f]{64}\Z")
 
 
 def find_file(sha256: str, secret_hash: str) -> Path:
-    """The file of that hash, for a device that has an order for it in hand.
+    """The file of that hash, for a device that has an active order for it.
 
     Raises:
-        Refused: unknown or retired device, no order for this file, or no such file.
+        ProtocolError: unknown or retired device, no order for this file, or no such file.
     """
     close_old_connections()
     device = Device.objects.filter(secret_hash=secret_hash).values_list("id", "admission").first()
@@ -34,7 +34,7 @@ def find_file(sha256: str, secret_hash: str) -> Path:
     path = Path(settings.IMAGES_DIR) / sha256
     ordered = Delivery.objects.in_hand().filter(device=device[0], image__sha256=sha256)
     if not _HASH.match(sha256) or not ordered.exists() or not path.is_file():
-        raise Refused(404, "no-such-image", "There is no file with this hash for which this device has an order.")
+        raise ProtocolError(404, "no-such-image", "There is no file with this hash for which this device has an order.")
     return path
 
 
@@ -53,7 +53,7 @@ def read_range(header: str, size: int) -> tuple[int, int] | None:
     """The bytes asked for as [start, end), or None for the whole file.
 
     Raises:
-        Refused: 416 where the range starts beyond the end.
+        ProtocolError: 416 where the range starts beyond the end.
     """
     match = _RANGE.match(header.strip())
     if match is None or not (match[1] or match[2]):
@@ -65,7 +65,7 @@ def read_range(header: str, size: int) -> tuple[int, int] | None:
         if match[2] and int(match[2]) < start:
             return None
     if start >= size or start >= end:
-        raise Refused(416, "range", f"The file has {size} bytes.")
+        raise ProtocolError(416, "range", f"The file has {size} bytes.")
     return start, end
 
 

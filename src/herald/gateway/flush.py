@@ -25,27 +25,27 @@ from django.db.models import (
 from django.db.models.functions import Cast, Coalesce
 from django.db.models.sql import Query
 
-from herald.compiled import Compiled, update_of
+from herald.db.compiled import Compiled, update_of
+from herald.db.expressions import IsNotNull, JsonMember, JsonSince, JsonText, NotTrue
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.editing import fact_sort_keys, replaced_keys
-from herald.fleet.models import Admission, Device, DeviceChange, PropertyDefinition
+from herald.fleet.models import Admission, Device, MembershipQueueEntry, PropertyDefinition
 from herald.fleet.presence import heard_in_time
 from herald.fleet.properties import note_reported
-from herald.gateway.messages import Answer, CheckIn, Order, Refused, delivery_and_attempt
-from herald.lookups import IsNotNull, JsonMember, JsonSince, JsonText, NotTrue
-from herald_core.deliveries import IN_HAND, Kind, Phase, Report, is_stale
+from herald.gateway.messages import Answer, CheckIn, Order, ProtocolError, delivery_and_attempt
+from herald_core.deliveries import ACTIVE, Kind, Phase, Report, is_stale
 from herald_core.versions import version_key_or_none
 
-UNKNOWN = Refused(401, "unknown-device", "No device has this secret.")
+UNKNOWN = ProtocolError(401, "unknown-device", "No device has this secret.")
 _SECRET = F("secret_hash")
 #: how soon a device that is asked to say everything is to call again
 REPORT_SECONDS = 5
-RETIRED = Refused(410, "retired", "This device is retired.")
+RETIRED = ProtocolError(410, "retired", "This device is retired.")
 
 
 @dataclass(frozen=True, slots=True)
-class Arrival:
+class PendingCheckIn:
     """A check-in with the hash of the secret that it came with."""
 
     secret_hash: str
@@ -64,7 +64,7 @@ class Counters:
 counters = Counters()
 
 
-def flush(arrivals: Sequence[Arrival], *, now: datetime) -> list[Answer | Refused]:
+def flush(arrivals: Sequence[PendingCheckIn], *, now: datetime) -> list[Answer | ProtocolError]:
     """Store the check-ins and answer each, in their order; committed when this returns."""
     latest = {a.secret_hash: a for a in arrivals}
     with transaction.atomic():
@@ -73,7 +73,7 @@ def flush(arrivals: Sequence[Arrival], *, now: datetime) -> list[Answer | Refuse
         matters = [
             r.id for r in rows.values() if r.admission != Admission.RETIRED and (r.id in changed or not r.was_on_time)
         ]
-        DeviceChange.objects.note(matters, now)
+        MembershipQueueEntry.objects.note(matters, now)
         orders = _take_reports(rows, arrivals, now)
     counters.check_ins += len(arrivals)
     return [_answer(rows.get(a.secret_hash), a, orders, now) for a in arrivals]
@@ -95,7 +95,7 @@ class Known(NamedTuple):
     is_busy: bool
 
 
-def _known_devices(latest: Mapping[str, Arrival], now: datetime) -> dict[str, Known]:
+def _known_devices(latest: Mapping[str, PendingCheckIn], now: datetime) -> dict[str, Known]:
     """The devices that the secrets belong to, by hash, locked.
 
     Every gateway locks the devices of its batch in the same order, so that no two wait for each other.
@@ -126,7 +126,7 @@ _KNOWN = Compiled(_known_query, (["a"], _MOMENTS[0]), (["b"], _MOMENTS[1]))
 _HEARD = Compiled(_heard_query, ([1], _MOMENTS[0]), ([2], _MOMENTS[1]))
 
 
-def _store(rows: Mapping[str, Known], latest: Mapping[str, Arrival], now: datetime) -> set[int]:
+def _store(rows: Mapping[str, Known], latest: Mapping[str, PendingCheckIn], now: datetime) -> set[int]:
     """Write the check-ins; the devices whose firmware or facts are new.
 
     Most devices say again what they said last, which the digest tells without reading their facts:
@@ -157,7 +157,7 @@ def _is_news(row: Known, said: int, facts: int | None) -> bool:
 
 
 def _reported(
-    news: Mapping[str, Arrival], digests: Mapping[str, tuple[int, int | None]], version_facts: Sequence[str]
+    news: Mapping[str, PendingCheckIn], digests: Mapping[str, tuple[int, int | None]], version_facts: Sequence[str]
 ) -> dict[str, Value]:
     """What the batch reports, one JSON parameter for each column: the value by secret hash.
 
@@ -189,7 +189,7 @@ def _reported(
     return {name: Value(values, JSONField()) for name, values in columns.items()}
 
 
-def _really_changed(news: Mapping[str, Arrival], said: Mapping[str, Value]) -> set[int]:
+def _really_changed(news: Mapping[str, PendingCheckIn], said: Mapping[str, Value]) -> set[int]:
     """Those whose firmware or facts differ from what is stored: the order of keys, for one, does not count."""
     facts, firmware = JsonMember(said["facts"], _SECRET), JsonText(said["firmware"], _SECRET)
     same_firmware = ExpressionWrapper(
@@ -200,7 +200,7 @@ def _really_changed(news: Mapping[str, Arrival], said: Mapping[str, Value]) -> s
 
 
 def _store_news(
-    news: Mapping[str, Arrival], said: Mapping[str, Value], version_facts: Sequence[str], now: datetime
+    news: Mapping[str, PendingCheckIn], said: Mapping[str, Value], version_facts: Sequence[str], now: datetime
 ) -> None:
     def text_or_kept(name: str, column: str) -> Coalesce:
         return Coalesce(JsonText(said[name], _SECRET), F(column), output_field=TextField())
@@ -239,8 +239,8 @@ def _booted_again(said: Mapping[str, Value]) -> Q:
     return Q(boot__gt="") & Q(IsNotNull(told)) & Q(NotTrue(same))
 
 
-def _take_reports(rows: Mapping[str, Known], arrivals: Sequence[Arrival], now: datetime) -> dict[int, Delivery]:
-    """Let the reports and states change the orders in hand; the orders, by device."""
+def _take_reports(rows: Mapping[str, Known], arrivals: Sequence[PendingCheckIn], now: datetime) -> dict[int, Delivery]:
+    """Let the reports and states change the active orders; the orders, by device."""
     admitted = {key: r for key, r in rows.items() if r.admission == Admission.ADMITTED}
     if not admitted:
         return {}
@@ -266,7 +266,7 @@ def _take_reports(rows: Mapping[str, Known], arrivals: Sequence[Arrival], now: d
 
 def _attach_permits(orders: Iterable[Delivery]) -> None:
     """Give orders of rollouts that may take devices down the leave for it."""
-    down = [d for d in orders if d.rollout and (d.rollout.downgrades or d.rollout.puts_back_id)]
+    down = [d for d in orders if d.rollout and (d.rollout.downgrades or d.rollout.rolls_back_id)]
     if down:
         permits = Delivery.objects.downgrade_permits({d.rollout_id for d in down if d.rollout_id})
         for delivery in down:
@@ -274,7 +274,7 @@ def _attach_permits(orders: Iterable[Delivery]) -> None:
 
 
 def _judged(delivery: Delivery, message: CheckIn, row: Known, now: datetime) -> deliveries.Change:
-    return deliveries.judge(
+    return deliveries.evaluate_report(
         delivery,
         _report_for(delivery, message),
         firmware=message.firmware if message.firmware is not None else row.firmware,
@@ -305,7 +305,9 @@ def _report_for(delivery: Delivery, message: CheckIn) -> Report | None:
     return found
 
 
-def _answer(row: Known | None, arrival: Arrival, orders: Mapping[int, Delivery], now: datetime) -> Answer | Refused:
+def _answer(
+    row: Known | None, arrival: PendingCheckIn, orders: Mapping[int, Delivery], now: datetime
+) -> Answer | ProtocolError:
     if row is None:
         counters.unknown_devices += 1
         return UNKNOWN
@@ -329,7 +331,7 @@ def _may_have(delivery: Delivery, now: datetime) -> bool:
     """Whether the order still stands: it is not closed, and an untouched offer is not past its time."""
     if delivery.phase == Phase.OFFERED:
         return delivery.offer_until is not None and delivery.offer_until > now
-    return Phase(delivery.phase) in IN_HAND
+    return Phase(delivery.phase) in ACTIVE
 
 
 def order_of(delivery: Delivery, now: datetime) -> Order:
@@ -340,7 +342,7 @@ def order_of(delivery: Delivery, now: datetime) -> Order:
         "not_after_seconds": max(0, int((until - now) / timedelta(seconds=1))),
     }
     if delivery.kind == Kind.COMMAND.value and delivery.occurrence is not None:
-        return Order(kind="command", recipe=delivery.occurrence.schedule.recipe, **common)
+        return Order(kind="command", template=delivery.occurrence.schedule.template, **common)
     image = delivery.image
     if image is None:
         raise ValueError(f"delivery {delivery.pk} has nothing to deliver")

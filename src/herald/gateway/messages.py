@@ -75,7 +75,7 @@ class Order(msgspec.Struct, omit_defaults=True):
     jws: str = ""
     #: leave to go down to this version, as a JWS; without it a device refuses a version below its own
     downgrade: str = ""
-    recipe: str = ""
+    template: str = ""
     #: the file is to be fetched, verified and kept; the install comes as an order of its own
     fetch_only: bool = False
     #: words for whoever stands before the device
@@ -93,7 +93,7 @@ class Answer(msgspec.Struct, omit_defaults=True):
     report: bool = False
 
 
-class Refused(Exception):
+class ProtocolError(Exception):
     """The request cannot be taken; becomes problem details."""
 
     def __init__(self, status: int, code: str, detail: str) -> None:
@@ -110,22 +110,22 @@ def read_check_in(body: bytes) -> CheckIn:
     """A check-in from its JSON.
 
     Raises:
-        Refused: 422 with the place and reason of what does not fit.
+        ProtocolError: 422 with the place and reason of what does not fit.
     """
     try:
         message = _decoder.decode(body)
     except RecursionError:
-        raise Refused(422, "malformed", "The body does not fit: it is nested too deeply") from None
+        raise ProtocolError(422, "malformed", "The body does not fit: it is nested too deeply") from None
     except (msgspec.ValidationError, msgspec.DecodeError, UnicodeDecodeError) as error:
-        raise Refused(422, "malformed", f"The body does not fit: {error}") from error
+        raise ProtocolError(422, "malformed", f"The body does not fit: {error}") from error
     if message.firmware is not None:
         if not is_version(message.firmware) or not is_storable(message.firmware):
-            raise Refused(422, "bad-version", "firmware: 1 to 64 characters without blanks or control characters")
+            raise ProtocolError(422, "bad-version", "firmware: 1 to 64 characters without blanks or control characters")
         message.firmware = nfc(message.firmware)
     if message.facts is not None:
         message.facts = _facts(message.facts)
     if len(message.boot) > MAX_BOOT or not is_storable(message.boot):
-        raise Refused(422, "bad-boot", f"boot: at most {MAX_BOOT} characters that can be stored")
+        raise ProtocolError(422, "bad-boot", f"boot: at most {MAX_BOOT} characters that can be stored")
     if message.report is not None:
         _check_report(message.report)
     return message
@@ -134,44 +134,46 @@ def read_check_in(body: bytes) -> CheckIn:
 def _facts(facts: dict[str, Any]) -> dict[str, Any]:
     """The facts that can be kept: plain keys, plain values."""
     if len(facts) > MAX_FACTS:
-        raise Refused(422, "too-many-facts", f"facts: {len(facts)} of them; at most {MAX_FACTS} are taken")
+        raise ProtocolError(422, "too-many-facts", f"facts: {len(facts)} of them; at most {MAX_FACTS} are taken")
     kept: dict[str, Any] = {}
     for key, value in facts.items():
         if not _FACT_KEY.match(key):
-            raise Refused(422, "bad-fact-key", f"facts: the key {key[:60]!r} is not lower-case letters, digits and _")
+            raise ProtocolError(
+                422, "bad-fact-key", f"facts: the key {key[:60]!r} is not lower-case letters, digits and _"
+            )
         if isinstance(value, str):
             if len(value.encode("utf-8", "surrogatepass")) > MAX_VALUE_BYTES:
-                raise Refused(422, "fact-too-long", f"facts.{key}: longer than {MAX_VALUE_BYTES} bytes")
+                raise ProtocolError(422, "fact-too-long", f"facts.{key}: longer than {MAX_VALUE_BYTES} bytes")
             if not is_storable(value):
-                raise Refused(422, "bad-fact", f"facts.{key}: holds a character that cannot be stored")
+                raise ProtocolError(422, "bad-fact", f"facts.{key}: holds a character that cannot be stored")
             kept[key] = nfc(value)
         elif isinstance(value, bool | int | float):
             if not isinstance(value, bool) and abs(value) >= 1e15:
-                raise Refused(422, "bad-fact", f"facts.{key}: a number below 1e15 is expected")
+                raise ProtocolError(422, "bad-fact", f"facts.{key}: a number below 1e15 is expected")
             kept[key] = value
         elif value is not None:
-            raise Refused(422, "bad-fact", f"facts.{key}: text, a number, true or false is expected")
+            raise ProtocolError(422, "bad-fact", f"facts.{key}: text, a number, true or false is expected")
     return kept
 
 
 def _check_report(report: OrderReport) -> None:
     if not _ORDER_ID.match(report.order):
-        raise Refused(422, "bad-order-id", "report.order: not an order id that this server gave")
+        raise ProtocolError(422, "bad-order-id", "report.order: not an order id that this server gave")
     if report.phase not in REPORTABLE:
-        raise Refused(422, "bad-phase", f"report.phase: one of {', '.join(REPORTABLE)} is expected")
+        raise ProtocolError(422, "bad-phase", f"report.phase: one of {', '.join(REPORTABLE)} is expected")
     if len(report.boot) > MAX_BOOT or not is_storable(report.boot):
-        raise Refused(422, "bad-report", f"report.boot: at most {MAX_BOOT} characters")
+        raise ProtocolError(422, "bad-report", f"report.boot: at most {MAX_BOOT} characters")
     if not 0 <= report.counter <= MAX_COUNTER or not 0 <= report.progress <= 100:
-        raise Refused(422, "bad-report", "report: counter is a whole number from 0, progress one from 0 to 100")
+        raise ProtocolError(422, "bad-report", "report: counter is a whole number from 0, progress one from 0 to 100")
     texts = (report.error, report.error_text)
     if (
         not all(is_storable(t) for t in texts)
         or len(report.error) > 60
         or len(msgspec.json.encode(report.results)) > MAX_VALUE_BYTES
     ):
-        raise Refused(422, "bad-report", "report: error up to 60 characters, results up to 8 KB")
+        raise ProtocolError(422, "bad-report", "report: error up to 60 characters, results up to 8 KB")
     if b"\\u0000" in msgspec.json.encode(report.results):
-        raise Refused(422, "bad-report", "report.results: holds a character that cannot be stored")
+        raise ProtocolError(422, "bad-report", "report.results: holds a character that cannot be stored")
 
 
 def delivery_and_attempt(order_id: str) -> tuple[int, int]:

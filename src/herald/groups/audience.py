@@ -10,6 +10,7 @@ from herald.fleet.models import Device
 from herald.fleet.services import device_ids
 from herald.groups.models import Group, GroupMembership
 from herald_core.rules.printer import value_text
+from herald_core.text import in_words
 
 if TYPE_CHECKING:
     from herald.fleet.querysets import DeviceQuerySet
@@ -96,16 +97,20 @@ def audience_rule(include: Iterable[Group], exclude: Iterable[Group], named: Col
 
 def names_of(groups: Iterable[Group]) -> str:
     """Names of groups as a list in words; empty for no group."""
-    return _in_words([g.name for g in groups])
+    return in_words([g.name for g in groups])
 
 
 def audience_words(thing: HasAudience) -> str:
     """Whom it is for in words: “Field gateways and 3 devices”; empty for nobody."""
-    count, first = _named(thing)
-    words = [g.name for g in thing.include.all()]
+    return whom_in_words(thing.include.all(), *_named(thing))
+
+
+def whom_in_words(groups: Iterable[Group], count: int, first: str) -> str:
+    """Groups, and so many devices by name of which `first` is one, as an audience is said."""
+    words = [g.name for g in groups]
     if count:
         words.append(first if count == 1 else f"{count} devices")
-    return _in_words(words)
+    return in_words(words)
 
 
 def with_named(things: T) -> T:
@@ -136,7 +141,3 @@ def _named(thing: Any) -> tuple[int, str]:
 def named_devices(thing: HasAudience) -> list[dict[str, Any]]:
     """The devices that it names, by name, as the API shows them."""
     return list(thing.devices.order_by("name").values("id", "name"))
-
-
-def _in_words(words: list[str]) -> str:
-    return " and ".join([", ".join(words[:-1]), words[-1]] if len(words) > 1 else words)

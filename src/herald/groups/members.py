@@ -6,9 +6,9 @@ from datetime import datetime
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid
 from herald.fleet.models import Device
-from herald.groups import keeping
-from herald.groups.consequences import Agreement, gated
-from herald.groups.membership import Difference, evaluate_group, follow_references, set_members
+from herald.groups import constraints
+from herald.groups.consequences.acceptance import Agreement, gated
+from herald.groups.membership import MembershipDiff, evaluate_group, follow_references, set_members
 from herald.groups.models import Group, GroupKind, GroupMembership, GroupReference
 from herald.groups.services import set_rule
 from herald.live.notify import notify
@@ -24,7 +24,7 @@ def change_members(
     now: datetime,
     move: bool = False,
     agreement: Agreement | None = None,
-) -> Difference:
+) -> MembershipDiff:
     """Put devices into a group picked by hand, and take others out.
 
     Groups of a family exclude each other: devices that are in another one are moved, if `move` confirms it.
@@ -38,7 +38,7 @@ def change_members(
         raise Invalid("/add", "The members of this group follow from its rule; change the rule instead.")
     with gated(agreement, now=now):
         cause = f"picked by {actor or 'hand'}"[:80]
-        keeping.check_model(group, set(add) - set(remove))
+        constraints.check_model(group, set(add) - set(remove))
         moved = _leave_family(group, set(add) - set(remove), move=move, now=now)
         wanted = set(group.memberships.device_ids()) | set(add)
         difference = set_members(group, Device.objects.by_ids(wanted - set(remove)), now=now, cause=cause)
@@ -74,7 +74,7 @@ def _leave_family(group: Group, devices: Collection[int], *, move: bool, now: da
     return {g.name: len(ids) for g, ids in found.items()}
 
 
-def make_static(group: Group, *, actor: User | None, now: datetime, agreement: Agreement | None = None) -> Group:
+def convert_to_static(group: Group, *, actor: User | None, now: datetime, agreement: Agreement | None = None) -> Group:
     """Let the group keep the members of now, whatever becomes of them; its rule stays in its history.
 
     Raises:
@@ -85,9 +85,9 @@ def make_static(group: Group, *, actor: User | None, now: datetime, agreement: A
         if group.kind == GroupKind.STATIC:
             raise Conflict(f"“{group.name}” is picked by hand already.")
         past = group.rule
-        group.kind, group.rule, group.past_rule = GroupKind.STATIC, "", past
-        group.follows_time, group.updated_at = False, now
-        group.save(update_fields=["kind", "rule", "past_rule", "follows_time", "updated_at"])
+        group.kind, group.rule, group.previous_rule = GroupKind.STATIC, "", past
+        group.is_time_dependent, group.updated_at = False, now
+        group.save(update_fields=["kind", "rule", "previous_rule", "is_time_dependent", "updated_at"])
         GroupReference.objects.filter(referrer=group).delete()
         sentence = f"Turned “{group.name}” static: it keeps its {group.memberships.count()} devices of now"
         record(
@@ -97,9 +97,9 @@ def make_static(group: Group, *, actor: User | None, now: datetime, agreement: A
     return group
 
 
-def make_by_rule(
+def convert_to_rule(
     group: Group, rule: str, *, actor: User | None, now: datetime, agreement: Agreement | None = None
-) -> Difference:
+) -> MembershipDiff:
     """Let the group's members follow a rule from now on.
 
     Raises:

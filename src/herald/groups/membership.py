@@ -15,13 +15,13 @@ from django.db.models import BooleanField, CharField, DateTimeField, Exists, Int
 
 from herald.attention.models import Part
 from herald.attention.quarantine import Isolation
-from herald.fleet.models import Device, DeviceChange
+from herald.db.locks import MEMBERSHIP, take_lock
+from herald.fleet.models import Device, MembershipQueueEntry
 from herald.fleet.vocabulary import load_records, load_vocabulary
 from herald.groups.models import Group, GroupMembership, GroupReference, MembershipEvent
 from herald.groups.rule_queries import matching
-from herald.groups.rules import predicate_of, read_trusted
+from herald.groups.rules import parse_saved_rule, predicate_of
 from herald.live.notify import notify
-from herald.locks import MEMBERSHIP, take_lock
 from herald_core.rules import Record, Vocabulary
 
 if TYPE_CHECKING:
@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Difference:
+class MembershipDiff:
     """How many devices joined and left."""
 
     joined: int = 0
@@ -52,7 +52,7 @@ def leaving(group: Group, wanted: "QuerySet[Device]") -> "QuerySet[GroupMembersh
     return group.memberships.exclude(device_id__in=wanted.order_by().values("pk"))
 
 
-def set_members(group: Group, wanted: "DeviceQuerySet", *, now: datetime, cause: str) -> Difference:
+def set_members(group: Group, wanted: "DeviceQuerySet", *, now: datetime, cause: str) -> MembershipDiff:
     """Make the group's members exactly the wanted devices: one statement to take out, one to put in."""
     with transaction.atomic():
         lock_membership()
@@ -60,7 +60,7 @@ def set_members(group: Group, wanted: "DeviceQuerySet", *, now: datetime, cause:
         joined = _put_in(group, joining(group, wanted), now=now, cause=cause)
         if joined or left:
             notify("group", group.pk)
-    return Difference(joined=joined, left=left)
+    return MembershipDiff(joined=joined, left=left)
 
 
 def _take_out(memberships: "QuerySet[GroupMembership]", *, now: datetime, cause: str) -> int:
@@ -107,12 +107,12 @@ def _write_events(pairs: Iterable[tuple[int, int]], *, joined: bool, now: dateti
     )
 
 
-def evaluate_group(group: Group, *, now: datetime, cause: str) -> Difference:
+def evaluate_group(group: Group, *, now: datetime, cause: str) -> MembershipDiff:
     """Evaluate a group's whole rule for the whole fleet, and then the groups that refer to it."""
     vocabulary = load_vocabulary()
     with transaction.atomic():
         difference = set_members(
-            group, matching(read_trusted(group.rule, vocabulary), vocabulary, now), now=now, cause=cause
+            group, matching(parse_saved_rule(group.rule, vocabulary), vocabulary, now), now=now, cause=cause
         )
         Group.objects.filter(pk=group.pk).update(evaluated_at=now)
         if difference.joined or difference.left:
@@ -124,7 +124,7 @@ def look_again(group: Group, *, now: datetime, cause: str) -> None:
     """Evaluate a group whose members change as time passes; where none did, nothing is locked or written but the time
     of the look."""
     vocabulary = load_vocabulary()
-    wanted = matching(read_trusted(group.rule, vocabulary), vocabulary, now).order_by()
+    wanted = matching(parse_saved_rule(group.rule, vocabulary), vocabulary, now).order_by()
     members = group.memberships.values_list("device_id", flat=True)
     # two lists of ids, put side by side here: a third of the time of having the database find the difference
     if set(wanted.values_list("pk", flat=True)) == set(members):
@@ -137,7 +137,7 @@ def follow_references(group: Group, *, now: datetime) -> None:
     """Evaluate the groups whose rules refer to this one, in order."""
     for referrer in referrers_in_order([group.pk]):
         vocabulary = load_vocabulary()
-        wanted = matching(read_trusted(referrer.rule, vocabulary), vocabulary, now)
+        wanted = matching(parse_saved_rule(referrer.rule, vocabulary), vocabulary, now)
         set_members(referrer, wanted, now=now, cause=f"“{group.name}” changed"[:80])
 
 
@@ -194,18 +194,18 @@ def rule_groups_in_order(isolation: Isolation | None = None) -> list[Group]:
     return ordered
 
 
-def follow_changes(*, now: datetime, most: int = 2000) -> int:
+def process_changed_devices(*, now: datetime, most: int = 2000) -> int:
     """Look again at the groups of devices that changed; how many devices there were.
 
     The marks are removed in the same transaction, so a crash loses none and repeats none. A device that cannot be
     evaluated is put in quarantine and keeps its marks; a group whose rule cannot be evaluated keeps its members.
     """
     isolation = Isolation(now)
-    marks = DeviceChange.objects.first_marks(most, without=isolation.held(Part.DEVICE))
+    marks = MembershipQueueEntry.objects.first_marks(most, without=isolation.held(Part.DEVICE))
 
     def work(device_ids: Sequence[int]) -> None:
         lock_membership()
-        DeviceChange.objects.remove([mark for device in device_ids for mark in marks[device]])
+        MembershipQueueEntry.objects.remove([mark for device in device_ids for mark in marks[device]])
         reevaluate(device_ids, now=now, cause="the device changed", isolation=isolation)
 
     isolation.run_batch(Part.DEVICE, sorted(marks), work)
@@ -215,7 +215,7 @@ def follow_changes(*, now: datetime, most: int = 2000) -> int:
 
 def reevaluate(
     device_ids: Collection[int], *, now: datetime, cause: str, isolation: Isolation | None = None
-) -> Difference:
+) -> MembershipDiff:
     """Evaluate every rule for just these devices, in memory, and write what differs.
 
     With `isolation`, groups in quarantine are left as they are, and one whose rule cannot be read is put there.
@@ -231,7 +231,7 @@ def reevaluate(
         _write_differences(joins, leaves, now=now, cause=cause)
         for group_id in sorted({g for g, _ in joins} | {g for g, _ in leaves}):
             notify("group", group_id)
-    return Difference(joined=len(joins), left=len(leaves))
+    return MembershipDiff(joined=len(joins), left=len(leaves))
 
 
 def _members_by_device(device_ids: Collection[int]) -> dict[int, dict[int, str]]:
@@ -302,7 +302,7 @@ def refresh_time_groups(*, now: datetime) -> int:
     """Evaluate the groups whose members change as time passes, and those that failed before; how many groups."""
     isolation = Isolation(now)
     failed = isolation.known(Part.GROUP)
-    groups = [g for g in rule_groups_in_order(isolation) if g.follows_time or g.pk in failed]
+    groups = [g for g in rule_groups_in_order(isolation) if g.is_time_dependent or g.pk in failed]
     for group in groups:
         isolation.run(Part.GROUP, group.pk, partial(look_again, group, now=now, cause="time passed"))
     isolation.finish()

@@ -38,10 +38,12 @@ class Group(models.Model):
     name = models.CharField(max_length=80, unique=True)
     kind = models.CharField(max_length=10, choices=GroupKind)
     rule = models.TextField(blank=True)
+    #: where it was listed with counts
+    member_count: int
     #: whether the rule's members change merely because time passes
-    follows_time = models.BooleanField(default=False)
+    is_time_dependent = models.BooleanField(default=False)
     #: the rule that it had before it was turned static
-    past_rule = models.TextField(blank=True)
+    previous_rule = models.TextField(blank=True)
     note = models.CharField(max_length=500, blank=True)
     folder = models.ForeignKey(Folder, null=True, on_delete=models.PROTECT, related_name="groups")
     family = models.ForeignKey(Family, null=True, on_delete=models.PROTECT, related_name="groups")
@@ -58,7 +60,7 @@ class Group(models.Model):
         constraints = (
             models.CheckConstraint(condition=Q(kind__in=GroupKind.values), name="group_kind_known"),
             models.CheckConstraint(
-                condition=(Q(kind="rule") & ~Q(rule="")) | Q(kind="static", rule="", follows_time=False),
+                condition=(Q(kind="rule") & ~Q(rule="")) | Q(kind="static", rule="", is_time_dependent=False),
                 name="group_rule_where_by_rule",
             ),
             models.CheckConstraint(condition=~Q(name=""), name="group_has_name"),

@@ -34,11 +34,11 @@ from django.db.models.lookups import (
     LessThanOrEqual,
 )
 
+from herald.db.expressions import CodePoints, Fold, IsNotNull, JsonText, NotTrue
 from herald.fleet.models import Custodian, Device, DeviceModel, Site
 from herald.fleet.presence import presence_expression
 from herald.fleet.properties import has_value
 from herald.groups.models import Group, GroupMembership
-from herald.lookups import CodePoints, Fold, IsNotNull, JsonText, NotTrue
 from herald_core.rules import And, Clause, Everything, FieldSpec, FieldType, Node, Not, Op, Or, Vocabulary
 from herald_core.rules.evaluate import comparable, day_bounds, first_day_within
 from herald_core.text import fold

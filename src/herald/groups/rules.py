@@ -32,7 +32,7 @@ def read_rule(text: str, vocabulary: Vocabulary, *, of_group: Group | None = Non
             that leads back to `of_group`.
     """
     try:
-        node = read_trusted(text, vocabulary)
+        node = parse_saved_rule(text, vocabulary)
     except RuleError as error:
         raise InvalidRule(error.problems) from error
     problems = _group_problems(text, node, of_group)
@@ -41,29 +41,31 @@ def read_rule(text: str, vocabulary: Vocabulary, *, of_group: Group | None = Non
     return node
 
 
-def read_trusted(text: str, vocabulary: Vocabulary) -> Node:
+def parse_saved_rule(text: str, vocabulary: Vocabulary) -> Node:
     """The tree of a rule that was checked when it was saved. Kept in memory by text and vocabulary."""
     return _parse(text, vocabulary)
 
 
-def reads(text: str, vocabulary: Vocabulary, key: str, word: str | None = None) -> bool:
+def rule_references(text: str, vocabulary: Vocabulary, key: str, word: str | None = None) -> bool:
     """Whether a rule that was checked when it was saved reads a field, or names a word of it.
 
     Raises:
         RuleError: it cannot be understood any more.
     """
-    return any(c.field == key and (word is None or word in c.values) for c in clauses(read_trusted(text, vocabulary)))
+    return any(
+        c.field == key and (word is None or word in c.values) for c in clauses(parse_saved_rule(text, vocabulary))
+    )
 
 
 def predicate_of(text: str, vocabulary: Vocabulary, now: datetime) -> Predicate:
     """A saved rule as a function of one device; kept in memory unless it depends on the time."""
-    node = read_trusted(text, vocabulary)
+    node = parse_saved_rule(text, vocabulary)
     return compile_predicate(node, vocabulary, now) if depends_on_time(node) else _timeless(text, vocabulary)
 
 
 @lru_cache(maxsize=4000)
 def _timeless(text: str, vocabulary: Vocabulary) -> Predicate:
-    return compile_predicate(read_trusted(text, vocabulary), vocabulary, datetime.min.replace(tzinfo=UTC))
+    return compile_predicate(parse_saved_rule(text, vocabulary), vocabulary, datetime.min.replace(tzinfo=UTC))
 
 
 def facts_read(group: Group) -> list[str]:
@@ -71,7 +73,7 @@ def facts_read(group: Group) -> list[str]:
     vocabulary = load_vocabulary()
     if not group.rule:
         return []
-    fields = {c.field for c in clauses(read_trusted(group.rule, vocabulary))}
+    fields = {c.field for c in clauses(parse_saved_rule(group.rule, vocabulary))}
     changing = {"presence", "firmware", "last_check_in"}
     return sorted(f for f in fields if f in changing or vocabulary.fields[f].source == "fact")
 
@@ -81,7 +83,7 @@ def check_saved_rules(key: str) -> list[Group]:
     vocabulary, broken = load_vocabulary(), []
     for group in Group.objects.by_rule().filter(rule__icontains=key).order_by("name"):
         try:
-            read_trusted(group.rule, vocabulary)
+            parse_saved_rule(group.rule, vocabulary)
         except RuleError:
             broken.append(group)
     return broken

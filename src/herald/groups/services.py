@@ -12,11 +12,11 @@ from herald.access.models import User
 from herald.api.errors import Conflict, Invalid
 from herald.fleet.models import Device, DeviceModel
 from herald.fleet.vocabulary import load_records, load_vocabulary, record_with_groups
-from herald.groups import keeping
-from herald.groups.consequences import Agreement, gated
-from herald.groups.effects import groups_reading
+from herald.groups import constraints
+from herald.groups.consequences.acceptance import Agreement, gated
+from herald.groups.consequences.cascade import groups_reading
 from herald.groups.membership import (
-    Difference,
+    MembershipDiff,
     evaluate_group,
     joining,
     leaving,
@@ -24,9 +24,9 @@ from herald.groups.membership import (
     set_members,
 )
 from herald.groups.models import Folder, Group, GroupKind, GroupMembership, GroupReference
+from herald.groups.references import references_to, rename_elsewhere
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
-from herald.groups.uses import rename_elsewhere, uses_of
 from herald.live.notify import notify
 from herald.record.services import record
 from herald_core.rules import ClauseVerdict, depends_on_time, explain, groups_of
@@ -146,10 +146,10 @@ def create_group(
             evaluate_group(group, now=now, cause="the group was made")
         else:
             group.save()
-            keeping.check_model(group, device_ids)
+            constraints.check_model(group, device_ids)
             set_members(group, Device.objects.by_ids(device_ids), now=now, cause="picked by hand")
         if family:
-            keeping.join_family(group, family)
+            constraints.join_family(group, family)
             group.save(update_fields=["family"])
         members = group.memberships.count()
         record(
@@ -171,7 +171,7 @@ def change_group(
     now: datetime,
     agreement: Agreement | None = None,
     **fields: Unpack[GroupFields],
-) -> Difference:
+) -> MembershipDiff:
     """Change what a group is called, where it is, what it is kept to, and its rule; who joined and left by it.
 
     Raises:
@@ -186,7 +186,7 @@ def change_group(
         _describe(group, name=fields.get("name", group.name), note=fields.get("note", group.note))
         _place(group, fields)
         group.updated_at = now
-        difference = Difference()
+        difference = MembershipDiff()
         rule = fields.get("rule")
         if rule is not None and group.kind != GroupKind.RULE:
             raise Invalid("/rule", "This group is picked by hand and has no rule.")
@@ -194,9 +194,9 @@ def change_group(
             set_rule(group, rule)
             difference = evaluate_group(group, now=now, cause="the rule changed")
         else:
-            keeping.check_rule(group)
+            constraints.check_rule(group)
             group.save()
-        keeping.forget_empty_families()
+        constraints.forget_empty_families()
         _rename_in_rules(before["name"], group)
         record(
             now=now,
@@ -217,9 +217,9 @@ def _place(group: Group, fields: GroupFields) -> None:
     if "only_model" in fields:
         group.only_model = fields["only_model"]
         if group.kind == GroupKind.STATIC:
-            keeping.check_model(group, group.memberships.device_ids())
+            constraints.check_model(group, group.memberships.device_ids())
     if "family" in fields:
-        keeping.join_family(group, fields["family"] or "")
+        constraints.join_family(group, fields["family"] or "")
 
 
 def delete_group(group: Group, *, actor: User | None, now: datetime) -> None:
@@ -231,7 +231,7 @@ def delete_group(group: Group, *, actor: User | None, now: datetime) -> None:
     with transaction.atomic():
         lock_membership()
         group = Group.objects.select_for_update(of=("self",)).get(pk=group.pk)
-        uses = uses_of(group)
+        uses = references_to(group)
         if uses:
             message = f"“{group.name}” is in use: {'; '.join(u.sentence for u in uses)}. End or change those first."
             raise Conflict(message, uses=[u.__dict__ for u in uses])
@@ -270,8 +270,8 @@ def set_rule(group: Group, rule: str) -> None:
         InvalidRule: the rule cannot be understood.
     """
     node = read_rule(rule, load_vocabulary(), of_group=group if group.pk else None)
-    group.rule, group.follows_time = rule.strip(), depends_on_time(node)
-    keeping.check_rule(group)
+    group.rule, group.is_time_dependent = rule.strip(), depends_on_time(node)
+    constraints.check_rule(group)
     group.save()
     GroupReference.objects.filter(referrer=group).delete()
     GroupReference.objects.bulk_create(

@@ -43,7 +43,7 @@ class Line:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Missed:
+class JustMissed:
     """A device that fails one line only: which, its own value there, and how near that was."""
 
     device: Device
@@ -73,12 +73,12 @@ class Sieve:
     fleet: int
     count: int
     missed_count: int
-    missed: list[Missed]
+    missed: list[JustMissed]
     notes: list[Note] = field(default_factory=list)
     took_ms: float = 0.0
 
 
-def sift(rule: str, *, limit: int, now: datetime) -> Sieve:
+def compute_sieve(rule: str, *, limit: int, now: datetime) -> Sieve:
     """The sieve of a rule, with up to `limit` devices that fail exactly one line.
 
     Raises:
@@ -148,7 +148,9 @@ def _fields_that_may_be_missing(lines: Sequence[Node], vocabulary: Vocabulary) -
     return [s.key for s in specs if s.type not in (FieldType.SET, FieldType.GROUP) and s.key not in _NEVER_MISSING][:20]
 
 
-def _missed(rule: str, conditions: Sequence[Q], counts: Sequence[LineCount], limit: int, now: datetime) -> list[Missed]:
+def _missed(
+    rule: str, conditions: Sequence[Q], counts: Sequence[LineCount], limit: int, now: datetime
+) -> list[JustMissed]:
     """Those stopped by the line that stops fewest come first: a slip stops few, an intent stops many."""
     full = (1 << len(conditions)) - 1
     stopped = {full ^ (1 << index): c.stopped_here_only for index, c in enumerate(counts)}
@@ -165,7 +167,7 @@ def _missed(rule: str, conditions: Sequence[Q], counts: Sequence[LineCount], lim
         _, verdicts = explained[device.pk]
         miss = next((v for v in verdicts if not v.true), None)
         if miss is not None:
-            result.append(Missed(device=device, line=miss.text, value=miss.value, why=miss.why))
+            result.append(JustMissed(device=device, line=miss.text, value=miss.value, why=miss.why))
     return result
 
 

@@ -6,10 +6,10 @@ from typing import TYPE_CHECKING, Any
 
 from django.db.models import Count, F, Func, TextField, Value
 
+from herald.db.expressions import JsonText
 from herald.fleet.models import Device
 from herald.fleet.presence import presence_expression
 from herald.groups.models import Group
-from herald.lookups import JsonText
 from herald_core.rules import FieldSpec
 from herald_core.text import fold
 

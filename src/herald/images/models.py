@@ -8,7 +8,7 @@ from django.db import models
 from django.db.models import Q
 
 from herald.fleet.models import DeviceModel
-from herald.images.querysets import CleaningQuerySet, ImageQuerySet
+from herald.images.querysets import ImageCleanupQuerySet, ImageQuerySet
 
 
 class ImageStatus(models.TextChoices):
@@ -68,7 +68,7 @@ class Image(models.Model):
     approved_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
     #: why it was withdrawn
     reason = models.CharField(max_length=300, blank=True)
-    #: its file was cleaned away; `status_before` is what an undo gives back
+    #: its file was removed; `status_before` is what an undo gives back
     cleaned_at = models.DateTimeField(null=True)
     status_before = models.CharField(max_length=10, blank=True)
 
@@ -124,7 +124,7 @@ class Upload(models.Model):
         )
 
 
-class ReleaseOnArrival(models.Model):
+class AutoApproval(models.Model):
     """Images for this model are approved as they arrive. Without a row, a second person approves them by hand."""
 
     model = models.OneToOneField(DeviceModel, on_delete=models.CASCADE, related_name="release_on_arrival")
@@ -132,17 +132,17 @@ class ReleaseOnArrival(models.Model):
     set_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
 
 
-class Cleaning(models.Model):
-    """Images whose files were cleaned away together. It can be undone until the files are deleted for good."""
+class ImageCleanup(models.Model):
+    """Images whose files were removed together. It can be undone until the files are deleted for good."""
 
     at = models.DateTimeField()
     by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
-    images = models.ManyToManyField(Image, related_name="cleanings")
+    images = models.ManyToManyField(Image, related_name="cleanups")
     freed_bytes = models.PositiveBigIntegerField()
     undone_at = models.DateTimeField(null=True)
     purged_at = models.DateTimeField(null=True)
 
-    objects = CleaningQuerySet.as_manager()
+    objects = ImageCleanupQuerySet.as_manager()
 
     class Meta:
         constraints = (

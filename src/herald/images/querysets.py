@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 class ImageQuerySet(models.QuerySet["Image"]):
     def listed(self) -> Self:
-        """Newest versions first within each family; without those whose files were cleaned away."""
+        """Newest versions first within each family; without those whose files were removed."""
         return (
             self.filter(cleaned_at=None)
             .select_related("added_by", "approved_by")
@@ -40,7 +40,7 @@ class ImageQuerySet(models.QuerySet["Image"]):
         return self.filter(sha256=sha256, cleaned_at=None).exclude(status="new")
 
 
-class CleaningQuerySet(models.QuerySet["Cleaning"]):
+class ImageCleanupQuerySet(models.QuerySet["ImageCleanup"]):
     def listed(self) -> Self:
         """The latest first."""
         return self.select_related("by").prefetch_related("images").order_by("-id")

@@ -13,12 +13,12 @@ from django.db import IntegrityError, transaction
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid, InvalidFields
 from herald.fleet.models import Device, DeviceModel
+from herald.images.approval import approve_on_upload
 from herald.images.models import Image, ImageModel, ImageStatus, Upload
 from herald.images.paths import upgrade_paths
-from herald.images.releasing import release_if_on_arrival
+from herald.images.references import ImageUse, image_uses, stop_sending
 from herald.images.signing import sign
 from herald.images.uploads import path_of, sha256_of
-from herald.images.uses import ImageUse, image_uses, stop_sending
 from herald.live.notify import notify
 from herald.record.services import record
 from herald_core.versions import is_version, version_key
@@ -74,7 +74,7 @@ def add_uploaded(
                 raise
             raise Conflict(f"There is an image of version {version} for one of these models already.") from error
         upload.delete()
-        release_if_on_arrival(image, models, now=now)
+        approve_on_upload(image, models, now=now)
         sentence = f"Added {image}, {image.size_bytes} bytes, from {upload.file_name}"
         record(now=now, actor=actor, kind="image", object_id=image.pk, sentence=sentence[:300])
         notify("images", image.pk)

@@ -69,11 +69,11 @@ def append(upload_id: UUID, offset: int, piece: bytes, *, now: datetime) -> Uplo
 
 
 def sha256_of(upload: Upload) -> str:
-    """The hash of a file that has come in whole: reckoned as it came, or, where another process had pieces of it,
+    """The hash of a file that has come in whole: computed as it came, or, where another process had pieces of it,
     anew from the disk."""
-    reckoned = _running.whole(upload.pk, upload.size_bytes)
-    if reckoned is not None:
-        return reckoned
+    computed = _running.whole(upload.pk, upload.size_bytes)
+    if computed is not None:
+        return computed
     with path_of(upload).open("rb") as file:
         return hashlib.file_digest(file, "sha256").hexdigest()
 
@@ -89,18 +89,18 @@ class _Running:
 
     def add(self, upload_id: object, offset: int, piece: bytes) -> None:
         with self._lock:
-            so_far, reckoned = self._hashes.pop(upload_id, (0, hashlib.sha256()))
+            so_far, computed = self._hashes.pop(upload_id, (0, hashlib.sha256()))
             if so_far != offset:
                 return
-            reckoned.update(piece)
-            self._hashes[upload_id] = (offset + len(piece), reckoned)
+            computed.update(piece)
+            self._hashes[upload_id] = (offset + len(piece), computed)
             while len(self._hashes) > self.MOST:
                 self._hashes.popitem(last=False)
 
     def whole(self, upload_id: object, size_bytes: int) -> str | None:
         with self._lock:
-            so_far, reckoned = self._hashes.get(upload_id, (-1, None))
-        return reckoned.hexdigest() if reckoned is not None and so_far == size_bytes else None
+            so_far, computed = self._hashes.get(upload_id, (-1, None))
+        return computed.hexdigest() if computed is not None and so_far == size_bytes else None
 
     def forget(self, upload_id: object) -> None:
         with self._lock:
@@ -110,16 +110,16 @@ class _Running:
 _running = _Running()
 
 
-def abandon(upload: Upload) -> None:
+def discard(upload: Upload) -> None:
     """Forget a file that is not wanted any more, and what is there of it."""
     _running.forget(upload.pk)
     path_of(upload).unlink(missing_ok=True)
     upload.delete()
 
 
-def forget_old_uploads(*, now: datetime) -> int:
+def delete_stale_uploads(*, now: datetime) -> int:
     """Abandon the files of which nothing came for a day; how many."""
     old = list(Upload.objects.filter(last_at__lt=now - FORGOTTEN_AFTER))
     for upload in old:
-        abandon(upload)
+        discard(upload)
     return len(old)

@@ -6,8 +6,8 @@ from typing import Any
 
 from herald.fleet.editing import Tables, after_edit, read_states
 from herald.fleet.models import DeviceModel
-from herald.groups.consequences import admission_differences
-from herald.groups.effects import Records, differences, effects_of
+from herald.groups.consequences.acceptance import admission_differences
+from herald.groups.consequences.cascade import Records, differences, effects_of
 from herald.groups.models import Group
 from herald.imports.planning import Plan
 from herald_core.edits import State

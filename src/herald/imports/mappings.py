@@ -8,7 +8,7 @@ from django.db import transaction
 from herald.access.models import User
 from herald.api.errors import Invalid
 from herald.fleet.vocabulary import load_vocabulary
-from herald.imports.models import KeptMapping
+from herald.imports.models import SavedMapping
 from herald.imports.planning import OWN_FIELDS, guess_mapping
 from herald.live.notify import notify
 from herald.record.services import record
@@ -36,7 +36,7 @@ def mapping_for(headings: Collection[str]) -> dict[str, str]:
     Of several kept ones, the one that was kept last counts; a field that is no more is left out.
     """
     vocabulary = load_vocabulary()
-    for kept in KeptMapping.objects.order_by("-created_at", "-id"):
+    for kept in SavedMapping.objects.order_by("-created_at", "-id"):
         if set(kept.mapping) == set(headings):
             return {h: k for h, k in kept.mapping.items() if k in OWN_FIELDS or vocabulary.get(k) is not None}
     return guess_mapping(headings, vocabulary)
@@ -44,7 +44,7 @@ def mapping_for(headings: Collection[str]) -> dict[str, str]:
 
 def keep_mapping(
     name: str, mapping: Mapping[str, str], headings: Collection[str], *, actor: User | None, now: datetime
-) -> KeptMapping:
+) -> SavedMapping:
     """Keep a mapping under a name, in place of the one that had it; columns not taken are kept as such.
 
     Raises:
@@ -58,14 +58,14 @@ def keep_mapping(
     check_mapping(mapping)
     with transaction.atomic():
         whole = {h: mapping.get(h, "") for h in headings}
-        kept, _ = KeptMapping.objects.update_or_create(name=name, defaults={"mapping": whole, "created_at": now})
+        kept, _ = SavedMapping.objects.update_or_create(name=name, defaults={"mapping": whole, "created_at": now})
         sentence = f"Kept what columns mean as “{name}”"
         record(now=now, actor=actor, kind="mapping", object_id=kept.pk, sentence=sentence)
         notify("import")
     return kept
 
 
-def forget_mapping(kept: KeptMapping) -> None:
+def forget_mapping(kept: SavedMapping) -> None:
     """Delete a kept mapping; files that were read by it stay as they are."""
     kept.delete()
     notify("import")

@@ -1,4 +1,4 @@
-"""Files of devices that people bring in: first checked, then accepted."""
+"""Files of devices that people import: first checked, then accepted."""
 
 from django.conf import settings
 from django.contrib.postgres.fields import ArrayField
@@ -13,7 +13,7 @@ class ImportState(models.TextChoices):
 
     CHECKING = "checking", "Being checked"
     CHECKED = "checked", "Checked, waits for you"
-    APPLYING = "applying", "Being written"
+    APPLYING = "applying", "Writing"
     DONE = "done", "Done"
     CANCELLED = "cancelled", "Cancelled"
     FAILED = "failed", "Failed"
@@ -62,7 +62,7 @@ class ImportedDevice(models.Model):
         constraints = (models.UniqueConstraint(fields=["of_import", "device"], name="imported_once"),)
 
 
-class KeptMapping(models.Model):
+class SavedMapping(models.Model):
     """What the columns of a kind of file mean, kept under a name: field by column heading."""
 
     name = models.CharField(max_length=80, unique=True)
@@ -73,7 +73,7 @@ class KeptMapping(models.Model):
         constraints = (models.CheckConstraint(condition=~Q(name="") & ~Q(mapping={}), name="mapping_says_something"),)
 
 
-class WrongCell(models.Model):
+class CellError(models.Model):
     """A value of a file that cannot be taken; `row` is its line in the file, from 2."""
 
     of_import = models.ForeignKey(Import, on_delete=models.CASCADE, related_name="wrong")

@@ -43,7 +43,7 @@ _NEW: Mapping[str, Any] = {
 
 
 @dataclass(frozen=True, kw_only=True)
-class Wrong:
+class RowError:
     """A cell that cannot be taken."""
 
     row: int
@@ -59,7 +59,7 @@ class Plan:
     new: dict[str, dict[str, Any]] = field(default_factory=dict)
     changed: dict[int, dict[str, Any]] = field(default_factory=dict)
     unchanged: int = 0
-    wrong: list[Wrong] = field(default_factory=list)
+    wrong: list[RowError] = field(default_factory=list)
     wrong_rows: int = 0
     rows: int = 0
     tags: set[str] = field(default_factory=set)
@@ -134,7 +134,7 @@ class Planner:
         states: Mapping[int, Mapping[str, Any]],
         owners: Mapping[str, str],
         plan: Plan,
-    ) -> list[Wrong]:
+    ) -> list[RowError]:
         uid = values.pop("uid")
         pk = ids.get(uid)
         before: Mapping[str, Any] = states[pk] if pk is not None else {**_NEW, "name": uid, "attributes": self.defaults}
@@ -162,9 +162,9 @@ class Planner:
             plan.unchanged += 1
         return []
 
-    def _read(self, row: Row) -> tuple[dict[str, Any], list[Wrong]]:
+    def _read(self, row: Row) -> tuple[dict[str, Any], list[RowError]]:
         values: dict[str, Any] = {"attributes": {}, "cleared": set()}
-        wrong: list[Wrong] = []
+        wrong: list[RowError] = []
         for column, key in self.mapping.items():
             if column in row.cells:
                 try:
@@ -184,12 +184,12 @@ class Planner:
             if serial and len(owners.get(serial, ())) < 2:
                 values["uid"] = owners[serial][0] if serial in owners else announced_uid(serial)
 
-    def _check_uid(self, row: Row, values: dict[str, Any], wrong: list[Wrong]) -> list[Wrong]:
+    def _check_uid(self, row: Row, values: dict[str, Any], wrong: list[RowError]) -> list[RowError]:
         uid = values.get("uid")
         if not wrong and not uid:
             if values.get("serial"):
-                return [self._wrong(row, "serial", values["serial"], "several devices have it; say the maker's id")]
-            return [self._wrong(row, "uid", "", "every row needs the maker's id of its device, or its serial")]
+                return [self._wrong(row, "serial", values["serial"], "several devices have it; give the device's UID")]
+            return [self._wrong(row, "uid", "", "every row needs the UID of its device, or its serial")]
         if uid and (line := self.seen_uids.setdefault(uid, row.number)) != row.number:
             return [self._wrong(row, "uid", uid, f"row {line} is about this device already")]
         return []
@@ -223,9 +223,9 @@ class Planner:
         elif key == "check_in_interval" and not empty:
             values["interval"] = read_interval(cell)
 
-    def _wrong(self, row: Row, column: str, value: Any, reason: str) -> Wrong:
+    def _wrong(self, row: Row, column: str, value: Any, reason: str) -> RowError:
         heading = next((h for h, key in self.mapping.items() if column in (h, key)), column)
-        return Wrong(row=row.number, column=heading[:120], value=str(value)[:200], reason=reason[:300])
+        return RowError(row=row.number, column=heading[:120], value=str(value)[:200], reason=reason[:300])
 
 
 _TEXT = FieldSpec(key="text", type=FieldType.TEXT, label="Text")

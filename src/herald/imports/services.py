@@ -1,4 +1,4 @@
-"""Verbs on imports: bring in, map, check, accept, write, cancel."""
+"""Verbs on imports: create, map, check, accept, write, cancel."""
 
 from collections.abc import Mapping
 from datetime import datetime
@@ -7,18 +7,18 @@ from django.db import transaction
 
 from herald.access.models import User
 from herald.api.errors import Conflict, Invalid, NobodyThere
-from herald.copying import copy_rows
+from herald.db.copy import copy_rows
+from herald.db.locks import IMPORT, held_by_me
 from herald.fleet.editing import ensure_tags, make_devices, read_states, write_states
 from herald.fleet.models import Device
 from herald.fleet.vocabulary import load_vocabulary
-from herald.groups.consequences import Agreement, consequences_of, require
+from herald.groups.consequences.acceptance import Agreement, consequences_of, require
 from herald.imports.differences import Differences, read_differences
 from herald.imports.mappings import check_mapping, mapping_for
-from herald.imports.models import Import, ImportedDevice, ImportState, WrongCell
+from herald.imports.models import CellError, Import, ImportedDevice, ImportState
 from herald.imports.planning import Plan, Planner
 from herald.imports.reading import Unreadable, check_unpacked, is_workbook, read_rows
 from herald.live.notify import notify
-from herald.locks import IMPORT, held_by_me
 from herald.record.services import record
 from herald_core.edits import State
 from herald_core.text import is_storable
@@ -28,7 +28,7 @@ MAX_BYTES = 64 * 1024 * 1024
 MOST_ATTEMPTS = 3
 
 
-def bring_in(content: bytes, file_name: str, *, actor: User | None, now: datetime) -> Import:
+def create_import(content: bytes, file_name: str, *, actor: User | None, now: datetime) -> Import:
     """Keep a file and have it checked, with its columns matched by name.
 
     Raises:
@@ -130,7 +130,7 @@ def _check(found: Import, now: datetime) -> None:
     new = changed = 0
     vocabulary = load_vocabulary()
     planner, differences = Planner(found.mapping, vocabulary), Differences(vocabulary, now)
-    WrongCell.objects.filter(of_import=found).delete()
+    CellError.objects.filter(of_import=found).delete()
     try:
         for plan in planner.chunks(read_rows(bytes(found.content), found.file_name)):
             new, changed = new + len(plan.new), changed + len(plan.changed)
@@ -142,8 +142,8 @@ def _check(found: Import, now: datetime) -> None:
                 still = Import.objects.filter(pk=found.pk, state=ImportState.CHECKING)
                 if not still.update(checked_count=total.rows):
                     return  # somebody cancelled it
-                wrong = [WrongCell(of_import=found, **w.__dict__) for w in plan.wrong]
-                WrongCell.objects.bulk_create(wrong, batch_size=2000)
+                wrong = [CellError(of_import=found, **w.__dict__) for w in plan.wrong]
+                CellError.objects.bulk_create(wrong, batch_size=2000)
             notify("import", found.pk)
     except Unreadable as error:
         _end(found, ImportState.FAILED, str(error))
@@ -175,7 +175,7 @@ def accept(
     with transaction.atomic():
         found = _locked(import_id, ImportState.CHECKED)
         if found.wrong_count and all_or_nothing:
-            raise Conflict(f"{found.wrong_count} rows are wrong. Mend them, or take the good rows only.")
+            raise Conflict(f"{found.wrong_count} rows are wrong. Correct them, or import the good rows only.")
         if not found.new_count + found.changed_count:
             raise NobodyThere("Nothing in this file is new or different.")
         require(consequences_of(read_differences(found.differences)), agreement)

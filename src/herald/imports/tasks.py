@@ -10,8 +10,8 @@ from procrastinate.contrib.django import app
 
 from herald.api.errors import DomainError
 from herald.attention.quarantine import first_line
-from herald.clock.source import clock
 from herald.imports import services
+from herald.time import clock
 
 log = structlog.get_logger()
 

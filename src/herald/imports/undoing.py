@@ -13,7 +13,7 @@ from herald.fleet.editing import read_states, write_states
 from herald.fleet.models import Admission, Device
 from herald.fleet.registration import delete_devices
 from herald.fleet.vocabulary import load_vocabulary
-from herald.groups.consequences import Agreement, admission_differences, gated
+from herald.groups.consequences.acceptance import Agreement, admission_differences, gated
 from herald.groups.models import GroupMembership
 from herald.imports.models import Import, ImportedDevice, ImportState
 from herald.live.notify import notify

@@ -7,7 +7,7 @@ from typing import Any
 
 from herald.access.models import User
 from herald.api.errors import InvalidFields
-from herald.edits.change import Asked, read_change
+from herald.edits.change import RequestedEdit, read_change
 from herald.fleet.editing import ensure_tags, make_devices
 from herald.fleet.models import (
     DEFAULT_INTERVAL_SECONDS,
@@ -20,7 +20,7 @@ from herald.fleet.models import (
 )
 from herald.fleet.registration import forget_refusals
 from herald.fleet.vocabulary import attribute_defaults, load_vocabulary
-from herald.groups.consequences import Agreement, gated
+from herald.groups.consequences.acceptance import Agreement, gated
 from herald.live.notify import notify
 from herald.record.services import record
 from herald_core.rules import Vocabulary
@@ -83,7 +83,7 @@ def _read(draft: DeviceDraft, vocabulary: Vocabulary) -> tuple[str, dict[str, An
     if model is None:
         near = closest(draft.model, DeviceModel.objects.values_list("name", flat=True))
         errors.append(("/model", f"There is no model {draft.model[:60]}.{f' Did you mean {near}?' if near else ''}"))
-    asked = Asked(
+    asked = RequestedEdit(
         name=name,
         site=draft.site,
         custodian=draft.custodian,

@@ -26,7 +26,7 @@ class Removal:
 
 
 def preview_removal(device: Device) -> Removal:
-    """What removing the device would take away."""
+    """What removing the device would remove."""
     orders = Delivery.objects.filter(device=device)
     return Removal(
         orders=orders.count(),

@@ -12,8 +12,8 @@ from herald.deliveries.models import Delivery
 from herald.fleet.editing import read_states, write_states
 from herald.fleet.models import Admission, Device
 from herald.fleet.vocabulary import load_vocabulary
-from herald.groups import keeping
-from herald.groups.consequences import Agreement, admission_differences, gated
+from herald.groups import constraints
+from herald.groups.consequences.acceptance import Agreement, admission_differences, gated
 from herald.groups.membership import set_members
 from herald.groups.models import Group, GroupKind
 from herald.live.notify import notify
@@ -56,7 +56,7 @@ def preview_replacement(old: Device, new: Device, *, now: datetime) -> Replaceme
         raise Conflict(f"{new.name} is carrying out an order. Replace once it is through.")
     groups = list(Group.objects.filter(memberships__device=old, kind=GroupKind.STATIC).order_by("name"))
     for group in groups:
-        keeping.check_model(group, [new.pk])
+        constraints.check_model(group, [new.pk])
     open_orders = Delivery.objects.filter(device=old).open()
     withdrawable = open_orders.filter(phase__in=[p.value for p in RECALLABLE]).count()
     return Replacement(

@@ -11,16 +11,16 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.attention.models import Item, ItemKind
-from herald.clock.source import clock
 from herald.commands.models import Schedule
 from herald.commands.overview import next_firings
 from herald.commands.reach import reach_of
 from herald.commands.sentence import schedule_sentence
 from herald.fleet.models import Device
 from herald.now.troubles import troubles
-from herald.rollouts import overview
 from herald.rollouts.api.serializers import RolloutRow
 from herald.rollouts.models import Rollout
+from herald.rollouts.watch import overview
+from herald.time import clock
 from herald_core.rollouts.status import GateState
 
 HEARD_WITHIN = timedelta(minutes=30)
@@ -158,7 +158,7 @@ def _coming(now: datetime) -> list[dict[str, Any]]:
         for at, zone, devices in next_firings(schedule, reach[schedule.pk], now):
             if at <= now + timedelta(hours=24):
                 city = zone.rsplit("/", 1)[-1].replace("_", " ")
-                text = f"{schedule.get_recipe_display()}, {city}"
+                text = f"{schedule.get_template_display()}, {city}"
                 rows.append(
                     {
                         "at": at,

@@ -1,21 +1,76 @@
 """The record: who did what to what, as one sentence. Only ever added to."""
 
+from datetime import datetime
 from typing import Self
 
 from django.conf import settings
 from django.db import models
 
 
+class Kind(models.TextChoices):
+    """What an act can be about. Each is a word that people read."""
+
+    ATTRIBUTE = "attribute", "Attribute"
+    CLEANING = "cleaning", "Clean-up of images"
+    CODE = "code", "Enrolment code"
+    CUSTODIAN = "custodian", "Custodian"
+    DELIVERY = "delivery", "Delivery"
+    DEVICE = "device", "Device"
+    EDIT = "edit", "Edit"
+    FACT = "fact", "Fact"
+    FOLDER = "folder", "Folder"
+    FREEZE = "freeze", "Freeze"
+    GROUP = "group", "Group"
+    IMAGE = "image", "Image"
+    IMPORT = "import", "Import"
+    KEY = "key", "Signing key"
+    MAPPING = "mapping", "Import mapping"
+    MODEL = "model", "Model"
+    RING_PLAN = "ring plan", "Ring plan"
+    ROLLOUT = "rollout", "Rollout"
+    SCHEDULE = "schedule", "Scheduled command"
+    SITE = "site", "Site"
+    TAG = "tag", "Tag"
+    TOKEN = "token", "API token"
+    USER = "user", "Person"
+
+
 class RecordQuerySet(models.QuerySet["RecordEntry"]):
     def latest_first(self) -> Self:
         return self.select_related("actor").order_by("-id")
+
+    def narrowed(
+        self,
+        *,
+        person: int | None,
+        by_system: bool,
+        kind: str,
+        object_id: int | None,
+        words: str,
+        since: datetime | None,
+        until: datetime | None,
+    ) -> Self:
+        """Those of one person, or of the system, about one kind of thing or one thing, in whose sentence each word is
+        found, in [since, until); what is empty or None asks for nothing."""
+        found = self.filter(actor=None) if by_system else self
+        given = {
+            "actor_id": person,
+            "kind": kind or None,
+            "object_id": object_id,
+            "at__gte": since,
+            "at__lt": until,
+        }
+        found = found.filter(**{name: value for name, value in given.items() if value is not None})
+        for word in words.split()[:8]:
+            found = found.filter(sentence__icontains=word)
+        return found
 
     def about(self, kind: str, object_id: int) -> Self:
         return self.filter(kind=kind, object_id=object_id)
 
 
 class RecordEntry(models.Model):
-    """One act. `actor` is empty where the clock acted by itself."""
+    """One act. `actor` is empty where the system acted."""
 
     at = models.DateTimeField()
     actor = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT)
@@ -29,3 +84,4 @@ class RecordEntry(models.Model):
 
     class Meta:
         indexes = (models.Index(fields=["kind", "object_id", "-id"], name="record_about"),)
+        constraints = (models.CheckConstraint(condition=models.Q(kind__in=Kind.values), name="record_kind_known"),)

@@ -4,10 +4,16 @@ from collections.abc import Collection, Mapping
 from datetime import datetime
 
 from herald.deliveries.models import Delivery
-from herald.images.uses import ImageUse, counts_failures, stops_image, tells_former_versions, tells_image_uses
-from herald.rollouts import services
+from herald.images.references import (
+    ImageUse,
+    counts_failures,
+    register_image_stopper,
+    register_version_history,
+    tells_image_uses,
+)
+from herald.rollouts.intervene import lifecycle
 from herald.rollouts.models import Rollout, RolloutState
-from herald.rollouts.sentence import short_words
+from herald.rollouts.watch.sentence import short_words
 from herald_core.versions import version_key_or_none
 
 
@@ -28,15 +34,15 @@ def failures() -> Mapping[int, int]:
     return dict(Delivery.objects.failed_by_image())
 
 
-@tells_former_versions
+@register_version_history
 def versions_before(since: datetime) -> Collection[tuple[int, str]]:
     """What devices had before rollouts since then: putting one back needs it."""
     rows = Delivery.objects.versions_before(since)
     return {(model, key) for model, version in rows if (key := version_key_or_none(version)) is not None}
 
 
-@stops_image
+@register_image_stopper
 def halt_rollouts(image_id: int, now: datetime) -> None:
     """Running rollouts of the image halt: nothing more is offered; who is at it finishes."""
     for rollout in Rollout.objects.of_image(image_id).filter(state=RolloutState.RUNNING):
-        services.halt(rollout, reason="the image was withdrawn", now=now)
+        lifecycle.halt(rollout, reason="the image was withdrawn", now=now)

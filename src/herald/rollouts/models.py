@@ -1,6 +1,7 @@
 """Rollouts: new firmware to an audience, in rings."""
 
 from datetime import UTC, datetime
+from enum import StrEnum
 
 from django.conf import settings
 from django.contrib.postgres.fields import ArrayField
@@ -15,8 +16,16 @@ from herald_core.changes import Change, Choice
 from herald_core.preflight import Outcome
 from herald_core.rings.assignment import RingKind
 from herald_core.timing.clocks import FIRST_YEAR, LAST_YEAR
-from herald_core.timing.spread import place_in_spread
+from herald_core.timing.spread import spread_position_of
 from herald_core.timing.windows import Window
+
+
+class Stage(StrEnum):
+    """Where in its life a rollout is, as lists are filtered by."""
+
+    DRAFT = "draft"
+    OPEN = "open"
+    ENDED = "ended"
 
 
 class RolloutState(models.TextChoices):
@@ -43,36 +52,36 @@ class Rollout(models.Model):
     """One rollout. The window is by the device's clock; without one, any hour will do."""
 
     #: devices changed by that rollout get the version back that they had before; then there are no change rows
-    puts_back = models.ForeignKey("self", null=True, on_delete=models.PROTECT, related_name="put_back_by")
+    rolls_back = models.ForeignKey("self", null=True, on_delete=models.PROTECT, related_name="rolled_back_by")
     downgrades = models.BooleanField(default=False)
     include = models.ManyToManyField(Group, related_name="rollouts_for")
     exclude = models.ManyToManyField(Group, related_name="rollouts_not_for")
     #: devices that are named, besides those of the groups
     devices = models.ManyToManyField(Device, related_name="+")
     #: of the groups' devices those that this rule matches as they come in; empty for all
-    only_rule = models.TextField(blank=True)
+    rule_filter = models.TextField(blank=True)
     state = models.CharField(max_length=10, choices=RolloutState, default=RolloutState.DRAFT)
     window_start = models.TimeField(null=True)
     window_end = models.TimeField(null=True)
     window_days = ArrayField(models.PositiveSmallIntegerField(), default=list, blank=True)
     starts_at = models.DateTimeField(null=True)
     #: files are fetched ahead of the window: at any hour, or in hours of their own
-    stage_ahead = models.BooleanField(default=False)
-    staging_start = models.TimeField(null=True)
-    staging_end = models.TimeField(null=True)
+    prefetch = models.BooleanField(default=False)
+    prefetch_start = models.TimeField(null=True)
+    prefetch_end = models.TimeField(null=True)
     #: after this long since launch, devices that were not reached expire
-    give_up_after_hours = models.PositiveIntegerField(default=14 * 24)
+    expires_after_hours = models.PositiveIntegerField(default=14 * 24)
     failure_limit_pct = models.FloatField(default=2.0)
     failure_count_limit = models.PositiveIntegerField(null=True)
     #: failures that whoever resumed after a halt has taken upon them; they do not halt it again
     accepted_failures = models.PositiveIntegerField(default=0)
-    at_once = models.PositiveIntegerField(default=200)
-    at_once_per_site = models.PositiveIntegerField(null=True)
-    starts_per_hour = models.PositiveIntegerField(null=True)
+    max_concurrent = models.PositiveIntegerField(default=200)
+    max_concurrent_per_site = models.PositiveIntegerField(null=True)
+    max_starts_per_hour = models.PositiveIntegerField(null=True)
     #: devices begin one after another over so many minutes of each window, or from when their ring opens
     spread_minutes = models.PositiveIntegerField(default=0)
-    #: devices that join the audience later take part, those that leave it are withdrawn
-    standing = models.BooleanField(default=False)
+    #: devices that join the audience later take part, those that leave are withdrawn
+    follows_audience = models.BooleanField(default=False)
     #: more late joiners than so many in a day wait for a person; none for the usual number
     late_limit = models.PositiveIntegerField(null=True)
     audience_checked_at = models.DateTimeField(null=True)
@@ -81,7 +90,7 @@ class Rollout(models.Model):
     #: among open rollouts the lower number holds a device that is in two
     rank = models.IntegerField(default=0)
     #: why installs go on in a freeze; empty where freezes hold them
-    freeze_override = models.CharField(max_length=300, blank=True)
+    freeze_override_reason = models.CharField(max_length=300, blank=True)
     overridden_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
     #: who agreed to the override; until then freezes hold
     override_approved_by = models.ForeignKey(
@@ -100,7 +109,7 @@ class Rollout(models.Model):
     ended_at = models.DateTimeField(null=True)
     #: when it last halted itself
     halted_at = models.DateTimeField(null=True)
-    #: why it is paused, halted or stopped, or why a launch came to nothing
+    #: why it is paused, halted or stopped, or why a launch failed
     reason = models.CharField(max_length=300, blank=True)
     #: why it was launched although an image of it had failed before
     launched_despite = models.CharField(max_length=300, blank=True)
@@ -116,28 +125,30 @@ class Rollout(models.Model):
                 name="rollout_window_whole",
             ),
             models.CheckConstraint(
-                condition=Q(staging_start__isnull=True, staging_end__isnull=True)
-                | Q(staging_start__isnull=False, staging_end__isnull=False, stage_ahead=True)
-                & ~Q(staging_start=F("staging_end")),
+                condition=Q(prefetch_start__isnull=True, prefetch_end__isnull=True)
+                | Q(prefetch_start__isnull=False, prefetch_end__isnull=False, prefetch=True)
+                & ~Q(prefetch_start=F("prefetch_end")),
                 name="rollout_staging_whole",
             ),
             models.CheckConstraint(
                 condition=Q(failure_limit_pct__gt=0) & Q(failure_limit_pct__lt=100), name="rollout_limit_is_share"
             ),
             models.CheckConstraint(
-                condition=Q(at_once__gte=1) & Q(max_attempts__gte=1) & Q(give_up_after_hours__gte=1),
+                condition=Q(max_concurrent__gte=1) & Q(max_attempts__gte=1) & Q(expires_after_hours__gte=1),
                 name="rollout_caps_positive",
             ),
             models.CheckConstraint(
-                condition=(Q(at_once_per_site=None) | Q(at_once_per_site__gte=1))
-                & (Q(starts_per_hour=None) | Q(starts_per_hour__gte=1)),
+                condition=(Q(max_concurrent_per_site=None) | Q(max_concurrent_per_site__gte=1))
+                & (Q(max_starts_per_hour=None) | Q(max_starts_per_hour__gte=1)),
                 name="rollout_more_caps_positive",
             ),
             models.CheckConstraint(
-                condition=Q(freeze_override="") | Q(overridden_by__isnull=False), name="rollout_override_has_person"
+                condition=Q(freeze_override_reason="") | Q(overridden_by__isnull=False),
+                name="rollout_override_has_person",
             ),
             models.CheckConstraint(
-                condition=Q(override_approved_by=None) | ~Q(freeze_override=""), name="rollout_approval_of_override"
+                condition=Q(override_approved_by=None) | ~Q(freeze_override_reason=""),
+                name="rollout_approval_of_override",
             ),
             models.CheckConstraint(
                 condition=Q(override_approved_by=None) | ~Q(override_approved_by=F("overridden_by")),
@@ -163,7 +174,7 @@ class Rollout(models.Model):
     @property
     def ignores_freezes(self) -> bool:
         """Whether installs go on in freezes: somebody said why, and somebody else agreed."""
-        return bool(self.freeze_override) and self.override_approved_by_id is not None
+        return bool(self.freeze_override_reason) and self.override_approved_by_id is not None
 
     @property
     def window(self) -> Window | None:
@@ -173,9 +184,9 @@ class Rollout(models.Model):
         days = frozenset(self.window_days) or frozenset(range(7))
         return Window(start=self.window_start, end=self.window_end, days=days)
 
-    def place_of(self, device_id: int) -> float:
+    def spread_position_of(self, device_id: int) -> float:
         """The device's place in the spread of starts, from 0 up to 1: always the same."""
-        return place_in_spread(f"{self.seed}/{device_id}")
+        return spread_position_of(f"{self.seed}/{device_id}")
 
     def begins_in(self, ring: "Ring") -> datetime | None:
         """When devices of a ring may begin at the earliest, whatever their hours; None while it is not open."""
@@ -184,9 +195,9 @@ class Rollout(models.Model):
     @property
     def staging_hours(self) -> Window | None:
         """When files may be fetched ahead, by the device's clock; None for any hour."""
-        if self.staging_start is None or self.staging_end is None:
+        if self.prefetch_start is None or self.prefetch_end is None:
             return None
-        return Window(start=self.staging_start, end=self.staging_end)
+        return Window(start=self.prefetch_start, end=self.prefetch_end)
 
 
 class ChangeRow(models.Model):
@@ -246,7 +257,7 @@ class Ring(models.Model):
     confirmed_pct = models.FloatField(default=95.0)
     soak_minutes = models.PositiveIntegerField(default=60)
     #: at most so many devices not tried yet; none asks nothing
-    most_unheard = models.PositiveIntegerField(null=True)
+    max_unreached = models.PositiveIntegerField(null=True)
     #: at least so many must have been tried before its gate opens; none for half of them
     min_tried = models.PositiveIntegerField(null=True)
     #: somebody other than who launched must agree before the next ring opens
@@ -279,7 +290,7 @@ class Ring(models.Model):
         )
 
 
-class LeftOut(models.Model):
+class ExcludedDevice(models.Model):
     """A device of the audience that does not take part, and why."""
 
     rollout = models.ForeignKey(Rollout, on_delete=models.CASCADE, db_index=False)
@@ -291,7 +302,7 @@ class LeftOut(models.Model):
         constraints = (models.UniqueConstraint(fields=["rollout", "device"], name="left_out_once"),)
 
 
-class TakenOut(models.Model):
+class ManualExclusion(models.Model):
     """A device that somebody takes out of a rollout before its launch, and why."""
 
     rollout = models.ForeignKey(Rollout, on_delete=models.CASCADE, related_name="taken_out")
@@ -335,3 +346,14 @@ class RingPlanVersion(models.Model):
     class Meta:
         ordering = ("-number",)
         constraints = (models.UniqueConstraint(fields=["plan", "number"], name="plan_version_once"),)
+
+
+class StoredForecast(models.Model):
+    """The end of an open rollout as it was last forecast, for lists: each of its moments is empty where, in so many of
+    the simulated futures, it does not get through."""
+
+    rollout = models.OneToOneField(Rollout, on_delete=models.CASCADE, primary_key=True, related_name="forecast")
+    at = models.DateTimeField()
+    low = models.DateTimeField(null=True)
+    median = models.DateTimeField(null=True)
+    high = models.DateTimeField(null=True)

@@ -5,11 +5,12 @@ from typing import TYPE_CHECKING, Self
 from django.db import models
 from django.db.models import Exists, OuterRef, Q
 
+from herald.db.expressions import containing
 from herald.deliveries.models import Delivery
 from herald.groups.audience import with_named
 
 if TYPE_CHECKING:
-    pass
+    from herald.rollouts.models import Stage
 
 
 #: whom a row names
@@ -20,11 +21,30 @@ class RolloutQuerySet(models.QuerySet["Rollout"]):
     def listed(self) -> Self:
         """Newest first, with what the list shows."""
         return with_named(
-            self.select_related(*_PEOPLE, "plan_version__plan")
+            self.select_related(*_PEOPLE, "plan_version__plan", "forecast")
             .prefetch_related(
                 "rings__group", "rings__approved_by", "include", "exclude", "changes__image", "changes__model"
             )
             .order_by("-id")
+        )
+
+    def in_stage(self, stage: "Stage | None") -> Self:
+        """Drafts, those that are open, or those that have ended; all, where no stage is asked for."""
+        match stage:
+            case None:
+                return self
+            case "draft":
+                return self.filter(launched_at=None)
+            case "open":
+                return self.filter(launched_at__isnull=False, ended_at=None)
+        return self.filter(launched_at__isnull=False, ended_at__isnull=False)
+
+    def with_words(self, words: str) -> Self:
+        """Those in which each word is found: as the id, or in a version, a group, the reason or a person's name."""
+        return containing(
+            self,
+            words,
+            ("reason", "created_by__name", "include__name", "changes__image__version", "changes__image__family"),
         )
 
     def moving(self) -> Self:
@@ -43,7 +63,8 @@ class RolloutQuerySet(models.QuerySet["Rollout"]):
         """Rollouts, not ended, that name the image or have it for some device."""
         sends = Exists(
             Delivery.objects.open().filter(
-                Q(image=image_id) | Q(target=image_id) | Q(ahead__contains=[image_id]), rollout_id=OuterRef("pk")
+                Q(image=image_id) | Q(target=image_id) | Q(remaining_image_ids__contains=[image_id]),
+                rollout_id=OuterRef("pk"),
             )
         )
         named = Exists(self.model.changes.rel.related_model.objects.filter(rollout_id=OuterRef("pk"), image=image_id))
@@ -51,7 +72,7 @@ class RolloutQuerySet(models.QuerySet["Rollout"]):
 
     def narrowed(self) -> Self:
         """Those not ended that are only for the devices that a rule matches."""
-        return self.filter(ended_at__isnull=True).exclude(only_rule="").order_by("id")
+        return self.filter(ended_at__isnull=True).exclude(rule_filter="").order_by("id")
 
     def using_group(self, group_id: int) -> Self:
         """Rollouts, not ended, that name the group."""

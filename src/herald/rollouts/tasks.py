@@ -4,9 +4,10 @@ from procrastinate import JobContext, RetryStrategy
 from procrastinate.contrib.django import app
 
 from herald.attention.quarantine import first_line
-from herald.clock.source import clock
-from herald.rollouts import launching
+from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout
+from herald.rollouts.watch import forecast
+from herald.time import clock
 
 ATTEMPTS = 3
 
@@ -23,3 +24,10 @@ def carry_out_launch(context: JobContext | None, rollout_id: int) -> None:
         if context is not None and context.job is not None and context.job.attempts >= ATTEMPTS:
             launching.fail_launch(rollout_id, first_line(error), now=clock.now())
         raise
+
+
+@app.periodic(cron="* * * * *")
+@app.task(queue="forecasts", queueing_lock="store_forecasts")
+def store_forecasts(timestamp: int) -> None:
+    """Forecast the open rollouts anew, for the lists that show when each will be through."""
+    forecast.store_forecasts(now=clock.now())

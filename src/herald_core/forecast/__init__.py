@@ -1,6 +1,6 @@
 """When a rollout will be through: many simulated futures at once."""
 
-from herald_core.forecast.futures import Forecast, forecast
-from herald_core.forecast.situation import Fleet, RingAhead, Situation
+from herald_core.forecast.engine import Forecast, forecast
+from herald_core.forecast.inputs import Fleet, ForecastInputs, RemainingRing
 
-__all__ = ["Fleet", "Forecast", "RingAhead", "Situation", "forecast"]
+__all__ = ["Fleet", "Forecast", "ForecastInputs", "RemainingRing", "forecast"]

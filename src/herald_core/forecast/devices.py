@@ -6,9 +6,9 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from herald_core.forecast.queues import Indices, Places, Tries, queue
-from herald_core.forecast.situation import DAY, Fleet, Floats, Hours, Situation
-from herald_core.timing.spread import MOST_OF_HOURS
+from herald_core.forecast.inputs import DAY, Fleet, Floats, ForecastInputs, Hours
+from herald_core.forecast.queues import Indices, Slots, Tries, queue
+from herald_core.timing.spread import MAX_WINDOW_SHARE
 
 #: an install takes this much of the image's minutes, a fetch of what it takes on average, while too few were seen
 INSTALL_FACTORS = (0.5, 1.2)
@@ -31,7 +31,7 @@ class RingDevices:
 
     def __init__(
         self,
-        situation: Situation,
+        situation: ForecastInputs,
         fleet: Fleet,
         opens: Floats,
         *,
@@ -55,21 +55,21 @@ class RingDevices:
         self.failed = np.full(shape, np.inf)
         self.active = np.isfinite(self.ready) & (self.ready < situation.horizon)
         caps, count = situation.caps, len(fleet)
-        self.at_once = Places(self.futures, caps.at_once, weight, count)
+        self.max_concurrent = Slots(self.futures, caps.max_concurrent, weight, count)
         self.hourly = None
         if caps.per_hour:  # what the ring before has started counts
-            self.hourly = Places(self.futures, caps.per_hour, weight, caps.per_hour, before.hourly if before else None)
+            self.hourly = Slots(self.futures, caps.per_hour, weight, caps.per_hour, before.hourly if before else None)
         self.sites = self._sites_with(dict.fromkeys(fleet.site.tolist(), caps.per_site) if caps.per_site else {})
         self.uplinks = self._sites_with(caps.uplinks)
 
-    def _sites_with(self, caps: Mapping[int, int]) -> list[tuple[Indices, Places]]:
+    def _sites_with(self, caps: Mapping[int, int]) -> list[tuple[Indices, Slots]]:
         """For each cap, the sites of the ring that have it and their places, a column for each future and site."""
         present = set(self.fleet.site.tolist())
         by_cap: dict[int, list[int]] = defaultdict(list)
         for site in sorted(present & caps.keys()):
             by_cap[caps[site]].append(site)
         return [
-            (np.array(sites), Places(self.futures * len(sites), cap, self.weight, len(self.fleet)))
+            (np.array(sites), Slots(self.futures * len(sites), cap, self.weight, len(self.fleet)))
             for cap, sites in by_cap.items()
         ]
 
@@ -118,7 +118,7 @@ class RingDevices:
         carried_out = called & (start + begun <= latest)
         self._settle(rows, columns, carried_out, start + end)
         later = ~carried_out
-        # a fetch that ended too late is tried anew after a pause; who never called, as soon as the hours open again
+        # a fetch that ended too late is tried anew after a pause; who never checked in, as soon as the hours open again
         again = np.where(called, start + begun + FIRST_PAUSE, latest)
         self.ready[rows[later], columns[later]] = again[later]
         return True
@@ -134,7 +134,7 @@ class RingDevices:
                 by_column = np.argsort(column, kind="stable")
                 self._through(tries, offered, chosen[by_column], column[by_column], places, files_only=files_only)
         chosen = np.flatnonzero(offered)
-        self._through(tries, offered, chosen, tries.rows[chosen], self.at_once, hourly=self.hourly)
+        self._through(tries, offered, chosen, tries.rows[chosen], self.max_concurrent, hourly=self.hourly)
         return offered
 
     def _through(
@@ -143,10 +143,10 @@ class RingDevices:
         offered: NDArray[np.bool_],
         chosen: Indices,
         columns: Indices,
-        places: Places,
+        places: Slots,
         *,
         files_only: bool = False,
-        hourly: Places | None = None,
+        hourly: Slots | None = None,
     ) -> None:
         if len(chosen) == 0:
             return
@@ -180,13 +180,13 @@ class RingDevices:
             return start, latest
         begins = np.maximum(opening, self.spread_from[rows])
         with np.errstate(invalid="ignore"):
-            length = np.minimum(self.s.spread, np.maximum(0.0, latest - begins) * MOST_OF_HOURS)
+            length = np.minimum(self.s.spread, np.maximum(0.0, latest - begins) * MAX_WINDOW_SHARE)
             start = np.where(np.isfinite(start), np.maximum(start, begins + self.fleet.place[columns] * length), start)
         return start, latest
 
     def _have_file(self, rows: Indices, columns: Indices, start: Floats) -> NDArray[np.bool_]:
         """Whose file is there when the hours open: it was, or there was time for a call and the fetch before."""
-        if not self.s.stage_ahead:
+        if not self.s.prefetch:
             return self.fleet.with_file[columns]
         time_for_it = self.fleet.interval[columns] + FETCH_FACTORS[1] * self.s.fetch
         ahead: NDArray[np.bool_] = start - self.ready[rows, columns] > time_for_it

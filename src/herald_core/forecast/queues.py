@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from herald_core.forecast.situation import Floats
+from herald_core.forecast.inputs import Floats
 
 Indices = NDArray[np.intp]
 HOUR = 3600.0
@@ -37,14 +37,14 @@ class Tries:
     calls_from: Floats
 
 
-class Places:
+class Slots:
     """The places under one cap, a column a future or a site of it.
 
     Where each device stands for several (`weight`), there are fewer places, and each is taken for so much longer that
     as many get through.
     """
 
-    def __init__(self, columns: int, cap: int, weight: float, most: int, before: "Places | None" = None) -> None:
+    def __init__(self, columns: int, cap: int, weight: float, most: int, before: "Slots | None" = None) -> None:
         places = max(1, round(cap / weight))
         self.longer = weight * places / cap
         places = max(1, min(places, most))
@@ -79,13 +79,13 @@ def queue(
     tries: Tries,
     chosen: Indices,
     columns: Indices,
-    places: Places,
+    places: Slots,
     *,
     files_only: bool,
     soak: float,
     turn: float,
     rng: np.random.Generator,
-    hourly: Places | None = None,
+    hourly: Slots | None = None,
 ) -> Passed:
     """Let the chosen tries through, as many of each column (a future, or a site of it; ascending) at a time as there
     are places, in the order in which they may begin.

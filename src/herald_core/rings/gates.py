@@ -64,14 +64,14 @@ class RingCounts:
 class GateSpec:
     """What a ring needs before the next one opens. Shares and rates are 0 to 1.
 
-    `most_unheard` bounds how many in play were neither confirmed nor failed; None asks nothing. What ended without
+    `max_unreached` bounds how many in play were neither confirmed nor failed; None asks nothing. What ended without
     being tried (withdrawn, expired, superseded) is no evidence, so a gate also asks how many were tried.
     """
 
     confirmed_share: float
     failure_limit: float
     soak: timedelta
-    most_unheard: int | None = None
+    max_unreached: int | None = None
     needs_approval: bool = False
     #: at least so many must have been tried; None for half of the ring, and at least one
     min_tried: int | None = None
@@ -116,10 +116,10 @@ def read_gate(
     reached = (share_reached_at or now) if share_met else None
     soaked = now - reached if reached else timedelta(0)
     asked = [Criterion(name="tried", measured=counts.tried, needed=needed, met=tried_met)]
-    if spec.most_unheard is not None:
+    if spec.max_unreached is not None:
         unheard = counts.in_play - counts.tried
         asked.append(
-            Criterion(name="unheard", measured=unheard, needed=spec.most_unheard, met=unheard <= spec.most_unheard)
+            Criterion(name="unheard", measured=unheard, needed=spec.max_unreached, met=unheard <= spec.max_unreached)
         )
     if spec.needs_approval:
         asked.append(Criterion(name="approval", measured=float(approved), needed=1.0, met=approved))

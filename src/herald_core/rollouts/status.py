@@ -5,12 +5,12 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
 
-from herald_core.deliveries import IN_HAND, OPEN, Phase
+from herald_core.deliveries import ACTIVE, OPEN, Phase
 from herald_core.rings.gates import GateReading
 from herald_core.waiting import Wait, WaitReason
 
 #: phases in which the device itself has the order; one that is only offered has not been taken by anybody yet
-TAKEN = frozenset(IN_HAND) - {Phase.OFFERED}
+TAKEN = frozenset(ACTIVE) - {Phase.OFFERED}
 
 
 class GateState(StrEnum):
@@ -53,8 +53,8 @@ class State(StrEnum):
 
 @dataclass(frozen=True, kw_only=True)
 class RingSight:
-    """A ring as far as its status depends on it. `unheard` of its devices in hand are not heard from in time; `waits`
-    are what its waiting devices wait for, one of each kind of device."""
+    """A ring as far as its status depends on it. `unheard` of its devices with an order are not heard from in time;
+    `waits` are what its waiting devices wait for, one of each kind of device."""
 
     position: int
     phases: Mapping[str, int]
@@ -133,7 +133,7 @@ def status_of(
     if state == "draft":
         return Status(state=State.LAUNCH_FAILED if reason else State.DRAFT)
     if state != "running":
-        return Status(state=State(state), devices=sum(r.count(*IN_HAND) for r in rings))
+        return Status(state=State(state), devices=sum(r.count(*ACTIVE) for r in rings))
     return _running(rings, now)
 
 

@@ -1,4 +1,4 @@
-"""What is wrong with a rule, said so that it can be mended."""
+"""What is wrong with a rule, said so that it can be corrected."""
 
 from dataclasses import dataclass
 

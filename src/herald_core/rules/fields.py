@@ -65,7 +65,7 @@ ADMISSIONS = ("waiting", "admitted", "retired")
 
 #: The fields every fleet has; attributes and facts are added to them by the fleet itself.
 BUILT_IN: tuple[FieldSpec, ...] = (
-    FieldSpec(key="uid", type=FieldType.TEXT, label="Maker's id"),
+    FieldSpec(key="uid", type=FieldType.TEXT, label="Device UID"),
     FieldSpec(key="name", type=FieldType.TEXT, label="Name"),
     FieldSpec(key="serial", type=FieldType.TEXT, label="Serial"),
     FieldSpec(key="model", type=FieldType.TEXT, label="Model"),
@@ -88,7 +88,7 @@ BUILT_IN: tuple[FieldSpec, ...] = (
 BUILT_IN_KEYS = frozenset(spec.key for spec in BUILT_IN)
 
 #: Fields that name single devices or change by themselves: nothing is found out about kinds of devices by them.
-SAYS_NO_KIND = frozenset({"uid", "name", "serial", "group", "presence", "admission", "first_seen", "last_check_in"})
+NON_CATEGORICAL = frozenset({"uid", "name", "serial", "group", "presence", "admission", "first_seen", "last_check_in"})
 
 #: Fields whose value changes as time passes, without anything being reported.
 TIME_DEPENDENT = frozenset({"presence"})

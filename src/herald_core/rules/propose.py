@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from herald_core.rules.evaluate import Record, compile_predicate
-from herald_core.rules.fields import SAYS_NO_KIND, FieldSpec, FieldType, Vocabulary
+from herald_core.rules.fields import NON_CATEGORICAL, FieldSpec, FieldType, Vocabulary
 from herald_core.rules.literals import can_be_written
 from herald_core.rules.tree import And, Clause, Everything, Node, Not, Op, Or
 from herald_core.versions import version_key_or_none
@@ -70,7 +70,7 @@ def propose(records: Sequence[Record], wanted: Collection[int], vocabulary: Voca
 
 
 def _usable(vocabulary: Vocabulary) -> Iterator[FieldSpec]:
-    return (spec for key, spec in vocabulary.fields.items() if key not in SAYS_NO_KIND)
+    return (spec for key, spec in vocabulary.fields.items() if key not in NON_CATEGORICAL)
 
 
 def _lines_of(spec: FieldSpec, records: Sequence[Record], inside: Mask, vocabulary: Vocabulary) -> Iterator[_Line]:

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
-from herald_core.timing.spread import place_in_spread
+from herald_core.timing.spread import spread_position_of
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -38,7 +38,8 @@ class SimDevice:
     def call_before(self, start: datetime, moment: datetime) -> datetime | None:
         """Its last regular call up to `moment`; None where it has not called yet."""
         latest = self.call_after(start, moment) - self.interval
-        return latest if latest >= start + self.silent_for and latest >= start + self.offset else None
+        has_called = start + self.silent_for < latest <= moment and latest >= start + self.offset
+        return latest if has_called else None
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -119,7 +120,7 @@ def make_fleet(
                 group=rng.random() < 0.3,
                 silent_for=timedelta(hours=rng.uniform(24, 240)) if rng.random() < silent_share else timedelta(0),
                 site=number % sites,
-                place=place_in_spread(f"{seed}/{number}"),
+                place=spread_position_of(f"{seed}/{number}"),
             )
         )
     return devices

@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 import numpy as np
 from numpy.typing import NDArray
 
-from herald_core.caps import Caps
+from herald_core.capacity import Caps
 from herald_core.simulation.fleet import SimDevice
 from herald_core.timing.windows import Window, next_begin, next_opening, opening_at
 
@@ -67,7 +67,7 @@ class Room:
 
     def __init__(self, caps: Caps, columns: "Columns", in_hand: int, now: float) -> None:
         self._caps, self._columns = caps, columns
-        self.devices = self.starts = caps.at_once - in_hand
+        self.devices = self.starts = caps.max_concurrent - in_hand
         if caps.per_hour is not None:
             started = int(np.count_nonzero(columns.offered_at > now - 3600))
             self.starts = min(self.devices, caps.per_hour - started)

@@ -14,16 +14,16 @@ from operator import add
 
 import numpy as np
 
-from herald_core.caps import Caps
+from herald_core.capacity import Caps
 from herald_core.deliveries import (
-    BLAMELESS,
+    ACTIVE,
     FETCHES,
-    IN_HAND,
     MUTE_FACTOR,
+    NOT_COUNTED,
     OPEN,
     RECALLABLE,
+    ActiveOrder,
     Event,
-    InHand,
     Kind,
     Phase,
     Step,
@@ -58,7 +58,7 @@ class SimPlan:
     rings: Sequence[GateSpec]
     window: Window | None = None
     #: files are fetched ahead of the window: at any hour, or in hours of their own
-    stage_ahead: bool = False
+    prefetch: bool = False
     staging: Window | None = None
     freezes: Sequence[SimFreeze] = ()
     caps: Caps = field(default_factory=Caps)
@@ -226,7 +226,7 @@ class SimRollout:
 
     def _keep(self, index: int, delivery: SimDelivery, at: datetime) -> None:
         """Its file is there: the install comes as an order of its own, and this was no attempt at it."""
-        self._move(index, Event.KEEP, at)
+        self._move(index, Event.STORE_FILE, at)
         self._columns.with_file[index] = True
         delivery.attempt += 1
         delivery.max_attempts += 1
@@ -240,7 +240,7 @@ class SimRollout:
             self._plan_event(at + min(delivery.device.interval, self.plan.soak), index, "soaks")
 
     def _fail(self, index: int, delivery: SimDelivery, cause: str, at: datetime) -> None:
-        order = InHand(
+        order = ActiveOrder(
             kind=Kind.INSTALL,
             phase=delivery.phase,
             attempt=delivery.attempt,
@@ -255,7 +255,7 @@ class SimRollout:
             pause = retry_pause(FIRST_RETRY_PAUSE, delivery.attempt, step.cause)
             self._columns.not_before[index] = (at + pause - self.start).total_seconds()
             delivery.attempt += 1
-            delivery.max_attempts += step.cause in BLAMELESS
+            delivery.max_attempts += step.cause in NOT_COUNTED
 
     def _move(self, index: int, event: Event, at: datetime) -> None:
         delivery = self.deliveries[index]
@@ -267,7 +267,7 @@ class SimRollout:
         counts[before] -= 1
         counts[delivery.phase] += 1
         self._columns.waiting[index] = delivery.phase is Phase.WAITING
-        self._columns.in_hand[index] = delivery.phase in IN_HAND
+        self._columns.in_hand[index] = delivery.phase in ACTIVE
         self._columns.fetching[index] = delivery.phase in FETCHES
         if delivery.phase in (Phase.ACCEPTED, Phase.FETCHING, Phase.STAGED, Phase.INSTALLING):
             wait = patience(self.plan.minutes, device.interval)
@@ -298,7 +298,7 @@ class SimRollout:
                 return
             self._offer(self._open_gates(now), now)
         still = any(n for c in self.counts for p, n in c.items() if p in OPEN)
-        if self.state == "running" and not still and all(self.opened):
+        if self.state == "running" and not still:
             self.state, self.ended_at = "finished", now
 
     def _time_out(self, now: datetime) -> None:
@@ -335,8 +335,8 @@ class SimRollout:
         return opened
 
     def _offer(self, rings: Sequence[int], now: datetime) -> None:
-        in_hand = sum(n for c in self.counts for p, n in c.items() if p in IN_HAND)
-        if in_hand >= self.plan.caps.at_once or not any(self.counts[r][Phase.WAITING] for r in rings):
+        in_hand = sum(n for c in self.counts for p, n in c.items() if p in ACTIVE)
+        if in_hand >= self.plan.caps.max_concurrent or not any(self.counts[r][Phase.WAITING] for r in rings):
             return
         seconds, needed = (now - self.start).total_seconds(), timedelta(minutes=self.plan.minutes)
         room = Room(self.plan.caps, self._columns, in_hand, seconds)
@@ -351,7 +351,7 @@ class SimRollout:
                 if started < left:
                     taken = room.take(self._columns.in_turn(chosen, seconds), left - started)
                     started += self._offer_to(taken, until, now)
-        if not self.plan.stage_ahead:
+        if not self.plan.prefetch:
             return
         left = room.devices - started
         for opening in openings_for_files(self.plan.window, self.plan.staging, self._hours.zones, now, needed):

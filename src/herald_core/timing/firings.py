@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 
 from herald_core.timing.clocks import LAST_YEAR, Shift, instant, zone
-from herald_core.timing.spread import place_in_spread
+from herald_core.timing.spread import spread_position_of
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -30,4 +30,4 @@ def daily_firings(at: time, zone_name: str, *, after: datetime, until: date | No
 
 def spread_seconds(schedule_key: str, device_uid: str, spread: timedelta) -> int:
     """The device's own offset within a firing, in seconds: always the same, level over the devices."""
-    return int(place_in_spread(f"{schedule_key}/{device_uid}") * spread.total_seconds())
+    return int(spread_position_of(f"{schedule_key}/{device_uid}") * spread.total_seconds())

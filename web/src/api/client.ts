@@ -50,7 +50,16 @@ export function rememberCsrf(token: string): void {
   csrf = token;
 }
 
+/** No answer at all: the connection or the server is gone. */
+export function noAnswer(method: string): ApiError {
+  const kept = method === "GET" ? "" : " Nothing you typed is lost.";
+  return new ApiError(0, "No connection", `The server does not answer.${kept}`, [], {});
+}
+
 const guard: Middleware = {
+  onError({ request }) {
+    return noAnswer(request.method);
+  },
   onRequest({ request }) {
     if (request.method !== "GET") request.headers.set("X-CSRFToken", csrf);
     return request;

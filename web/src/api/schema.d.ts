@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/approval-policies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How images for each model are released. */
+        get: operations["approval_policies_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/attributes": {
         parameters: {
             query?: never;
@@ -91,7 +108,7 @@ export interface paths {
         patch: operations["attributes_change"];
         trace?: never;
     };
-    "/api/v1/attributes/{key}/misfits": {
+    "/api/v1/attributes/{key}/incompatible-values": {
         parameters: {
             query?: never;
             header?: never;
@@ -101,57 +118,22 @@ export interface paths {
         get?: never;
         put?: never;
         /** @description Which values in the fleet would not fit a changed attribute. */
-        post: operations["attributes_misfits"];
+        post: operations["attributes_incompatible_values"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/cleanings": {
+    "/api/v1/capabilities": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** @description What was cleaned away, the latest first; and cleaning up. */
-        get: operations["cleanings_list"];
-        put?: never;
-        /** @description What was cleaned away, the latest first; and cleaning up. */
-        post: operations["cleanings_create"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/cleanings/{cleaning_id}/undo": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Bring back what was cleaned away. */
-        post: operations["cleanings_undo"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/cleanings/rehearsal": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description What nobody runs, needs or can be sent. */
-        get: operations["cleanings_rehearse"];
+        /** @description What each model can do, and on which firmware. */
+        get: operations["capabilities_list"];
         put?: never;
         post?: never;
         delete?: never;
@@ -247,23 +229,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/devices/{device}/ask-to-report": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Ask a device to say everything at its next check-in. */
-        post: operations["devices_ask_to_report"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/devices/{device}/orders": {
         parameters: {
             query?: never;
@@ -271,7 +236,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description A device's orders, the latest first: in hand, coming and past. */
+        /** @description A device's orders, the latest first: the current one, those to come and past ones. */
         get: operations["devices_orders"];
         put?: never;
         post?: never;
@@ -327,6 +292,23 @@ export interface paths {
         put?: never;
         /** @description What putting another device in the place of this one does. */
         post: operations["devices_replace_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/request-report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Ask a device to say everything at its next check-in. */
+        post: operations["devices_request_report"];
         delete?: never;
         options?: never;
         head?: never;
@@ -401,23 +383,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/devices/ask-to-report": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Ask devices to say everything at their next check-in. */
-        post: operations["devices_ask_all_to_report"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/devices/export": {
         parameters: {
             query?: never;
@@ -446,6 +411,23 @@ export interface paths {
         get: operations["devices_grid"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/request-report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Ask devices to say everything at their next check-in. */
+        post: operations["devices_request_reports"];
         delete?: never;
         options?: never;
         head?: never;
@@ -513,7 +495,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Put back what every device had before the edit. */
+        /** @description Restore what every device had before the edit. */
         post: operations["edits_undo"];
         delete?: never;
         options?: never;
@@ -713,23 +695,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/functions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description What each model can do, and on which firmware. */
-        get: operations["functions_list"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/groups": {
         parameters: {
             query?: never;
@@ -767,6 +732,40 @@ export interface paths {
         patch: operations["groups_change"];
         trace?: never;
     };
+    "/api/v1/groups/{group_id}/convert-to-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Turn a group picked by hand into one by rule. */
+        post: operations["groups_convert_to_rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{group_id}/convert-to-static": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Turn a group by rule static: it keeps the members of now. */
+        post: operations["groups_convert_to_static"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/groups/{group_id}/history": {
         parameters: {
             query?: never;
@@ -778,40 +777,6 @@ export interface paths {
         get: operations["groups_history"];
         put?: never;
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/groups/{group_id}/make-by-rule": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Turn a group picked by hand into one by rule. */
-        post: operations["groups_make_by_rule"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/groups/{group_id}/make-static": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Turn a group by rule static: it keeps the members of now. */
-        post: operations["groups_make_static"];
         delete?: never;
         options?: never;
         head?: never;
@@ -836,6 +801,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/groups/{group_id}/membership-diff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A group's members at two moments beside each other; the second is now unless said otherwise. */
+        get: operations["groups_membership_diff"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/groups/{group_id}/proposed-rule": {
         parameters: {
             query?: never;
@@ -845,23 +827,6 @@ export interface paths {
         };
         /** @description A rule that gives a group's members, or the nearest. */
         get: operations["groups_proposed_rule"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/groups/{group_id}/two-moments": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description A group's members at two moments beside each other; the second is now unless said otherwise. */
-        get: operations["groups_two_moments"];
         put?: never;
         post?: never;
         delete?: never;
@@ -887,6 +852,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/groups/overview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What changed in the groups within 24 hours, and what may be a slip. */
+        get: operations["groups_overview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/health": {
         parameters: {
             query?: never;
@@ -896,6 +878,58 @@ export interface paths {
         };
         /** @description Whether the server answers and reaches its database. */
         get: operations["health"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/image-cleanups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What was removed, the latest first; and cleaning up. */
+        get: operations["image_cleanups_list"];
+        put?: never;
+        /** @description What was removed, the latest first; and cleaning up. */
+        post: operations["image_cleanups_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/image-cleanups/{cleanup_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Bring back what was removed. */
+        post: operations["image_cleanups_undo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/image-cleanups/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What nobody runs, needs or can be sent. */
+        get: operations["image_cleanups_preview"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1077,7 +1111,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/imports/{import_id}/keep-mapping": {
+    "/api/v1/imports/{import_id}/errors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The wrong cells as a file, to correct by. */
+        get: operations["imports_errors"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/imports/{import_id}/save-mapping": {
         parameters: {
             query?: never;
             header?: never;
@@ -1087,7 +1138,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** @description Keep what the columns of this file mean, for files with the same columns. */
-        post: operations["imports_keep_mapping"];
+        post: operations["imports_save_mapping"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1106,23 +1157,6 @@ export interface paths {
         put?: never;
         /** @description What undoing an import would do, and doing so. */
         post: operations["imports_undo"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/imports/{import_id}/wrong": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description The wrong cells as a file, to mend by. */
-        get: operations["imports_wrong"];
-        put?: never;
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1165,7 +1199,24 @@ export interface paths {
         patch: operations["models_change"];
         trace?: never;
     };
-    "/api/v1/models/{id}/functions": {
+    "/api/v1/models/{id}/approval-policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description How images for one model are released. */
+        put: operations["approval_policies_set"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/models/{id}/capabilities": {
         parameters: {
             query?: never;
             header?: never;
@@ -1174,7 +1225,7 @@ export interface paths {
         };
         get?: never;
         /** @description Say what a model can do. */
-        put: operations["functions_set"];
+        put: operations["capabilities_set"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1182,7 +1233,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/models/{id}/functions/preview": {
+    "/api/v1/models/{id}/capabilities/preview": {
         parameters: {
             query?: never;
             header?: never;
@@ -1191,8 +1242,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description How many devices would be without each function; changes nothing. */
-        post: operations["functions_preview"];
+        /** @description How many devices would be without each capability; changes nothing. */
+        post: operations["capabilities_preview"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1210,23 +1261,6 @@ export interface paths {
         put?: never;
         /** @description Models. */
         post: operations["models_preview"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/models/{id}/release": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** @description How images for one model are released. */
-        put: operations["releases_set"];
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1262,41 +1296,6 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/plans": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description Ring plans by name. */
-        get: operations["plans_list"];
-        put?: never;
-        /** @description Ring plans by name. */
-        post: operations["plans_keep"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/plans/{plan_id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** @description One ring plan. */
-        delete: operations["plans_drop"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1370,18 +1369,70 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/releases": {
+    "/api/v1/record/choices": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** @description How images for each model are released. */
-        get: operations["releases_list"];
+        /** @description The people and the kinds of things that the record can be filtered by. */
+        get: operations["record_choices"];
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/record/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The record as a file, the latest first, at most 100,000 entries. */
+        get: operations["record_export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/ring-plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Ring plans by name. */
+        get: operations["ring_plans_list"];
+        put?: never;
+        /** @description Ring plans by name. */
+        post: operations["ring_plans_save"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/ring-plans/{plan_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description One ring plan. */
+        delete: operations["ring_plans_delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1419,40 +1470,6 @@ export interface paths {
         post?: never;
         /** @description One rollout. */
         delete: operations["rollouts_delete"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/rollouts/{rollout_id}/ahead": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Change what is ahead of an open rollout. */
-        post: operations["rollouts_change_ahead"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/rollouts/{rollout_id}/ahead/preview": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description What a change of what is ahead would do; changes nothing. */
-        post: operations["rollouts_ahead_preview"];
-        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1509,7 +1526,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rollouts/{rollout_id}/clashes": {
+    "/api/v1/rollouts/{rollout_id}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Change what is ahead of an open rollout. */
+        post: operations["rollouts_edit_open"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/changes/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a change of what is ahead would do; changes nothing. */
+        post: operations["rollouts_edit_open_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/common-causes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What the failed devices of a rollout share. */
+        get: operations["rollouts_common_causes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/conflicts": {
         parameters: {
             query?: never;
             header?: never;
@@ -1517,7 +1585,7 @@ export interface paths {
             cookie?: never;
         };
         /** @description What else wants the devices of a draft: other rollouts, freezes, schedules, with what will happen. */
-        get: operations["rollouts_clashes"];
+        get: operations["rollouts_conflicts"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1533,10 +1601,61 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The deliveries of a rollout, by the id of the delivery. */
+        /** @description The deliveries of a rollout: those that failed first, then by id. */
         get: operations["rollouts_deliveries"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/exclusions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Take devices out of a draft, with a reason. */
+        post: operations["rollouts_exclude"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/exclusions/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let devices that were taken out of a draft take part again. */
+        post: operations["rollouts_include"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/expedite": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let devices go before their ring opens. */
+        post: operations["rollouts_expedite"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1679,23 +1798,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rollouts/{rollout_id}/marks": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description One mark a device, for rings small enough to be drawn so. */
-        get: operations["rollouts_marks"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/rollouts/{rollout_id}/open-gate": {
         parameters: {
             query?: never;
@@ -1775,40 +1877,6 @@ export interface paths {
         get: operations["rollouts_progress"];
         put?: never;
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/rollouts/{rollout_id}/push": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Let devices go before their ring opens. */
-        post: operations["rollouts_push"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/rollouts/{rollout_id}/put-back": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Write down the rollout that gives each changed device the version it had; it is not launched. */
-        post: operations["rollouts_put_back"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1900,17 +1968,34 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rollouts/{rollout_id}/shared-by-failed": {
+    "/api/v1/rollouts/{rollout_id}/ring-devices": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** @description What the failed devices of a rollout share. */
-        get: operations["rollouts_shared_by_failed"];
+        /** @description One mark a device, for rings small enough to be drawn so. */
+        get: operations["rollouts_ring_devices"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/roll-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Write down the rollout that gives each changed device the version it had; it is not launched. */
+        post: operations["rollouts_roll_back"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1951,40 +2036,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rollouts/{rollout_id}/take-back-in": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Let devices that were taken out of a draft take part again. */
-        post: operations["rollouts_take_back_in"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/rollouts/{rollout_id}/take-out": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Take devices out of a draft, with a reason. */
-        post: operations["rollouts_take_out"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/rollouts/{rollout_id}/timeline": {
         parameters: {
             query?: never;
@@ -1992,7 +2043,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The latest that happened in a rollout: what people and the clock did, and what devices reported. */
+        /** @description The latest that happened in a rollout: what people and the system did, and what devices reported. */
         get: operations["rollouts_timeline"];
         put?: never;
         post?: never;
@@ -2002,7 +2053,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rollouts/rank": {
+    "/api/v1/rollouts/order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description The order of the open rollouts. */
+        put: operations["rollouts_order"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/sentence": {
         parameters: {
             query?: never;
             header?: never;
@@ -2011,8 +2079,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description The order of the open rollouts. */
-        post: operations["rollouts_rank"];
+        /** @description The sentence of a draft as it is composed, with a slot for everything that can be chosen; keeps nothing. */
+        post: operations["rollouts_sentence"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2082,6 +2150,41 @@ export interface paths {
         /** @description What each line of a rule lets through, who was just missed, and what is worth a look. */
         post: operations["rules_sieve"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/saved-views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One's own kept views. */
+        get: operations["saved_views_list"];
+        put?: never;
+        /** @description One's own kept views. */
+        post: operations["saved_views_save"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/saved-views/{view_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description One kept view. */
+        delete: operations["saved_views_delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2471,46 +2574,11 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/views": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description One's own kept views. */
-        get: operations["views_list"];
-        put?: never;
-        /** @description One's own kept views. */
-        post: operations["views_keep"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/views/{view_id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** @description One kept view. */
-        delete: operations["views_forget"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        /** @description What a person or, with an empty name, the clock did. */
+        /** @description What a person or, with an empty name, the system did. */
         Act: {
             /** Format: date-time */
             at: string;
@@ -2528,26 +2596,18 @@ export interface components {
             waiting: components["schemas"]["WaitingDevice"][];
             attempts: components["schemas"]["AttemptRow"][];
         };
-        /** @description What is to be changed of an open rollout; what is left out stays as it is. */
-        AheadBodyRequest: {
-            /** @example 05:30:00 */
-            window_start?: string | null;
-            /** @example 05:30:00 */
-            window_end?: string | null;
-            stage_ahead?: boolean;
-            /** @example 05:30:00 */
-            staging_start?: string | null;
-            /** @example 05:30:00 */
-            staging_end?: string | null;
-            /** Format: double */
-            failure_limit_pct?: number;
-            failure_count_limit?: number | null;
-            at_once?: number;
-            at_once_per_site?: number | null;
-            starts_per_hour?: number | null;
-            spread_minutes?: number;
-            freeze_override?: string;
-            rings?: components["schemas"]["RingAheadRequest"][];
+        /** @description A serializer that refuses fields it does not know, naming them. */
+        ApprovalPolicyBodyRequest: {
+            on_arrival: boolean;
+        };
+        /** @description How images for a model are released, and who set it so. */
+        ApprovalPolicyRow: {
+            model_id: number;
+            model: string;
+            on_arrival: boolean;
+            set_by: string | null;
+            /** Format: date-time */
+            set_at: string | null;
         };
         /** @description How many devices were asked; those that do not call were passed over. */
         Asked: {
@@ -2634,6 +2694,34 @@ export interface components {
                 [key: string]: number;
             };
         };
+        /**
+         * @description A capability of a model. `without` counts devices that have not got it, `rule` finds them; it is empty where all
+         *     firmware has it.
+         */
+        CapabilityCell: {
+            capability: components["schemas"]["CapabilityEnum"];
+            never: boolean;
+            from_version: string;
+            to_version: string;
+            words: string;
+            without: number;
+            rule: string;
+        };
+        /** @enum {string} */
+        CapabilityEnum: "restart" | "files_ahead" | "notice";
+        /**
+         * @description Which firmware has a capability: from one version to another, both included; empty is open. `never` is none.
+         *     A range that is open at both ends is all firmware, the same as not to name the capability.
+         */
+        CapabilityRangeBodyRequest: {
+            capability: components["schemas"]["CapabilityEnum"];
+            /** @default false */
+            never?: boolean;
+            /** @default  */
+            from_version?: string;
+            /** @default  */
+            to_version?: string;
+        };
         /** @description A condition that the failed share: tried devices with it and without, and the waiting ones that match. */
         CauseRow: {
             rule: string;
@@ -2679,18 +2767,6 @@ export interface components {
             joined: number;
             left: number;
         };
-        /** @enum {string} */
-        ClashEnum: "built-in" | "attribute";
-        /** @description Something that wants so many of the same devices, and what will happen. */
-        ClashRow: {
-            kind: components["schemas"]["ClashRowKindEnum"];
-            id: number;
-            name: string;
-            devices: number;
-            what: string;
-        };
-        /** @enum {string} */
-        ClashRowKindEnum: "rollout" | "freeze" | "schedule";
         ClauseAnswer: {
             text: string;
             true: boolean;
@@ -2703,34 +2779,15 @@ export interface components {
             op: string;
             readonly values: string[];
         };
-        /** @description A serializer that refuses fields it does not know, naming them. */
-        CleaningBodyRequest: {
-            images: number[];
-        };
         /** @description An image with its file, and why that is kept; empty where nothing needs it. */
-        CleaningCandidate: {
+        CleanupCandidate: {
             id: number;
             name: string;
             status: string;
             size_bytes: number;
             kept_because: string;
         };
-        /** @description Images that were cleaned away together; `undo_until` is null where that is over. */
-        CleaningRow: {
-            readonly id: number;
-            /** Format: date-time */
-            at: string;
-            by: string | null;
-            images: string[];
-            /** Format: int64 */
-            freed_bytes: number;
-            /** Format: date-time */
-            undone_at: string | null;
-            /** Format: date-time */
-            purged_at: string | null;
-            readonly undo_until: string | null;
-        };
-        /** @description A new code. `known_only` lets only devices use it that were brought in beforehand. */
+        /** @description A new code. `known_only` lets only devices use it that were imported beforehand. */
         CodeDraftBodyRequest: {
             label: string;
             /** @default false */
@@ -2772,11 +2829,39 @@ export interface components {
             detail: string;
             schedule: number;
         };
+        /** @description A rule that the failed share: of `tried` devices that it matches `failed` failed. */
+        CommonCausesInReport: {
+            rule: string;
+            failed: number;
+            tried: number;
+        };
+        /**
+         * @description What the failed share with each other and not with the confirmed; no cause is a finding too. `errors` are the
+         *     words with which they failed, the commonest first.
+         */
+        CommonCausesRow: {
+            failed: number;
+            confirmed: number;
+            errors: components["schemas"]["FailedWith"][];
+            causes: components["schemas"]["CauseRow"][];
+        };
         /** @description Why are these devices (names or uids) matched, or not? */
         CompareQuestionRequest: {
             rule: string;
             devices: string[];
         };
+        /** @enum {string} */
+        ConflictEnum: "built-in" | "attribute";
+        /** @description Something that wants so many of the same devices, and what will happen. */
+        ConflictRow: {
+            kind: components["schemas"]["ConflictRowKindEnum"];
+            id: number;
+            name: string;
+            devices: number;
+            what: string;
+        };
+        /** @enum {string} */
+        ConflictRowKindEnum: "rollout" | "freeze" | "schedule";
         /** @description Shares and rates are 0 to 1, the soak is in seconds, an approval is 1 once it is given. */
         CriterionView: {
             name: string;
@@ -2850,7 +2935,7 @@ export interface components {
             /** Format: date-time */
             not_after: string;
             results: unknown;
-            held: string;
+            hold_reason: string;
         };
         /** @description One device with everything known of it. */
         DeviceDetail: {
@@ -2968,6 +3053,33 @@ export interface components {
             before: string;
             after: string;
         };
+        /** @description What is to be changed of an open rollout; what is left out stays as it is. */
+        EditOpenBodyRequest: {
+            /** @example 05:30:00 */
+            window_start?: string | null;
+            /** @example 05:30:00 */
+            window_end?: string | null;
+            prefetch?: boolean;
+            /** @example 05:30:00 */
+            prefetch_start?: string | null;
+            /** @example 05:30:00 */
+            prefetch_end?: string | null;
+            /** Format: double */
+            failure_limit_pct?: number;
+            failure_count_limit?: number | null;
+            max_concurrent?: number;
+            max_concurrent_per_site?: number | null;
+            max_starts_per_hour?: number | null;
+            spread_minutes?: number;
+            freeze_override_reason?: string;
+            rings?: components["schemas"]["RemainingRingRequest"][];
+        };
+        /** @description A page of edits. `next` goes into `cursor` for the following one; null, where there is none. */
+        EditPage: {
+            count: number;
+            edits: components["schemas"]["EditRow"][];
+            next: number | null;
+        };
         /** @description What an edit would do. */
         EditPreview: {
             targeted: number;
@@ -3025,6 +3137,11 @@ export interface components {
             error: string;
             count: number;
         };
+        /** @description Why devices did not take part, and how many. */
+        ExcludedCount: {
+            words: string;
+            devices: number;
+        };
         /** @description Why is this device (id, name or uid) matched, or not? */
         ExplainQuestionRequest: {
             rule: string;
@@ -3050,9 +3167,10 @@ export interface components {
         /** @enum {string} */
         FactTypeEnum: "number" | "yes/no" | "version" | "date" | "text";
         /**
-         * @description A key that devices report. `type` is null where it cannot be used in rules: `clash` says whether a built-in field
-         *     or an attribute has the key. `kinds` counts the last values by what they look like; `misfits` do not fit the type
-         *     and count as missing. `counted_at` null is not counted yet. `found` says that the type follows the values.
+         * @description A key that devices report. `type` is null where it cannot be used in rules: `conflict` says whether a built-in
+         *     field or an attribute has the key. `kinds` counts the last values by what they look like; `incompatible_values` do
+         *     not fit the type and count as missing. `counted_at` null is not counted yet. `found` says that the type follows the
+         *     values.
          */
         FactView: {
             key: string;
@@ -3065,7 +3183,7 @@ export interface components {
             note: string;
             /** @default false */
             found: boolean;
-            clash: components["schemas"]["ClashEnum"] | components["schemas"]["BlankEnum"];
+            conflict: components["schemas"]["ConflictEnum"] | components["schemas"]["BlankEnum"];
             mixed: boolean;
             /** @default 0 */
             devices: number;
@@ -3073,8 +3191,8 @@ export interface components {
                 [key: string]: number;
             };
             /** @default 0 */
-            misfit_count: number;
-            misfits: components["schemas"]["Misfit"][];
+            incompatible_count: number;
+            incompatible_values: components["schemas"]["IncompatibleValue"][];
             /** Format: date-time */
             counted_at: string | null;
             uses: components["schemas"]["GroupUse"][];
@@ -3187,7 +3305,7 @@ export interface components {
             ends_at: string;
             devices: number;
         };
-        /** @description A freeze; `devices` counts whom it holds as things stand. */
+        /** @description A freeze; `devices` counts the devices that it holds now. */
         FreezeRow: {
             readonly id: number;
             name: string;
@@ -3199,39 +3317,11 @@ export interface components {
             everywhere: boolean;
             groups: components["schemas"]["NamedThing"][];
             sites: components["schemas"]["NamedThing"][];
-            made_by: string | null;
+            created_by: string | null;
             readonly devices: number;
         };
         /** @enum {string} */
         FreezesEnum: "wait" | "drop";
-        /**
-         * @description A function of a model. `without` counts devices that have not got it, `rule` finds them; it is empty where all
-         *     firmware has it.
-         */
-        FunctionCell: {
-            function: components["schemas"]["FunctionEnum"];
-            never: boolean;
-            from_version: string;
-            to_version: string;
-            words: string;
-            without: number;
-            rule: string;
-        };
-        /** @enum {string} */
-        FunctionEnum: "restart" | "files_ahead" | "notice";
-        /**
-         * @description Which firmware has a function: from one version to another, both included; empty is open. `never` is none.
-         *     A range that is open at both ends is all firmware, the same as not to name the function.
-         */
-        FunctionRangeBodyRequest: {
-            function: components["schemas"]["FunctionEnum"];
-            /** @default false */
-            never?: boolean;
-            /** @default  */
-            from_version?: string;
-            /** @default  */
-            to_version?: string;
-        };
         /** @description The gate after the ring in this place. */
         GateBodyRequest: {
             ring: number;
@@ -3245,12 +3335,23 @@ export interface components {
         };
         /** @enum {string} */
         GateViewCodeEnum: "none" | "not-yet" | "never" | "met" | "closed" | "nothing-tried" | "cannot" | "approval" | "soaking" | "failures" | "share";
-        /** @description How many devices have each pair of values; `others` are not among the commonest or have no value. */
+        /** @description Counts of pairs of values: the commonest of each side, and one more row or column for the rarer ones together. */
         GridBody: {
             rows: string[];
             columns: string[];
             cells: number[][];
-            others: number;
+            /** @description the devices of each row, whichever columns they are in; null where some would count twice */
+            totals: (number | null)[];
+            /** @description the devices of each row that have no value for the columns; null where these are a set */
+            without: number[] | null;
+            /** @description devices that have no value for the rows; null where these are a set */
+            no_row: number | null;
+        };
+        /** @description How many devices joined and left a group in the last 24 hours. */
+        GroupChangeRow: {
+            group: components["schemas"]["NamedThing"];
+            joined: number;
+            left: number;
         };
         /** @description A group with what uses it, what follows it, and how many devices are of another model than it is kept to. */
         GroupDetail: {
@@ -3258,7 +3359,7 @@ export interface components {
             name: string;
             kind: components["schemas"]["GroupKindEnum"];
             rule: string;
-            follows_time: boolean;
+            is_time_dependent: boolean;
             note: string;
             folder: string | null;
             folder_id: number | null;
@@ -3267,7 +3368,7 @@ export interface components {
             member_count: number;
             /** Format: date-time */
             updated_at: string;
-            past_rule: string;
+            previous_rule: string;
             uses: components["schemas"]["GroupUse"][];
             following: components["schemas"]["GroupUse"][];
             of_other_models: number;
@@ -3316,7 +3417,7 @@ export interface components {
             name: string;
             kind: components["schemas"]["GroupKindEnum"];
             rule: string;
-            follows_time: boolean;
+            is_time_dependent: boolean;
             note: string;
             folder: string | null;
             folder_id: number | null;
@@ -3335,6 +3436,16 @@ export interface components {
         /** @description A serializer that refuses fields it does not know, naming them. */
         GroupsBodyRequest: {
             groups: number[];
+        };
+        /** @description All groups at once. `in_no_group_rule` lists the devices that are in none; empty where it would be too long. */
+        GroupsOverviewAnswer: {
+            devices: number;
+            in_no_group: number;
+            in_no_group_rule: string;
+            changed: components["schemas"]["GroupChangeRow"][];
+            empty: components["schemas"]["NamedThing"][];
+            equal: components["schemas"]["NamedThing"][][];
+            tags_once: components["schemas"]["TagUsedOnceRow"][];
         };
         /** @enum {string} */
         HarmEnum: "gentle" | "disruptive" | "destructive";
@@ -3374,6 +3485,31 @@ export interface components {
         HowMany: {
             value: string;
             count: number;
+        };
+        /** @description A serializer that refuses fields it does not know, naming them. */
+        ImageCleanupBodyRequest: {
+            images: number[];
+        };
+        /** @description A page of cleanups. `next` goes into `cursor` for the following one; null, where there is none. */
+        ImageCleanupPage: {
+            count: number;
+            cleanups: components["schemas"]["ImageCleanupRow"][];
+            next: number | null;
+        };
+        /** @description Images that were removed together; `undo_until` is null where that is over. */
+        ImageCleanupRow: {
+            readonly id: number;
+            /** Format: date-time */
+            at: string;
+            by: string | null;
+            images: string[];
+            /** Format: int64 */
+            freed_bytes: number;
+            /** Format: date-time */
+            undone_at: string | null;
+            /** Format: date-time */
+            purged_at: string | null;
+            readonly undo_until: string | null;
         };
         /** @description An image of a file that has come in whole. */
         ImageDraftRequest: {
@@ -3452,6 +3588,13 @@ export interface components {
             /** @default true */
             all_or_nothing?: boolean;
         };
+        /** @description A cell that cannot be taken; `row` is its line in the file. */
+        ImportErrorRow: {
+            row: number;
+            column: string;
+            value: string;
+            reason: string;
+        };
         ImportFileRequest: {
             /** Format: binary */
             file: string;
@@ -3467,6 +3610,12 @@ export interface components {
             /** Format: date-time */
             created_at: string;
             created_by: string | null;
+        };
+        /** @description A page of imports. `next` goes into `cursor` for the following one; null, where there is none. */
+        ImportPage: {
+            count: number;
+            imports: components["schemas"]["ImportListRow"][];
+            next: number | null;
         };
         /** @description A file with what it would do, or did. `mapping` is field by column; `wrong` are the first wrong cells. */
         ImportRow: {
@@ -3488,21 +3637,24 @@ export interface components {
             reason: string;
             /** Format: date-time */
             created_at: string;
-            readonly wrong: components["schemas"]["WrongRow"][];
+            readonly wrong: components["schemas"]["ImportErrorRow"][];
         };
         /** @enum {string} */
         ImportStateEnum: "checking" | "checked" | "applying" | "done" | "cancelled" | "failed" | "undone";
+        /** @description A value that does not count, and how many devices report it. */
+        IncompatibleValue: {
+            value: string;
+            devices: number;
+        };
+        /** @description A value in the fleet that would not fit. */
+        IncompatibleValueRow: {
+            value: string;
+            devices: number;
+            why: string;
+        };
         /** @description A device's new secret, which is shown this once. */
         IssuedSecret: {
             secret: string;
-        };
-        /** @description What columns mean, kept under a name; an empty field is a column that is not taken. */
-        KeptMappingRow: {
-            readonly id: number;
-            name: string;
-            mapping: {
-                [key: string]: string;
-            };
         };
         /** @description A key that signs images, or did; its public half is published until it is taken back. */
         KeyRow: {
@@ -3514,9 +3666,13 @@ export interface components {
             /** Format: date-time */
             revoked_at: string | null;
         };
-        /** @description Devices that take part, though their firmware has not got a function that the rollout makes use of. */
+        KindInRecord: {
+            kind: components["schemas"]["RecordKindEnum"];
+            words: string;
+        };
+        /** @description Devices that take part, though their firmware has not got a capability that the rollout makes use of. */
         LackingCount: {
-            function: string;
+            capability: string;
             words: string;
             count: number;
         };
@@ -3538,11 +3694,6 @@ export interface components {
             devices: number;
             /** @default  */
             reason?: string;
-        };
-        /** @description Why devices did not take part, and how many. */
-        LeftOutCount: {
-            words: string;
-            devices: number;
         };
         /** @description Seconds that something took. */
         LengthsView: {
@@ -3568,7 +3719,7 @@ export interface components {
             seconds: number;
         };
         /** @description The mapping of this import, under a name. */
-        MappingToKeepRequest: {
+        MappingToSaveRequest: {
             name: string;
         };
         Mark: {
@@ -3612,17 +3763,6 @@ export interface components {
             /** Format: double */
             seconds: number | null;
         };
-        /** @description A value that does not count, and how many devices report it. */
-        Misfit: {
-            value: string;
-            devices: number;
-        };
-        /** @description A value in the fleet that would not fit. */
-        MisfitRow: {
-            value: string;
-            devices: number;
-            why: string;
-        };
         /** @description A device that fails one line only. */
         MissedDevice: {
             device: components["schemas"]["DeviceRow"];
@@ -3630,20 +3770,20 @@ export interface components {
             value: string;
             why: string;
         };
-        /** @description A maker's model; images are for models of one family. */
+        /** @description A serializer that refuses fields it does not know, naming them. */
+        ModelCapabilitiesBodyRequest: {
+            ranges: components["schemas"]["CapabilityRangeBodyRequest"][];
+        };
+        /** @description What a model can do, capability by capability. */
+        ModelCapabilitiesRow: {
+            id: number;
+            name: string;
+            capabilities: components["schemas"]["CapabilityCell"][];
+        };
+        /** @description A manufacturer's model; images are for models of one family. */
         ModelDraftRequest: {
             name: string;
             family: string;
-        };
-        /** @description A serializer that refuses fields it does not know, naming them. */
-        ModelFunctionsBodyRequest: {
-            ranges: components["schemas"]["FunctionRangeBodyRequest"][];
-        };
-        /** @description What a model can do, function by function. */
-        ModelFunctionsRow: {
-            id: number;
-            name: string;
-            functions: components["schemas"]["FunctionCell"][];
         };
         /** @description A model of the audience: what it runs, over which uplinks, what it is to get, and how many go by steps. */
         ModelInAudience: {
@@ -3697,7 +3837,7 @@ export interface components {
             /** @description by name or uid */
             include_devices?: string[];
             /** @default restart */
-            recipe?: components["schemas"]["RecipeEnum"];
+            template?: components["schemas"]["TemplateEnum"];
             include: number[];
             exclude?: number[];
             when: components["schemas"]["ScheduleWhenEnum"];
@@ -3710,9 +3850,9 @@ export interface components {
             /** @default 20 */
             spread_minutes?: number;
             /** @default 120 */
-            give_up_minutes?: number;
+            expires_after_minutes?: number;
             /** @default 500 */
-            at_once?: number;
+            max_concurrent?: number;
             /** @default wait */
             freezes?: components["schemas"]["FreezesEnum"];
             /** @default 0 */
@@ -3749,9 +3889,9 @@ export interface components {
             /** Format: date-time */
             fires_at: string;
             /** Format: date-time */
-            gives_up_at: string;
+            expires_at: string;
             audience: number;
-            unable: number;
+            unsupported_count: number;
             frozen: number;
             phases: {
                 [key: string]: number;
@@ -3764,16 +3904,19 @@ export interface components {
         OutcomeCount: {
             outcome: string;
             words: string;
+            /** @description what they need and have, where it is too little; else empty */
+            amounts: string;
             takes_part: boolean;
             count: number;
         };
-        /** @description A device behind one count of a preflight. */
+        /** @description A device behind one count of a preflight. `amounts` are what it needs and has, where it has too little. */
         OutcomeDevice: {
             readonly id: number;
             name: string;
             model: string;
             firmware: string | null;
             hardware_revision: string;
+            readonly amounts: string;
         };
         /** @description Devices that are in exactly these of the chosen groups; `rule` lists them. */
         OverlapRow: {
@@ -3825,7 +3968,7 @@ export interface components {
                 [key: string]: string;
             };
         };
-        /** @description A maker's model; images are for models of one family. */
+        /** @description A manufacturer's model; images are for models of one family. */
         PatchedModelDraftRequest: {
             name?: string;
             family?: string;
@@ -3838,6 +3981,10 @@ export interface components {
             time_zone?: string;
             /** @default 20 */
             transfers_at_once?: number;
+        };
+        PersonInRecord: {
+            id: number;
+            name: string;
         };
         /** @enum {string} */
         PhaseEnum: "waiting" | "offered" | "accepted" | "fetching" | "staged" | "installing" | "running" | "confirming" | "confirmed" | "failed" | "withdrawn" | "expired" | "superseded";
@@ -3859,7 +4006,7 @@ export interface components {
             /** Format: double */
             confirmed_pct: number;
             soak_minutes: number;
-            most_unheard: number | null;
+            max_unreached: number | null;
             min_tried: number | null;
             needs_approval: boolean;
         };
@@ -3936,15 +4083,26 @@ export interface components {
             ready: boolean;
             troubles: components["schemas"]["TroubleView"][];
         };
+        /** @description What the record can be filtered by. */
+        RecordChoices: {
+            people: components["schemas"]["PersonInRecord"][];
+            kinds: components["schemas"]["KindInRecord"][];
+        };
         /** @enum {string} */
-        RecipeEnum: "restart";
-        /** @description One act; no actor means that the clock acted. */
+        RecordKindEnum: "attribute" | "cleaning" | "code" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
+        /** @description A page of the record. `next` goes into `before` for the following one. */
+        RecordPage: {
+            count: number;
+            entries: components["schemas"]["RecordRow"][];
+            next: number | null;
+        };
+        /** @description One act; no actor means that the system acted by itself. */
         RecordRow: {
             readonly id: number;
             /** Format: date-time */
             at: string;
             actor: string | null;
-            kind: string;
+            kind: components["schemas"]["RecordKindEnum"];
             /** Format: int64 */
             object_id: number;
             sentence: string;
@@ -3953,24 +4111,21 @@ export interface components {
         RefusalCauseEnum: "bad-code" | "expired-code" | "used-code" | "unknown-model" | "enrolled" | "not-expected" | "retired" | "removed";
         /** @description What cleaning up would put away, and what it would free where all of that went. */
         Rehearsal: {
-            images: components["schemas"]["CleaningCandidate"][];
+            images: components["schemas"]["CleanupCandidate"][];
             frees_bytes: number;
-        };
-        /** @description A serializer that refuses fields it does not know, naming them. */
-        ReleaseBodyRequest: {
-            on_arrival: boolean;
         };
         ReleaseEffect: {
             released: number;
         };
-        /** @description How images for a model are released, and who set it so. */
-        ReleaseMode: {
-            model_id: number;
-            model: string;
-            on_arrival: boolean;
-            set_by: string | null;
-            /** Format: date-time */
-            set_at: string | null;
+        /** @description What is to be changed of a ring whose gate is not met; `position` says which. */
+        RemainingRingRequest: {
+            position: number;
+            /** Format: double */
+            confirmed_pct?: number;
+            soak_minutes?: number;
+            max_unreached?: number | null;
+            min_tried?: number | null;
+            needs_approval?: boolean;
         };
         /** @description `name` is the device's name, typed to confirm. */
         RemovalBodyRequest: {
@@ -4010,23 +4165,18 @@ export interface components {
             rings: components["schemas"]["RingTimes"][];
             failures: components["schemas"]["FailureCount"][];
             failed_devices: components["schemas"]["FailedDevice"][];
-            shared: components["schemas"]["SharedInReport"][];
-            left_out: components["schemas"]["LeftOutCount"][];
+            shared: components["schemas"]["CommonCausesInReport"][];
+            left_out: components["schemas"]["ExcludedCount"][];
             fetches: components["schemas"]["LengthsView"];
             installs: components["schemas"]["LengthsView"];
             acts: components["schemas"]["Act"][];
             /** Format: date-time */
             made_at: string;
         };
-        /** @description What is to be changed of a ring whose gate is not met; `position` says which. */
-        RingAheadRequest: {
-            position: number;
-            /** Format: double */
-            confirmed_pct?: number;
-            soak_minutes?: number;
-            most_unheard?: number | null;
-            min_tried?: number | null;
-            needs_approval?: boolean;
+        /** @description The deliveries of a ring, one mark each; none where the ring is too large to draw so. */
+        RingDevices: {
+            ring: number;
+            marks: components["schemas"]["Mark"][];
         };
         /** @description One ring: `group_id` with kind group, `share_pct` (of those left) with share, `number` with number. */
         RingDraftBodyRequest: {
@@ -4043,7 +4193,7 @@ export interface components {
             confirmed_pct?: number;
             /** @default 60 */
             soak_minutes?: number;
-            most_unheard?: number | null;
+            max_unreached?: number | null;
             min_tried?: number | null;
             /** @default false */
             needs_approval?: boolean;
@@ -4067,11 +4217,6 @@ export interface components {
         };
         /** @enum {string} */
         RingKindEnum: "group" | "share" | "number" | "rest";
-        /** @description The deliveries of a ring, one mark each; none where the ring is too large to draw so. */
-        RingMarks: {
-            ring: number;
-            marks: components["schemas"]["Mark"][];
-        };
         /** @description How a ring went. */
         RingTimes: {
             position: number;
@@ -4112,7 +4257,7 @@ export interface components {
             /** Format: double */
             confirmed_pct: number;
             soak_minutes: number;
-            most_unheard: number | null;
+            max_unreached: number | null;
             min_tried: number | null;
             lost: number;
             /** @description devices that carried the order out, whichever way it ended */
@@ -4159,12 +4304,13 @@ export interface components {
             created_at: string;
             /** Format: date-time */
             ended_at: string | null;
+            forecast: components["schemas"]["StoredForecastView"] | null;
             changes: components["schemas"]["ChangeView"][];
             include: components["schemas"]["NamedThing"][];
             exclude: components["schemas"]["NamedThing"][];
             include_devices: components["schemas"]["NamedThing"][];
             include_device_count: number;
-            only_rule: string;
+            rule_filter: string;
             /** @example 05:30:00 */
             window_start: string | null;
             /** @example 05:30:00 */
@@ -4172,31 +4318,31 @@ export interface components {
             window_days: number[];
             /** Format: date-time */
             starts_at: string | null;
-            give_up_after_hours: number;
+            expires_after_hours: number;
             /** Format: double */
             failure_limit_pct: number;
             failure_count_limit: number | null;
-            at_once: number;
+            max_concurrent: number;
             max_attempts: number;
-            puts_back_id: number | null;
-            put_back_by: number[];
+            rolls_back_id: number | null;
+            rolled_back_by: number[];
             downgrades: boolean;
-            standing: boolean;
+            follows_audience: boolean;
             late_limit: number | null;
             late_limit_in_force: number;
             late_joiners: number;
             late_joiners_waiting: number;
             launched_despite: string;
-            at_once_per_site: number | null;
-            starts_per_hour: number | null;
+            max_concurrent_per_site: number | null;
+            max_starts_per_hour: number | null;
             spread_minutes: number;
-            stage_ahead: boolean;
+            prefetch: boolean;
             /** @example 05:30:00 */
-            staging_start: string | null;
+            prefetch_start: string | null;
             /** @example 05:30:00 */
-            staging_end: string | null;
+            prefetch_end: string | null;
             with_file: number;
-            freeze_override: string;
+            freeze_override_reason: string;
             overridden_by: string | null;
             override_approved_by: string | null;
             notice: string;
@@ -4218,22 +4364,19 @@ export interface components {
             /** @default false */
             downgrades?: boolean;
             /** @default false */
-            standing?: boolean;
-            late_limit?: number | null;
-            at_once_per_site?: number | null;
-            starts_per_hour?: number | null;
+            follows_audience?: boolean;
+            max_concurrent_per_site?: number | null;
+            max_starts_per_hour?: number | null;
             /** @default 15 */
             spread_minutes?: number;
             /** @default  */
-            freeze_override?: string;
+            freeze_override_reason?: string;
             /** @default  */
             notice?: string;
-            plan_version_id?: number | null;
             include: number[];
             exclude?: number[];
             /** @default  */
-            only_rule?: string;
-            rings: components["schemas"]["RingDraftBodyRequest"][];
+            rule_filter?: string;
             /** @example 05:30:00 */
             window_start?: string | null;
             /** @example 05:30:00 */
@@ -4242,23 +4385,32 @@ export interface components {
             /** Format: date-time */
             starts_at?: string | null;
             /** @default false */
-            stage_ahead?: boolean;
+            prefetch?: boolean;
             /** @example 05:30:00 */
-            staging_start?: string | null;
+            prefetch_start?: string | null;
             /** @example 05:30:00 */
-            staging_end?: string | null;
-            /** @default 336 */
-            give_up_after_hours?: number;
+            prefetch_end?: string | null;
             /**
              * Format: double
              * @default 2
              */
             failure_limit_pct?: number;
+            late_limit?: number | null;
+            plan_version_id?: number | null;
+            rings: components["schemas"]["RingDraftBodyRequest"][];
+            /** @default 336 */
+            expires_after_hours?: number;
             failure_count_limit?: number | null;
             /** @default 200 */
-            at_once?: number;
+            max_concurrent?: number;
             /** @default 2 */
             max_attempts?: number;
+        };
+        /** @description A page of rollouts. `next` goes into `cursor` for the following one; null, where there is none. */
+        RolloutPage: {
+            count: number;
+            rollouts: components["schemas"]["RolloutRow"][];
+            next: number | null;
         };
         /** @description A rollout in a list. `phases` counts all its deliveries. */
         RolloutRow: {
@@ -4285,6 +4437,52 @@ export interface components {
             created_at: string;
             /** Format: date-time */
             ended_at: string | null;
+            forecast: components["schemas"]["StoredForecastView"] | null;
+        };
+        /**
+         * @description What the sentence of a draft says; the draft need not be complete. `ring_count` is how many rings it has,
+         *     `rolls_back_id` the rollout that it rolls back.
+         */
+        RolloutSentenceBodyRequest: {
+            /** @description by name or uid */
+            include_devices?: string[];
+            changes: components["schemas"]["ChangeBodyRequest"][];
+            /** @default false */
+            downgrades?: boolean;
+            /** @default false */
+            follows_audience?: boolean;
+            max_concurrent_per_site?: number | null;
+            max_starts_per_hour?: number | null;
+            /** @default 15 */
+            spread_minutes?: number;
+            /** @default  */
+            freeze_override_reason?: string;
+            /** @default  */
+            notice?: string;
+            include: number[];
+            exclude?: number[];
+            /** @default  */
+            rule_filter?: string;
+            /** @example 05:30:00 */
+            window_start?: string | null;
+            /** @example 05:30:00 */
+            window_end?: string | null;
+            window_days?: number[];
+            /** Format: date-time */
+            starts_at?: string | null;
+            /** @default false */
+            prefetch?: boolean;
+            /** @example 05:30:00 */
+            prefetch_start?: string | null;
+            /** @example 05:30:00 */
+            prefetch_end?: string | null;
+            /**
+             * Format: double
+             * @default 2
+             */
+            failure_limit_pct?: number;
+            ring_count: number;
+            rolls_back_id?: number | null;
         };
         /** @enum {string} */
         RolloutStateEnum: "draft" | "launching" | "running" | "paused" | "halted" | "stopped" | "finished";
@@ -4334,12 +4532,20 @@ export interface components {
             /** @default 0 */
             devices?: number;
         };
+        /** @description What columns mean, kept under a name; an empty field is a column that is not taken. */
+        SavedMappingRow: {
+            readonly id: number;
+            name: string;
+            mapping: {
+                [key: string]: string;
+            };
+        };
         /** @description A command. `time_of_day` is by each device's own clock. */
         ScheduleDraftBodyRequest: {
             /** @description by name or uid */
             include_devices?: string[];
             /** @default restart */
-            recipe?: components["schemas"]["RecipeEnum"];
+            template?: components["schemas"]["TemplateEnum"];
             include: number[];
             exclude?: number[];
             when: components["schemas"]["ScheduleWhenEnum"];
@@ -4352,31 +4558,38 @@ export interface components {
             /** @default 20 */
             spread_minutes?: number;
             /** @default 120 */
-            give_up_minutes?: number;
+            expires_after_minutes?: number;
             /** @default 500 */
-            at_once?: number;
+            max_concurrent?: number;
             /** @default wait */
             freezes?: components["schemas"]["FreezesEnum"];
         };
+        /** @description A page of schedules. `next` goes into `cursor` for the following one; null, where there is none. */
+        SchedulePage: {
+            count: number;
+            schedules: components["schemas"]["ScheduleRow"][];
+            next: number | null;
+        };
         /**
-         * @description The next firings per zone, and how many devices it would be for now. `unable` ones of its groups are left out,
-         *     as their firmware cannot do it; `unable_rule` finds them. A freeze holds `frozen` of them now; it would run on
-         *     `reached_now` of them now.
+         * @description The next firings per zone, and how many devices it would be for now.
+         *
+         *     The firmware of `unsupported_count` devices of its groups cannot do it; `unable_rule` finds them. A freeze holds
+         *     `frozen` of the others now; it would run on `reached_now` of them now.
          */
         SchedulePreview: {
             devices: number;
-            unable: number;
+            unsupported_count: number;
             unable_rule: string;
             harm: components["schemas"]["HarmEnum"];
             frozen: number;
             reached_now: number;
-            conflicts: components["schemas"]["ClashRow"][];
+            conflicts: components["schemas"]["ConflictRow"][];
             zones: components["schemas"]["ZoneFiringsView"][];
         };
         /** @description A schedule in a list, with its latest firings. */
         ScheduleRow: {
             id: number;
-            recipe: string;
+            template: string;
             sentence: components["schemas"]["SentencePart"][];
             state: components["schemas"]["ScheduleStateEnum"];
             status: components["schemas"]["ScheduleStatusView"];
@@ -4431,22 +4644,6 @@ export interface components {
             in_ring: number;
             /** Format: double */
             in_all: number;
-        };
-        /**
-         * @description What the failed share with each other and not with the confirmed; no cause is a finding too. `errors` are the
-         *     words with which they failed, the commonest first.
-         */
-        SharedByFailed: {
-            failed: number;
-            confirmed: number;
-            errors: components["schemas"]["FailedWith"][];
-            causes: components["schemas"]["CauseRow"][];
-        };
-        /** @description A rule that the failed share: of `tried` devices that it matches `failed` failed. */
-        SharedInReport: {
-            rule: string;
-            failed: number;
-            tried: number;
         };
         /** @description Two sets of devices: counts, and the first devices of each part. */
         SideBySide: {
@@ -4530,6 +4727,17 @@ export interface components {
             to_version: string;
             devices: number;
         };
+        /** @description When a running rollout is expected to be through, as forecast at `at`; a moment is null where it may not be. */
+        StoredForecastView: {
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            low: string | null;
+            /** Format: date-time */
+            median: string | null;
+            /** Format: date-time */
+            high: string | null;
+        };
         /** @description A serializer that refuses fields it does not know, naming them. */
         TagDescriptionRequest: {
             /** @default  */
@@ -4556,8 +4764,15 @@ export interface components {
             devices: number;
             groups: components["schemas"]["NamedThing"][];
         };
+        /** @description A tag that one device has. */
+        TagUsedOnceRow: {
+            tag: string;
+            device: string;
+        };
         /** @enum {string} */
         TargetChoiceEnum: "image" | "newest" | "within" | "leave_out";
+        /** @enum {string} */
+        TemplateEnum: "restart";
         /** @description What changing it does: devices that refer to it, rules rewritten, groups that gain or lose. */
         ThingEffects: {
             devices: number;
@@ -4597,7 +4812,7 @@ export interface components {
         };
         /**
          * @description What undoing an import does: devices that get back what they had, those removed as nothing was heard of them,
-         *     those that have called since and wait for admission, and those changed since, which keep it from being undone.
+         *     those that have called since and wait for admission, and those changed since, which stand in the way.
          */
         UndoingView: {
             restored: number;
@@ -4698,13 +4913,6 @@ export interface components {
         WithdrawalReasonRequest: {
             reason: string;
         };
-        /** @description A cell that cannot be taken; `row` is its line in the file. */
-        WrongRow: {
-            row: number;
-            column: string;
-            value: string;
-            reason: string;
-        };
         ZoneFiringsView: {
             zone: string;
             devices: number;
@@ -4749,7 +4957,7 @@ export interface components {
             type: string;
             title: string;
             status: number;
-            /** @description what, where, and what to do */
+            /** @description what, where, and the remedy */
             detail?: string;
             errors?: ({
                 /** @description where in the request (RFC 6901) */
@@ -5071,6 +5279,88 @@ export interface operations {
             };
             /** @description The body is of a kind that is not taken. */
             415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    approval_policies_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalPolicyRow"][];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5618,7 +5908,7 @@ export interface operations {
             };
         };
     };
-    attributes_misfits: {
+    attributes_incompatible_values: {
         parameters: {
             query?: never;
             header?: never;
@@ -5649,7 +5939,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MisfitRow"][];
+                    "application/json": components["schemas"]["IncompatibleValueRow"][];
                 };
             };
             /** @description The request is no HTTP or JSON that can be read. */
@@ -5762,7 +6052,7 @@ export interface operations {
             };
         };
     };
-    cleanings_list: {
+    capabilities_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -5776,357 +6066,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["CleaningRow"][];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    cleanings_create: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                /**
-                 * @example {
-                 *       "images": [
-                 *         14,
-                 *         15
-                 *       ]
-                 *     }
-                 */
-                "application/json": components["schemas"]["CleaningBodyRequest"];
-            };
-        };
-        responses: {
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["CleaningRow"];
-                };
-            };
-            /** @description The request is no HTTP or JSON that can be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What the address names does not exist. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The current state does not allow it, or its consequences were not agreed to. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is of a kind that is not taken. */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    cleanings_undo: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                cleaning_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["CleaningRow"];
-                };
-            };
-            /** @description The request is no HTTP or JSON that can be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What the address names does not exist. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The current state does not allow it, or its consequences were not agreed to. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is of a kind that is not taken. */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    cleanings_rehearse: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Rehearsal"];
+                    "application/json": components["schemas"]["ModelCapabilitiesRow"][];
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */
@@ -6844,10 +6784,10 @@ export interface operations {
                 limit?: number;
                 /** @description a field to order by, - before it for the reverse; name if left out */
                 order?: string;
+                /** @description words in a name, uid, serial, model or site */
+                q?: string;
                 /** @description a rule; without one, all devices */
                 rule?: string;
-                /** @description words in a name, uid, serial, model or site */
-                words?: string;
             };
             header?: never;
             path?: never;
@@ -7030,138 +6970,14 @@ export interface operations {
             };
         };
     };
-    devices_ask_to_report: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                device: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["DeviceDetail"];
-                };
-            };
-            /** @description The request is no HTTP or JSON that can be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What the address names does not exist. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The current state does not allow it, or its consequences were not agreed to. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is of a kind that is not taken. */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     devices_orders: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: number;
+                /** @description 1 to 1000, 100 if left out */
+                limit?: number;
+            };
             header?: never;
             path: {
                 device: string;
@@ -7175,7 +6991,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DeliveryRow"][];
+                    "application/json": components["schemas"]["DeliveryPage"];
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */
@@ -7781,6 +7597,135 @@ export interface operations {
             };
         };
     };
+    devices_request_report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceDetail"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     devices_issue_secret: {
         parameters: {
             query?: never;
@@ -8040,7 +7985,10 @@ export interface operations {
     };
     devices_timeline: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description 1 to 1000, 100 if left out */
+                limit?: number;
+            };
             header?: never;
             path: {
                 device: string;
@@ -8290,7 +8238,191 @@ export interface operations {
             };
         };
     };
-    devices_ask_all_to_report: {
+    devices_export: {
+        parameters: {
+            query?: {
+                /** @description fields between commas */
+                columns?: string;
+                /** @description csv if left out */
+                format?: "csv" | "jsonl" | "xlsx";
+                /** @description a field to order by, - before it for the reverse; name if left out */
+                order?: string;
+                /** @description words in a name, uid, serial, model or site */
+                q?: string;
+                /** @description a rule; without one, all devices */
+                rule?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
+                    "application/jsonl": string;
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    devices_grid: {
+        parameters: {
+            query: {
+                column: string;
+                /** @description words in a name, uid, serial, model or site */
+                q?: string;
+                row: string;
+                /** @description a rule; without one, all devices */
+                rule?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GridBody"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    devices_request_reports: {
         parameters: {
             query?: never;
             header?: never;
@@ -8426,190 +8558,6 @@ export interface operations {
             };
         };
     };
-    devices_export: {
-        parameters: {
-            query?: {
-                /** @description csv if left out */
-                as?: "csv" | "jsonl" | "xlsx";
-                /** @description fields between commas */
-                columns?: string;
-                /** @description a field to order by, - before it for the reverse; name if left out */
-                order?: string;
-                /** @description a rule; without one, all devices */
-                rule?: string;
-                /** @description words in a name, uid, serial, model or site */
-                words?: string;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "text/csv": string;
-                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
-                    "application/jsonl": string;
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    devices_grid: {
-        parameters: {
-            query: {
-                column: string;
-                row: string;
-                /** @description a rule; without one, all devices */
-                rule?: string;
-                /** @description words in a name, uid, serial, model or site */
-                words?: string;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["GridBody"];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     devices_upcoming: {
         parameters: {
             query?: never;
@@ -8633,7 +8581,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ClashRow"][];
+                    "application/json": components["schemas"]["ConflictRow"][];
                 };
             };
             /** @description The request is no HTTP or JSON that can be read. */
@@ -8748,7 +8696,12 @@ export interface operations {
     };
     edits_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: number;
+                /** @description 1 to 1000, 100 if left out */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -8760,7 +8713,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["EditRow"][];
+                    "application/json": components["schemas"]["EditPage"];
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */
@@ -10022,11 +9975,11 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description part of the value */
-                beginning?: string;
+                contains?: string;
+                /** @description words in a name, uid, serial, model or site */
+                q?: string;
                 /** @description a rule; without one, all devices */
                 rule?: string;
-                /** @description words in a name, uid, serial, model or site */
-                words?: string;
             };
             header?: never;
             path: {
@@ -11109,88 +11062,6 @@ export interface operations {
             };
         };
     };
-    functions_list: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ModelFunctionsRow"][];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     groups_list: {
         parameters: {
             query?: never;
@@ -11786,109 +11657,7 @@ export interface operations {
             };
         };
     };
-    groups_history: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                group_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["GroupHistory"];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What the address names does not exist. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The current state does not allow it, or its consequences were not agreed to. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    groups_make_by_rule: {
+    groups_convert_to_rule: {
         parameters: {
             query?: never;
             header?: {
@@ -12031,7 +11800,7 @@ export interface operations {
             };
         };
     };
-    groups_make_static: {
+    groups_convert_to_static: {
         parameters: {
             query?: never;
             header?: {
@@ -12120,6 +11889,108 @@ export interface operations {
             };
             /** @description The body is of a kind that is not taken. */
             415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    groups_history: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                group_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupHistory"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12418,9 +12289,14 @@ export interface operations {
             };
         };
     };
-    groups_proposed_rule: {
+    groups_membership_diff: {
         parameters: {
-            query?: never;
+            query: {
+                /** @description the first moment, with its zone */
+                first: string;
+                /** @description the second moment */
+                second?: string;
+            };
             header?: never;
             path: {
                 group_id: number;
@@ -12434,7 +12310,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProposedRule"];
+                    "application/json": components["schemas"]["SideBySide"];
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */
@@ -12520,14 +12396,9 @@ export interface operations {
             };
         };
     };
-    groups_two_moments: {
+    groups_proposed_rule: {
         parameters: {
-            query: {
-                /** @description the first moment, with its zone */
-                first: string;
-                /** @description the second moment */
-                second?: string;
-            };
+            query?: never;
             header?: never;
             path: {
                 group_id: number;
@@ -12541,7 +12412,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SideBySide"];
+                    "application/json": components["schemas"]["ProposedRule"];
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */
@@ -12712,6 +12583,88 @@ export interface operations {
             };
         };
     };
+    groups_overview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupsOverviewAnswer"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     health: {
         parameters: {
             query?: never;
@@ -12727,6 +12680,443 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Health"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    image_cleanups_list: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: number;
+                /** @description 1 to 1000, 100 if left out */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImageCleanupPage"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    image_cleanups_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "images": [
+                 *         14,
+                 *         15
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["ImageCleanupBodyRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImageCleanupRow"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    image_cleanups_undo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                cleanup_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImageCleanupRow"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    image_cleanups_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The address is too long. */
@@ -12874,7 +13264,7 @@ export interface operations {
                  *         "Sill 400"
                  *       ],
                  *       "version": "2.4.0",
-                 *       "notes": "Mends the pressure sensor.",
+                 *       "notes": "Fixes the pressure sensor.",
                  *       "min_version": "2.0",
                  *       "free_space_mb": 32,
                  *       "min_battery_pct": 30
@@ -13385,7 +13775,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["KeptMappingRow"][];
+                    "application/json": components["schemas"]["SavedMappingRow"][];
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */
@@ -13583,7 +13973,12 @@ export interface operations {
     };
     imports_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: number;
+                /** @description 1 to 1000, 100 if left out */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -13595,7 +13990,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ImportListRow"][];
+                    "application/json": components["schemas"]["ImportPage"];
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */
@@ -14309,7 +14704,109 @@ export interface operations {
             };
         };
     };
-    imports_keep_mapping: {
+    imports_errors: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                import_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    imports_save_mapping: {
         parameters: {
             query?: never;
             header?: never;
@@ -14325,7 +14822,7 @@ export interface operations {
                  *       "name": "Vendor’s delivery list"
                  *     }
                  */
-                "application/json": components["schemas"]["MappingToKeepRequest"];
+                "application/json": components["schemas"]["MappingToSaveRequest"];
             };
         };
         responses: {
@@ -14334,7 +14831,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["KeptMappingRow"];
+                    "application/json": components["schemas"]["SavedMappingRow"];
                 };
             };
             /** @description The request is no HTTP or JSON that can be read. */
@@ -14638,108 +15135,6 @@ export interface operations {
             };
             /** @description The body is of a kind that is not taken. */
             415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    imports_wrong: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                import_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "text/csv": string;
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What the address names does not exist. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The current state does not allow it, or its consequences were not agreed to. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -15276,15 +15671,10 @@ export interface operations {
             };
         };
     };
-    functions_set: {
+    approval_policies_set: {
         parameters: {
             query?: never;
-            header?: {
-                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
-                "Herald-Agreed"?: string;
-                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
-                "Herald-Dry-Run"?: boolean;
-            };
+            header?: never;
             path: {
                 id: number;
             };
@@ -15294,15 +15684,10 @@ export interface operations {
             content: {
                 /**
                  * @example {
-                 *       "ranges": [
-                 *         {
-                 *           "function": "files_ahead",
-                 *           "from_version": "2.1"
-                 *         }
-                 *       ]
+                 *       "on_arrival": false
                  *     }
                  */
-                "application/json": components["schemas"]["ModelFunctionsBodyRequest"];
+                "application/json": components["schemas"]["ApprovalPolicyBodyRequest"];
             };
         };
         responses: {
@@ -15311,7 +15696,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ModelFunctionsRow"];
+                    "application/json": components["schemas"]["ApprovalPolicyRow"][];
                 };
             };
             /** @description The request is no HTTP or JSON that can be read. */
@@ -15424,7 +15809,155 @@ export interface operations {
             };
         };
     };
-    functions_preview: {
+    capabilities_set: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
+                "Herald-Agreed"?: string;
+                /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
+                "Herald-Dry-Run"?: boolean;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "ranges": [
+                 *         {
+                 *           "capability": "files_ahead",
+                 *           "from_version": "2.1"
+                 *         }
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["ModelCapabilitiesBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelCapabilitiesRow"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    capabilities_preview: {
         parameters: {
             query?: never;
             header?: never;
@@ -15439,13 +15972,13 @@ export interface operations {
                  * @example {
                  *       "ranges": [
                  *         {
-                 *           "function": "files_ahead",
+                 *           "capability": "files_ahead",
                  *           "from_version": "2.1"
                  *         }
                  *       ]
                  *     }
                  */
-                "application/json": components["schemas"]["ModelFunctionsBodyRequest"];
+                "application/json": components["schemas"]["ModelCapabilitiesBodyRequest"];
             };
         };
         responses: {
@@ -15454,7 +15987,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ModelFunctionsRow"];
+                    "application/json": components["schemas"]["ModelCapabilitiesRow"];
                 };
             };
             /** @description The request is no HTTP or JSON that can be read. */
@@ -15706,144 +16239,6 @@ export interface operations {
             };
         };
     };
-    releases_set: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                /**
-                 * @example {
-                 *       "on_arrival": false
-                 *     }
-                 */
-                "application/json": components["schemas"]["ReleaseBodyRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ReleaseMode"][];
-                };
-            };
-            /** @description The request is no HTTP or JSON that can be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What the address names does not exist. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The current state does not allow it, or its consequences were not agreed to. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is of a kind that is not taken. */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     models_upgrades: {
         parameters: {
             query?: never;
@@ -15983,378 +16378,6 @@ export interface operations {
             };
             /** @description The address is too long. */
             414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    plans_list: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PlanRow"][];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    plans_keep: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                /**
-                 * @example {
-                 *       "name": "Careful",
-                 *       "note": "a trial first",
-                 *       "rings": [
-                 *         {
-                 *           "name": "Trial",
-                 *           "kind": "number",
-                 *           "number": 10,
-                 *           "confirmed_pct": 95,
-                 *           "soak_minutes": 60,
-                 *           "min_tried": 5
-                 *         },
-                 *         {
-                 *           "name": "Tenth",
-                 *           "kind": "share",
-                 *           "share_pct": 10,
-                 *           "needs_approval": true,
-                 *           "confirmed_pct": 95,
-                 *           "soak_minutes": 60,
-                 *           "min_tried": 5
-                 *         },
-                 *         {
-                 *           "name": "All others",
-                 *           "kind": "rest",
-                 *           "confirmed_pct": 95,
-                 *           "soak_minutes": 0
-                 *         }
-                 *       ]
-                 *     }
-                 */
-                "application/json": components["schemas"]["PlanBodyRequest"];
-            };
-        };
-        responses: {
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PlanRow"];
-                };
-            };
-            /** @description The request is no HTTP or JSON that can be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What the address names does not exist. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The current state does not allow it, or its consequences were not agreed to. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is of a kind that is not taken. */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    plans_drop: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                plan_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No response body */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description The request is no HTTP or JSON that can be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What the address names does not exist. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The current state does not allow it, or its consequences were not agreed to. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is of a kind that is not taken. */
-            415: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -16676,9 +16699,22 @@ export interface operations {
     record_list: {
         parameters: {
             query?: {
-                /** @description id of the last entry seen */
+                /** @description `next` of the page before */
                 before?: number;
+                /** @description what it is about */
+                kind?: "attribute" | "cleaning" | "code" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
+                /** @description 1 to 1000, 100 if left out */
                 limit?: number;
+                /** @description id of the one that it is about */
+                object?: number;
+                /** @description id of a person, or `system` */
+                person?: string;
+                /** @description each found in the sentence */
+                q?: string;
+                /** @description from this instant on */
+                since?: string;
+                /** @description before this instant */
+                until?: string;
             };
             header?: never;
             path?: never;
@@ -16691,7 +16727,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RecordRow"][];
+                    "application/json": components["schemas"]["RecordPage"];
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */
@@ -16759,7 +16795,7 @@ export interface operations {
             };
         };
     };
-    releases_list: {
+    record_choices: {
         parameters: {
             query?: never;
             header?: never;
@@ -16773,7 +16809,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ReleaseMode"][];
+                    "application/json": components["schemas"]["RecordChoices"];
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */
@@ -16796,6 +16832,477 @@ export interface operations {
             };
             /** @description The address is too long. */
             414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    record_export: {
+        parameters: {
+            query?: {
+                /** @description csv if left out */
+                format?: "csv" | "jsonl" | "xlsx";
+                /** @description what it is about */
+                kind?: "attribute" | "cleaning" | "code" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
+                /** @description id of the one that it is about */
+                object?: number;
+                /** @description id of a person, or `system` */
+                person?: string;
+                /** @description each found in the sentence */
+                q?: string;
+                /** @description from this instant on */
+                since?: string;
+                /** @description before this instant */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
+                    "application/jsonl": string;
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    ring_plans_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanRow"][];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    ring_plans_save: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "name": "Careful",
+                 *       "note": "a trial first",
+                 *       "rings": [
+                 *         {
+                 *           "name": "Trial",
+                 *           "kind": "number",
+                 *           "number": 10,
+                 *           "confirmed_pct": 95,
+                 *           "soak_minutes": 60,
+                 *           "min_tried": 5
+                 *         },
+                 *         {
+                 *           "name": "Tenth",
+                 *           "kind": "share",
+                 *           "share_pct": 10,
+                 *           "needs_approval": true,
+                 *           "confirmed_pct": 95,
+                 *           "soak_minutes": 60,
+                 *           "min_tried": 5
+                 *         },
+                 *         {
+                 *           "name": "All others",
+                 *           "kind": "rest",
+                 *           "confirmed_pct": 95,
+                 *           "soak_minutes": 0
+                 *         }
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["PlanBodyRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanRow"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    ring_plans_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -16843,7 +17350,16 @@ export interface operations {
     };
     rollouts_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: number;
+                /** @description 1 to 1000, 100 if left out */
+                limit?: number;
+                /** @description each in the id, a version, a group, a reason or a person */
+                q?: string;
+                /** @description all, if left out */
+                stage?: "draft" | "ended" | "open";
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -16855,7 +17371,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RolloutRow"][];
+                    "application/json": components["schemas"]["RolloutPage"];
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */
@@ -16975,7 +17491,7 @@ export interface operations {
                  *       "window_start": "01:00",
                  *       "window_end": "05:00",
                  *       "failure_limit_pct": 5,
-                 *       "at_once": 50
+                 *       "max_concurrent": 50
                  *     }
                  */
                 "application/json": components["schemas"]["RolloutDraftBodyRequest"];
@@ -17256,7 +17772,7 @@ export interface operations {
                  *       "window_start": "01:00",
                  *       "window_end": "05:00",
                  *       "failure_limit_pct": 5,
-                 *       "at_once": 50
+                 *       "max_concurrent": 50
                  *     }
                  */
                 "application/json": components["schemas"]["RolloutDraftBodyRequest"];
@@ -17398,296 +17914,6 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
-            };
-            /** @description The request is no HTTP or JSON that can be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What the address names does not exist. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The current state does not allow it, or its consequences were not agreed to. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is of a kind that is not taken. */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    rollouts_change_ahead: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                rollout_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: {
-            content: {
-                /**
-                 * @example {
-                 *       "at_once": 40,
-                 *       "failure_limit_pct": 3,
-                 *       "rings": [
-                 *         {
-                 *           "position": 2,
-                 *           "soak_minutes": 240
-                 *         }
-                 *       ]
-                 *     }
-                 */
-                "application/json": components["schemas"]["AheadBodyRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["DifferenceRow"][];
-                };
-            };
-            /** @description The request is no HTTP or JSON that can be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What the address names does not exist. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The current state does not allow it, or its consequences were not agreed to. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is of a kind that is not taken. */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    rollouts_ahead_preview: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                rollout_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: {
-            content: {
-                /**
-                 * @example {
-                 *       "at_once": 40,
-                 *       "failure_limit_pct": 3,
-                 *       "rings": [
-                 *         {
-                 *           "position": 2,
-                 *           "soak_minutes": 240
-                 *         }
-                 *       ]
-                 *     }
-                 */
-                "application/json": components["schemas"]["AheadBodyRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["DifferenceRow"][];
-                };
             };
             /** @description The request is no HTTP or JSON that can be read. */
             400: {
@@ -18171,7 +18397,297 @@ export interface operations {
             };
         };
     };
-    rollouts_clashes: {
+    rollouts_edit_open: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                /**
+                 * @example {
+                 *       "max_concurrent": 40,
+                 *       "failure_limit_pct": 3,
+                 *       "rings": [
+                 *         {
+                 *           "position": 2,
+                 *           "soak_minutes": 240
+                 *         }
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["EditOpenBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DifferenceRow"][];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rollouts_edit_open_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                /**
+                 * @example {
+                 *       "max_concurrent": 40,
+                 *       "failure_limit_pct": 3,
+                 *       "rings": [
+                 *         {
+                 *           "position": 2,
+                 *           "soak_minutes": 240
+                 *         }
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["EditOpenBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DifferenceRow"][];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rollouts_common_causes: {
         parameters: {
             query?: never;
             header?: never;
@@ -18187,7 +18703,109 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ClashRow"][];
+                    "application/json": components["schemas"]["CommonCausesRow"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rollouts_conflicts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConflictRow"][];
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */
@@ -18290,12 +18908,12 @@ export interface operations {
                 model?: string;
                 /** @description one or more phases, separated by commas */
                 phase?: string;
+                /** @description part of a device's name or uid */
+                q?: string;
                 /** @description position of a ring */
                 ring?: number;
                 /** @description a value of this field; empty for none */
                 site?: string;
-                /** @description part of a device's name or uid */
-                words?: string;
             };
             header?: never;
             path: {
@@ -18351,6 +18969,429 @@ export interface operations {
             };
             /** @description The address is too long. */
             414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rollouts_exclude: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "devices": [
+                 *         "sill-0007"
+                 *       ],
+                 *       "reason": "on the bench for repair"
+                 *     }
+                 */
+                "application/json": components["schemas"]["DevicesReasonBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Touched"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rollouts_include: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "devices": [
+                 *         "sill-0007",
+                 *         "uid:LG-4E1F02C9A7"
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["DevicesBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Touched"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rollouts_expedite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "devices": [
+                 *         "sill-0007",
+                 *         "uid:LG-4E1F02C9A7"
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["DevicesBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Touched"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19404,108 +20445,6 @@ export interface operations {
             };
         };
     };
-    rollouts_marks: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                rollout_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RingMarks"][];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What the address names does not exist. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The current state does not allow it, or its consequences were not agreed to. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     rollouts_open_gate: {
         parameters: {
             query?: never;
@@ -20101,276 +21040,6 @@ export interface operations {
             };
         };
     };
-    rollouts_push: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                rollout_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                /**
-                 * @example {
-                 *       "devices": [
-                 *         "sill-0007",
-                 *         "uid:LG-4E1F02C9A7"
-                 *       ]
-                 *     }
-                 */
-                "application/json": components["schemas"]["DevicesBodyRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Touched"];
-                };
-            };
-            /** @description The request is no HTTP or JSON that can be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What the address names does not exist. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The current state does not allow it, or its consequences were not agreed to. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is of a kind that is not taken. */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    rollouts_put_back: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                rollout_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RolloutDetail"];
-                };
-            };
-            /** @description The request is no HTTP or JSON that can be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What the address names does not exist. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The current state does not allow it, or its consequences were not agreed to. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is of a kind that is not taken. */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     rollouts_release: {
         parameters: {
             query?: never;
@@ -20615,7 +21284,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description csv if left out */
-                as?: "csv" | "xlsx";
+                format?: "csv" | "xlsx";
             };
             header?: never;
             path: {
@@ -20987,7 +21656,7 @@ export interface operations {
             };
         };
     };
-    rollouts_shared_by_failed: {
+    rollouts_ring_devices: {
         parameters: {
             query?: never;
             header?: never;
@@ -21003,7 +21672,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SharedByFailed"];
+                    "application/json": components["schemas"]["RingDevices"][];
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */
@@ -21044,6 +21713,135 @@ export interface operations {
             };
             /** @description The address is too long. */
             414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rollouts_roll_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutDetail"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -21359,288 +22157,6 @@ export interface operations {
             };
         };
     };
-    rollouts_take_back_in: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                rollout_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                /**
-                 * @example {
-                 *       "devices": [
-                 *         "sill-0007",
-                 *         "uid:LG-4E1F02C9A7"
-                 *       ]
-                 *     }
-                 */
-                "application/json": components["schemas"]["DevicesBodyRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Touched"];
-                };
-            };
-            /** @description The request is no HTTP or JSON that can be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What the address names does not exist. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The current state does not allow it, or its consequences were not agreed to. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is of a kind that is not taken. */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    rollouts_take_out: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                rollout_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                /**
-                 * @example {
-                 *       "devices": [
-                 *         "sill-0007"
-                 *       ],
-                 *       "reason": "on the bench for repair"
-                 *     }
-                 */
-                "application/json": components["schemas"]["DevicesReasonBodyRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Touched"];
-                };
-            };
-            /** @description The request is no HTTP or JSON that can be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What the address names does not exist. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The current state does not allow it, or its consequences were not agreed to. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is of a kind that is not taken. */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     rollouts_timeline: {
         parameters: {
             query?: never;
@@ -21743,7 +22259,7 @@ export interface operations {
             };
         };
     };
-    rollouts_rank: {
+    rollouts_order: {
         parameters: {
             query?: never;
             header?: never;
@@ -21771,6 +22287,150 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rollouts_sentence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "changes": [
+                 *         {
+                 *           "choice": "newest"
+                 *         }
+                 *       ],
+                 *       "include": [
+                 *         3
+                 *       ],
+                 *       "ring_count": 3
+                 *     }
+                 */
+                "application/json": components["schemas"]["RolloutSentenceBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SentencePart"][];
+                };
             };
             /** @description The request is no HTTP or JSON that can be read. */
             400: {
@@ -22433,7 +23093,7 @@ export interface operations {
             };
         };
     };
-    schedules_list: {
+    saved_views_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -22447,7 +23107,365 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ScheduleRow"][];
+                    "application/json": components["schemas"]["ViewRow"][];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saved_views_save: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "name": "Silent in the north",
+                 *       "address": {
+                 *         "rule": "last_seen > 24 h ago"
+                 *       }
+                 *     }
+                 */
+                "application/json": components["schemas"]["ViewDraftRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ViewRow"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saved_views_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                view_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    schedules_list: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: number;
+                /** @description 1 to 1000, 100 if left out */
+                limit?: number;
+                /** @description each in the id, a group, the command or a person */
+                q?: string;
+                /** @description all, if left out */
+                state?: "active" | "ended" | "paused";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SchedulePage"];
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */
@@ -22526,7 +23544,7 @@ export interface operations {
             content: {
                 /**
                  * @example {
-                 *       "recipe": "restart",
+                 *       "template": "restart",
                  *       "include": [
                  *         12
                  *       ],
@@ -22536,7 +23554,7 @@ export interface operations {
                  *       "when": "daily",
                  *       "time_of_day": "04:30",
                  *       "spread_minutes": 20,
-                 *       "give_up_minutes": 120,
+                 *       "expires_after_minutes": 120,
                  *       "devices": 120
                  *     }
                  */
@@ -23408,7 +24426,7 @@ export interface operations {
             content: {
                 /**
                  * @example {
-                 *       "recipe": "restart",
+                 *       "template": "restart",
                  *       "include": [
                  *         12
                  *       ],
@@ -23418,7 +24436,7 @@ export interface operations {
                  *       "when": "daily",
                  *       "time_of_day": "04:30",
                  *       "spread_minutes": 20,
-                 *       "give_up_minutes": 120
+                 *       "expires_after_minutes": 120
                  *     }
                  */
                 "application/json": components["schemas"]["ScheduleDraftBodyRequest"];
@@ -26225,355 +27243,6 @@ export interface operations {
             header?: never;
             path: {
                 upload_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No response body */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description The request is no HTTP or JSON that can be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What the address names does not exist. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The current state does not allow it, or its consequences were not agreed to. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is of a kind that is not taken. */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    views_list: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ViewRow"][];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    views_keep: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                /**
-                 * @example {
-                 *       "name": "Silent in the north",
-                 *       "address": {
-                 *         "rule": "last_seen > 24 h ago"
-                 *       }
-                 *     }
-                 */
-                "application/json": components["schemas"]["ViewDraftRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ViewRow"];
-                };
-            };
-            /** @description The request is no HTTP or JSON that can be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What the address names does not exist. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The current state does not allow it, or its consequences were not agreed to. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is of a kind that is not taken. */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    views_forget: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                view_id: number;
             };
             cookie?: never;
         };

@@ -1,6 +1,6 @@
 /** What the role of whoever is signed in may change. The server decides; this only keeps buttons from promising more. */
 import { useQuery } from "@tanstack/react-query";
-import { session } from "./queries";
+import { session } from "@/api/queries";
 
 export type Ability = "operate" | "stop" | "approve" | "administer";
 

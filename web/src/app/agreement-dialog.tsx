@@ -2,20 +2,9 @@
 import { AlertDialog } from "radix-ui";
 import { useEffect, useRef, useState } from "react";
 import { answersWith, type Consequences } from "@/api/agreement";
+import { count } from "@/lib/format";
+import { ConsequenceList } from "@/parts/consequence-list";
 import { Button } from "@/parts/controls";
-import { count, counted } from "@/parts/format";
-
-/** What becomes of devices that come under something, by its kind. */
-const JOINS: Record<string, string> = {
-  rollout: "would get its install, as soon as their ring, window and caps allow",
-  schedule: "would carry it out at each firing",
-  freeze: "would be held by it",
-};
-const LEAVES: Record<string, string> = {
-  rollout: "would leave it, unless they have begun",
-  schedule: "would no longer carry it out",
-  freeze: "would no longer be held by it",
-};
 
 export function AgreementDialog() {
   const [shown, setShown] = useState<Consequences | null>(null);
@@ -66,39 +55,4 @@ export function agreeWords({ uses }: Consequences): string {
   const leaves = Math.max(0, ...uses.map((u) => u.leaves));
   const parts = [joins && `${count(joins)} join`, leaves && `${count(leaves)} leave`].filter(Boolean);
   return `Agree: ${parts.join(", ")}`;
-}
-
-/** Each thing that runs with its devices, then the groups through which that comes. */
-export function ConsequenceList({ consequences }: { consequences: Consequences }) {
-  return (
-    <>
-      <ul className="space-y-2">
-        {consequences.uses.map((u) => (
-          <li key={u.kind + u.id}>
-            <strong>{u.sentence}</strong>
-            {u.joins > 0 && (
-              <span className="block">
-                {counted(u.joins, "device")} {JOINS[u.kind] ?? "would join"}.
-              </span>
-            )}
-            {u.leaves > 0 && (
-              <span className="block">
-                {counted(u.leaves, "device")} {LEAVES[u.kind] ?? "would leave"}.
-              </span>
-            )}
-          </li>
-        ))}
-      </ul>
-      <p className="mt-3 text-soft">
-        By way of{" "}
-        {consequences.groups
-          .map((g) => {
-            const parts = [g.joins && `${count(g.joins)} join`, g.leaves && `${count(g.leaves)} leave`];
-            return `“${g.name}” (${parts.filter(Boolean).join(", ")})`;
-          })
-          .join(" and ")}
-        .
-      </p>
-    </>
-  );
 }

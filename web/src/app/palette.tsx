@@ -4,20 +4,30 @@ import { useNavigate } from "@tanstack/react-router";
 import { Command } from "cmdk";
 import { useState } from "react";
 import { api, body } from "@/api/client";
-import { groups, rollouts, schedules } from "@/api/queries";
+import { groups, someRollouts, someSchedules } from "@/api/queries";
+import { useMay } from "@/api/use-may";
 import { sentenceText } from "@/parts/sentence";
+import { Failed } from "@/parts/views";
 import { ROOMS } from "./rooms";
 import { nextTheme, setTheme } from "./theme";
 
 export function Palette({ open, onClose }: { open: boolean; onClose: () => void }) {
   const navigate = useNavigate();
+  const mayOperate = useMay("operate");
   const [words, setWords] = useState("");
-  const known = { groups: useQuery(groups), rollouts: useQuery(rollouts), schedules: useQuery(schedules) };
+  const known = {
+    groups: useQuery({ ...groups, enabled: open }),
+    rollouts: useQuery({ ...someRollouts(words), enabled: open }),
+    schedules: useQuery({ ...someSchedules(words), enabled: open }),
+  };
   const devices = useQuery({
     queryKey: ["palette", words],
-    queryFn: () => body(api.GET("/api/v1/devices", { params: { query: { words, limit: 6 } } })),
+    queryFn: () => body(api.GET("/api/v1/devices", { params: { query: { q: words, limit: 6 } } })),
     enabled: open && words.length > 1,
   });
+  const asked = [known.groups, known.rollouts, known.schedules, ...(words.length > 1 ? [devices] : [])];
+  const searching = asked.some((q) => q.isPending && !q.error);
+  const failed = asked.find((q) => q.error && !q.data);
   const go = (act: () => void) => () => {
     onClose();
     setWords("");
@@ -39,20 +49,30 @@ export function Palette({ open, onClose }: { open: boolean; onClose: () => void 
         className="w-full border-rule border-b bg-transparent px-4 py-3 outline-none"
       />
       <Command.List className="max-h-96 overflow-auto p-2 [&_[cmdk-group-heading]]:px-2 [&_[cmdk-group-heading]]:pt-2 [&_[cmdk-group-heading]]:text-soft">
-        <Command.Empty className="p-3 text-soft">No match.</Command.Empty>
+        {searching ? (
+          <Command.Loading className="p-3 text-soft">Searching…</Command.Loading>
+        ) : failed ? (
+          <Failed what="Some of what could match" of={failed} />
+        ) : (
+          <Command.Empty className="p-3 text-soft">No match.</Command.Empty>
+        )}
         <Command.Group heading="Do">
-          <Command.Item
-            className={item}
-            onSelect={go(() => navigate({ to: "/groups/$id", params: { id: "new" }, search: {} }))}
-          >
-            New group
-          </Command.Item>
-          <Command.Item className={item} onSelect={go(() => navigate({ to: "/rollouts/new" }))}>
-            New rollout
-          </Command.Item>
-          <Command.Item className={item} onSelect={go(() => navigate({ to: "/commands/new" }))}>
-            New command
-          </Command.Item>
+          {mayOperate && (
+            <>
+              <Command.Item
+                className={item}
+                onSelect={go(() => navigate({ to: "/groups/$id", params: { id: "new" }, search: {} }))}
+              >
+                New group
+              </Command.Item>
+              <Command.Item className={item} onSelect={go(() => navigate({ to: "/rollouts/new" }))}>
+                New rollout
+              </Command.Item>
+              <Command.Item className={item} onSelect={go(() => navigate({ to: "/commands/new" }))}>
+                New command
+              </Command.Item>
+            </>
+          )}
           <Command.Item className={item} onSelect={go(() => setTheme(nextTheme()))}>
             Change between light and dark
           </Command.Item>

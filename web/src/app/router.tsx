@@ -1,26 +1,8 @@
-/** Every address of the interface. */
-import { createRootRoute, createRoute, createRouter } from "@tanstack/react-router";
-import type { DeliveryFilter, Place } from "@/api/queries";
-import { NewCommand } from "@/rooms/commands/compose";
-import { Commands } from "@/rooms/commands/list";
-import { CommandPage } from "@/rooms/commands/watch";
-import { Admissions } from "@/rooms/fleet/admissions";
-import { DevicePage } from "@/rooms/fleet/device";
-import { Fleet } from "@/rooms/fleet/fleet";
-import { ImportPage } from "@/rooms/fleet/import";
-import { GroupDays } from "@/rooms/groups/days";
-import { GroupPage } from "@/rooms/groups/group";
-import { Groups } from "@/rooms/groups/groups";
-import { Overlaps } from "@/rooms/groups/overlaps";
-import { Library } from "@/rooms/library/library";
-import { Now } from "@/rooms/now/now";
-import { QuarantinePage } from "@/rooms/now/quarantine";
-import { RecordRoom } from "@/rooms/record/record";
-import { Compare } from "@/rooms/rollouts/compare";
-import { NewRollout } from "@/rooms/rollouts/compose";
-import { Rollouts } from "@/rooms/rollouts/list";
-import { ReportPage } from "@/rooms/rollouts/report";
-import { RolloutPage } from "@/rooms/rollouts/rollout";
+/** Every address of the interface. A page's code is loaded when its address is first opened. */
+import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from "@tanstack/react-router";
+import type { DeliveryFilter, Place, RecordFilter, ScheduleState, Stage } from "@/api/queries";
+import type { FleetAddress } from "@/rooms/fleet/address";
+import { NotFound, PageFailed } from "./failures";
 import { Shell } from "./shell";
 
 const text = (value: unknown) => (typeof value === "string" && value !== "" ? value : undefined);
@@ -29,60 +11,87 @@ const word = (value: unknown) =>
   typeof value === "string" ? value : typeof value === "number" ? String(value) : undefined;
 const whole = (value: unknown) => (Number.isInteger(Number(value)) && value ? Number(value) : undefined);
 
-/** What the fleet view keeps in its address: fields of `columns` and of `grid` are between commas. */
-export interface FleetAddress {
-  rule?: string;
-  words?: string;
-  order?: string;
-  columns?: string;
-  grid?: string;
-}
+const among = <T extends string>(value: unknown, known: readonly T[]) => known.find((k) => k === value);
 
-const root = createRootRoute({ component: Shell });
-const route = <P extends string>(path: P, component: () => React.ReactNode) =>
-  createRoute({ getParentRoute: () => root, path, component });
+const root = createRootRoute({ component: Shell, notFoundComponent: NotFound, errorComponent: PageFailed });
+const under = { getParentRoute: () => root };
+const page = <P extends string>(path: P, component: ReturnType<typeof lazyRouteComponent>) =>
+  createRoute({ ...under, path, component });
 
-export const fleetRoute = createRoute({
-  getParentRoute: () => root,
+const fleetRoute = createRoute({
+  ...under,
   path: "/fleet",
-  component: Fleet,
+  component: lazyRouteComponent(() => import("@/rooms/fleet/fleet"), "Fleet"),
   validateSearch: (search): FleetAddress => ({
     rule: text(search.rule),
-    words: text(search.words),
+    q: text(search.q),
     order: text(search.order),
     columns: text(search.columns),
     grid: text(search.grid),
   }),
 });
-export const importRoute = route("/import/$id", ImportPage);
-export const deviceRoute = route("/devices/$name", DevicePage);
-const groupsRoute = createRoute({ getParentRoute: () => root, path: "/groups", component: Groups });
-export const groupRoute = createRoute({
+const groupsRoute = createRoute({
+  ...under,
+  path: "/groups",
+  component: lazyRouteComponent(() => import("@/rooms/groups/groups"), "Groups"),
+});
+const groupRoute = createRoute({
   getParentRoute: () => groupsRoute,
   path: "$id",
-  component: GroupPage,
+  component: lazyRouteComponent(() => import("@/rooms/groups/group"), "GroupPage"),
   validateSearch: (search): { rule?: string; folder?: number } => ({
     rule: text(search.rule),
     folder: whole(search.folder),
   }),
 });
-export const daysRoute = createRoute({
+const daysRoute = createRoute({
   getParentRoute: () => groupsRoute,
   path: "$id/days",
-  component: GroupDays,
+  component: lazyRouteComponent(() => import("@/rooms/groups/days"), "GroupDays"),
   validateSearch: (search): { from?: string; until?: string } => ({
     from: text(search.from),
     until: text(search.until),
   }),
 });
-export const rolloutRoute = createRoute({
-  getParentRoute: () => root,
+const rolloutsRoute = createRoute({
+  ...under,
+  path: "/rollouts",
+  component: lazyRouteComponent(() => import("@/rooms/rollouts/list"), "Rollouts"),
+  validateSearch: (search): { q?: string; stage?: Stage } => ({
+    q: word(search.q),
+    stage: among(search.stage, ["draft", "open", "ended"]),
+  }),
+});
+const commandsRoute = createRoute({
+  ...under,
+  path: "/commands",
+  component: lazyRouteComponent(() => import("@/rooms/commands/list"), "Commands"),
+  validateSearch: (search): { q?: string; state?: ScheduleState } => ({
+    q: word(search.q),
+    state: among(search.state, ["active", "paused", "ended"]),
+  }),
+});
+const recordRoute = createRoute({
+  ...under,
+  path: "/record",
+  component: lazyRouteComponent(() => import("@/rooms/record/record"), "RecordRoom"),
+  validateSearch: (search): RecordFilter => ({
+    person: word(search.person),
+    kind: text(search.kind) as RecordFilter["kind"],
+    object: whole(search.object),
+    q: word(search.q),
+    since: text(search.since),
+    until: text(search.until),
+  }),
+});
+const rolloutRoute = createRoute({
+  ...under,
   path: "/rollouts/$id",
-  component: RolloutPage,
+  component: lazyRouteComponent(() => import("@/rooms/rollouts/rollout"), "RolloutPage"),
   validateSearch: (search): DeliveryFilter & { by?: Place } => ({
     ring: whole(search.ring),
     phase: text(search.phase),
-    words: text(search.words),
+    q: text(search.q),
     site: word(search.site),
     model: word(search.model),
     hardware: word(search.hardware),
@@ -91,12 +100,12 @@ export const rolloutRoute = createRoute({
     by: text(search.by) as Place | undefined,
   }),
 });
-/** A new rollout may start from a group, devices that are handed over, an image, the rings of a plan's version, or an earlier rollout. Once the server
- * keeps it, `draft` says as which. */
-export const newRolloutRoute = createRoute({
-  getParentRoute: () => root,
+/** A new rollout may start from a group, devices that are handed over, an image, the rings of a plan's version, or an
+ * earlier rollout. Once the server keeps it, `draft` says as which. */
+const newRolloutRoute = createRoute({
+  ...under,
   path: "/rollouts/new",
-  component: NewRollout,
+  component: lazyRouteComponent(() => import("@/rooms/rollouts/compose"), "NewRollout"),
   validateSearch: (
     search,
   ): { group?: number; devices?: string; image?: number; plan?: number; like?: number; draft?: number } => ({
@@ -108,66 +117,78 @@ export const newRolloutRoute = createRoute({
     draft: whole(search.draft),
   }),
 });
-export const reportRoute = createRoute({
-  getParentRoute: () => root,
-  path: "/rollouts/$id/report",
-  component: ReportPage,
-});
-export const compareRoute = createRoute({
-  getParentRoute: () => root,
+const compareRoute = createRoute({
+  ...under,
   path: "/rollouts/compare",
-  component: Compare,
+  component: lazyRouteComponent(() => import("@/rooms/rollouts/compare"), "Compare"),
   validateSearch: (search): { a?: number; b?: number } => ({ a: whole(search.a), b: whole(search.b) }),
 });
 /** A new command may start from devices that are handed over. */
-export const newCommandRoute = createRoute({
-  getParentRoute: () => root,
+const newCommandRoute = createRoute({
+  ...under,
   path: "/commands/new",
-  component: NewCommand,
+  component: lazyRouteComponent(() => import("@/rooms/commands/compose"), "NewCommand"),
   validateSearch: (search): { devices?: string } => ({ devices: word(search.devices) }),
 });
-export const commandRoute = createRoute({
-  getParentRoute: () => root,
+const commandRoute = createRoute({
+  ...under,
   path: "/commands/$id",
-  component: CommandPage,
+  component: lazyRouteComponent(() => import("@/rooms/commands/watch"), "CommandPage"),
   validateSearch: (search): { phase?: string } => ({ phase: text(search.phase) }),
 });
-
-export const overlapsRoute = createRoute({
-  getParentRoute: () => root,
+const overlapsRoute = createRoute({
+  ...under,
   path: "/overlaps",
-  component: Overlaps,
+  component: lazyRouteComponent(() => import("@/rooms/groups/overlaps"), "Overlaps"),
   validateSearch: (search): { groups?: string } => ({ groups: text(search.groups) }),
 });
-export const libraryRoute = createRoute({
-  getParentRoute: () => root,
+const libraryRoute = createRoute({
+  ...under,
   path: "/library",
-  component: Library,
+  component: lazyRouteComponent(() => import("@/rooms/library/library"), "Library"),
   validateSearch: (search): { shelf?: string } => ({ shelf: text(search.shelf) }),
 });
 
 const tree = root.addChildren([
-  route("/", Now),
-  route("/quarantine", QuarantinePage),
+  page(
+    "/",
+    lazyRouteComponent(() => import("@/rooms/now/now"), "Now"),
+  ),
+  page(
+    "/quarantine",
+    lazyRouteComponent(() => import("@/rooms/now/quarantine"), "QuarantinePage"),
+  ),
   fleetRoute,
-  importRoute,
-  deviceRoute,
+  page(
+    "/import/$id",
+    lazyRouteComponent(() => import("@/rooms/fleet/import"), "ImportPage"),
+  ),
+  page(
+    "/devices/$name",
+    lazyRouteComponent(() => import("@/rooms/fleet/device"), "DevicePage"),
+  ),
+  page(
+    "/admissions",
+    lazyRouteComponent(() => import("@/rooms/fleet/admissions"), "Admissions"),
+  ),
   groupsRoute.addChildren([groupRoute, daysRoute]),
-  route("/rollouts", Rollouts),
+  rolloutsRoute,
   newRolloutRoute,
   compareRoute,
   rolloutRoute,
-  reportRoute,
-  route("/commands", Commands),
+  page(
+    "/rollouts/$id/report",
+    lazyRouteComponent(() => import("@/rooms/rollouts/report"), "ReportPage"),
+  ),
+  commandsRoute,
   newCommandRoute,
-  route("/admissions", Admissions),
   commandRoute,
   overlapsRoute,
   libraryRoute,
-  route("/record", RecordRoom),
+  recordRoute,
 ]);
 
-export const router = createRouter({ routeTree: tree, defaultPreload: false });
+export const router = createRouter({ routeTree: tree, defaultPreload: "intent", defaultErrorComponent: PageFailed });
 
 declare module "@tanstack/react-router" {
   interface Register {

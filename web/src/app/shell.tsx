@@ -1,17 +1,19 @@
 /** The top bar and the work under it. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, Outlet } from "@tanstack/react-router";
+import { Link, Outlet, useLocation } from "@tanstack/react-router";
 import { DateTime } from "luxon";
 import { DropdownMenu } from "radix-ui";
-import { useCallback, useState } from "react";
+import { useCallback, useEffect, useRef, useState } from "react";
 import { Toaster } from "sonner";
 import { api, body, rememberCsrf, type Schemas } from "@/api/client";
 import { useLive } from "@/api/live";
 import { session } from "@/api/queries";
-import { city } from "@/parts/format";
+import { ClockProvider, useClock } from "@/lib/clock";
+import { city } from "@/lib/format";
+import { onTitle } from "@/lib/title";
+import { Failed, Skeleton } from "@/parts/views";
 import { SignIn } from "@/rooms/access/sign-in";
 import { AgreementDialog } from "./agreement-dialog";
-import { ClockProvider, useClock } from "./clock";
 import { Keys } from "./keys";
 import { Palette } from "./palette";
 import { ROOMS } from "./rooms";
@@ -19,34 +21,61 @@ import { nextTheme, setTheme } from "./theme";
 import { Troubles } from "./troubles";
 
 export function Shell() {
-  const { data, isPending, error } = useQuery(session);
+  const asked = useQuery(session);
+  const { data } = asked;
   if (data) rememberCsrf(data.csrf);
-  if (isPending) return <p className="p-8 text-soft">One moment…</p>;
-  if (error) return <p className="p-8 text-brick">{error.message}</p>;
+  if (!data) return <Threshold asked={asked} />;
   if (!data.user) return <SignIn demo={data.demo} />;
   return (
-    <ClockProvider zone={data.user.time_zone}>
+    <ClockProvider zone={data.user.time_zone} waiting={(health) => <Threshold asked={health} />}>
       <House user={data.user} />
       <Toaster position="bottom-left" toastOptions={{ className: "!bg-card !text-ink !border-rule !rounded-md" }} />
     </ClockProvider>
   );
 }
 
+/** Before it is known who looks, and what time it is here. */
+function Threshold({ asked }: { asked: { error: Error | null; refetch: () => unknown } }) {
+  return (
+    <div className="max-w-[60ch] p-8">
+      {asked.error ? <Failed what="Brisk Herald" of={asked} /> : <Skeleton rows={3} />}
+    </div>
+  );
+}
+
+/** After a navigation: the focus goes to the work, and its title is read out. */
+function useArrival(): string {
+  const { pathname } = useLocation();
+  const [title, setTitle] = useState("");
+  const first = useRef(pathname);
+  useEffect(() => onTitle(setTitle), []);
+  useEffect(() => {
+    if (first.current === pathname) return;
+    first.current = "";
+    document.getElementById("work")?.focus();
+  }, [pathname]);
+  return title;
+}
+
 function House({ user }: { user: Schemas["Me"] }) {
   const [finding, setFinding] = useState(false);
   const find = useCallback(() => setFinding(true), []);
-  const lostSince = useLive();
+  const { listening, lostSince } = useLive();
+  const title = useArrival();
   return (
     <div className="flex h-full flex-col">
       <a href="#work" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-card focus:p-2">
         Skip to the work
       </a>
-      <header className="flex h-[46px] shrink-0 items-center gap-5 border-ink border-b bg-paper px-5">
+      <header className="flex h-[46px] shrink-0 items-center gap-5 border-ink border-b bg-paper px-5 max-lg:gap-3 max-md:h-auto max-md:flex-wrap max-md:gap-x-3 max-md:px-3 max-md:pt-1.5">
         <Link to="/" className="flex items-center gap-2">
           <Flag />
           <span className="font-bold font-display text-[1.2rem]">Brisk Herald</span>
         </Link>
-        <nav aria-label="Rooms" className="flex h-full items-stretch gap-1">
+        <nav
+          aria-label="Rooms"
+          className="flex h-full items-stretch gap-1 max-md:order-last max-md:h-9 max-md:w-full max-md:overflow-x-auto"
+        >
           {ROOMS.map((room) => (
             <Link
               key={room.to}
@@ -62,9 +91,9 @@ function House({ user }: { user: Schemas["Me"] }) {
         <button
           type="button"
           onClick={find}
-          className="field ml-auto flex w-52 items-center justify-between text-soft max-lg:w-36"
+          className="field ml-auto flex w-52 items-center justify-between gap-2 whitespace-nowrap text-soft max-lg:w-32 max-md:w-auto"
         >
-          Find or do… <kbd className="rounded-sm border border-rule px-1 font-mono text-xs">Ctrl K</kbd>
+          Find or do… <kbd className="rounded-sm border border-rule px-1 font-mono text-xs max-lg:hidden">Ctrl K</kbd>
         </button>
         <Clocks />
         <Account user={user} />
@@ -76,9 +105,12 @@ function House({ user }: { user: Schemas["Me"] }) {
         </p>
       )}
       <Troubles />
-      <main id="work" className="min-h-0 flex-1">
-        <Outlet />
+      <main id="work" tabIndex={-1} className="min-h-0 flex-1 outline-none">
+        {listening && <Outlet />}
       </main>
+      <p role="status" className="sr-only">
+        {title}
+      </p>
       <AgreementDialog />
       <Keys onFind={find} />
       <Palette open={finding} onClose={() => setFinding(false)} />
@@ -99,7 +131,10 @@ function Clocks() {
   const { now, zone, speed } = useClock();
   const here = DateTime.fromJSDate(now, { zone });
   return (
-    <div className="text-right text-soft text-xs leading-tight" title={`Your clock, ${zone}, and UTC`}>
+    <div
+      className="whitespace-nowrap text-right text-soft text-xs leading-tight max-md:hidden"
+      title={`Your clock, ${zone}, and UTC`}
+    >
       <div>
         <strong className="text-ink">{here.toFormat("ccc d LLL HH:mm")}</strong> {city(zone)}
       </div>

@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { DateTime } from "luxon";
 import { ApiError, type Schemas } from "@/api/client";
 import { readiness } from "@/api/queries";
-import { useClock } from "./clock";
+import { useClock } from "@/lib/clock";
 
 type Trouble = Schemas["TroubleView"];
 

@@ -1,8 +1,8 @@
 /** What else wants the same devices, and what will happen, for rollouts and commands alike. */
 import type { Schemas } from "@/api/client";
-import { counted } from "./format";
+import { counted } from "@/lib/format";
 
-export function Conflicts({ rows }: { rows: Schemas["ClashRow"][] }) {
+export function Conflicts({ rows }: { rows: Schemas["ConflictRow"][] }) {
   return (
     <ul>
       {rows.map((c) => (

@@ -3,6 +3,7 @@ import clsx from "clsx";
 import { AlertDialog, Dialog } from "radix-ui";
 import { type ButtonHTMLAttributes, type ReactNode, useState } from "react";
 import { ApiError } from "@/api/client";
+import { type Ability, useMay } from "@/api/use-may";
 
 type Kind = "plain" | "main" | "danger" | "quiet";
 
@@ -13,11 +14,15 @@ const KINDS: Record<Kind, string> = {
   quiet: "border border-transparent text-verdigris hover:underline px-1",
 };
 
+/** A button. With `needs`, it is there only for whoever may do what it does. */
 export function Button({
   kind = "plain",
+  needs,
   className,
   ...rest
-}: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: Kind }) {
+}: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: Kind; needs?: Ability }) {
+  const may = useMay(needs ?? "operate");
+  if (needs && !may) return null;
   return (
     <button
       type="button"
@@ -57,7 +62,7 @@ export function Card({
   );
 }
 
-/** What went wrong, what was kept, what to do. */
+/** What went wrong, what was kept, and the remedy. */
 export function Problem({ error }: { error: unknown }) {
   if (!error) return null;
   const text = error instanceof ApiError ? error.detail || error.title : String(error);
@@ -77,7 +82,10 @@ export function Confirm({
   action,
   onConfirm,
   danger = false,
+  needs,
 }: {
+  /** who lacks this does not see it */
+  needs?: Ability;
   trigger: ReactNode;
   title: string;
   children: ReactNode;
@@ -85,6 +93,8 @@ export function Confirm({
   onConfirm: () => void;
   danger?: boolean;
 }) {
+  const may = useMay(needs ?? "operate");
+  if (needs && !may) return null;
   return (
     <AlertDialog.Root>
       <AlertDialog.Trigger asChild>{trigger}</AlertDialog.Trigger>
@@ -190,7 +200,7 @@ export function Picker({
             <span className="ml-auto text-soft">{o.note}</span>
           </label>
         ))}
-        {shown.length === 0 && <p className="text-soft">No match.</p>}
+        {shown.length === 0 && <p className="text-soft">{options.length ? "No match." : "No group yet."}</p>}
       </div>
     </fieldset>
   );

@@ -1,7 +1,7 @@
 /** The columns in which deliveries are listed, for rollouts and commands alike. */
 import type { Schemas } from "@/api/client";
+import { relative, waitWords } from "@/lib/format";
 import { Dial } from "./dial";
-import { relative, waitWords } from "./format";
 import { LOOK } from "./phases";
 import type { Column } from "./table";
 
@@ -21,7 +21,7 @@ export function useDeliveryColumns(now: Date): Column<Row>[] {
       width: "minmax(120px, 1fr)",
       cell: (d) => (
         <span className="flex items-center gap-2">
-          <Dial phase={d.phase} held={d.held !== ""} /> {d.held ? "held back" : LOOK[d.phase].word}
+          <Dial phase={d.phase} held={d.hold_reason !== ""} /> {d.hold_reason ? "held back" : LOOK[d.phase].word}
           {d.max_attempts > 1 && d.attempt > 1 && <span className="text-soft">try {d.attempt}</span>}
         </span>
       ),

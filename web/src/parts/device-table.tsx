@@ -2,8 +2,8 @@
 import { useNavigate } from "@tanstack/react-router";
 import type { ReactNode } from "react";
 import type { Schemas } from "@/api/client";
-import { useClock } from "@/app/clock";
-import { relative } from "./format";
+import { useClock } from "@/lib/clock";
+import { relative } from "@/lib/format";
 import { type Column, type Ordering, type Selection, Table } from "./table";
 import { TagList } from "./tag-list";
 

@@ -1,6 +1,6 @@
 /** Which groups a change makes gain or lose devices, and what uses them. */
 import type { Schemas } from "@/api/client";
-import { count } from "./format";
+import { count } from "@/lib/format";
 
 export function Effects({ groups }: { groups: Schemas["GroupEffectRow"][] }) {
   if (groups.length === 0) return <p className="text-soft">No group gains or loses a device.</p>;

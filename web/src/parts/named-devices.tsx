@@ -3,9 +3,9 @@ import { useQuery } from "@tanstack/react-query";
 import { useId, useState } from "react";
 import { api, body } from "@/api/client";
 import { MOST_NAMED } from "@/api/handed-over";
+import { counted } from "@/lib/format";
+import { useDebounced } from "@/lib/use-debounced";
 import { Button } from "./controls";
-import { counted } from "./format";
-import { useDebounced } from "./use-debounced";
 
 const SHOWN = 40;
 
@@ -16,7 +16,7 @@ export function NamedDevices({ devices, onChange }: { devices: string[]; onChang
   const words = useDebounced(typed.trim(), 250);
   const found = useQuery({
     queryKey: ["fleet", "named", words],
-    queryFn: () => body(api.GET("/api/v1/devices", { params: { query: { words, limit: 12 } } })),
+    queryFn: () => body(api.GET("/api/v1/devices", { params: { query: { q: words, limit: 12 } } })),
     enabled: words !== "",
   });
   const add = (text: string) => {

@@ -1,6 +1,6 @@
 /** Phases of a delivery: their words, their place on the dial, their tone. */
 import type { Schemas } from "@/api/client";
-import { count } from "./format";
+import { count } from "@/lib/format";
 
 export type Phase = Schemas["PhaseEnum"];
 export type Tone = "done" | "moving" | "failed" | "held" | "open" | "out";

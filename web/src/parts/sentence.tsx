@@ -40,6 +40,7 @@ export function Sentence({
             type="button"
             className={clsx(tone, "text-left")}
             aria-expanded={open === part.slot}
+            data-slot={part.slot}
             onClick={() => onSlot(part.slot)}
           >
             {part.text}

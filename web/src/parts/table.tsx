@@ -16,6 +16,8 @@ export interface Column<Row> {
 export interface Selection<Row> {
   chosen: { has: (id: number) => boolean };
   toggle: (row: Row) => void;
+  /** what a row's box is called */
+  nameOf: (row: Row) => string;
 }
 
 export interface Ordering {
@@ -93,7 +95,7 @@ export function Table<Row extends { id: number }>({
         >
           {selection && (
             <div role="columnheader">
-              <span className="sr-only">chosen</span>
+              <span className="sr-only">selected</span>
             </div>
           )}
           {columns.map((c) => (
@@ -128,7 +130,7 @@ export function Table<Row extends { id: number }>({
                     <input
                       type="checkbox"
                       tabIndex={-1}
-                      aria-label="Choose this row"
+                      aria-label={`Select ${selection.nameOf(row)}`}
                       className="block accent-[var(--verdigris)]"
                       checked={selection.chosen.has(row.id)}
                       onClick={(e) => e.stopPropagation()}

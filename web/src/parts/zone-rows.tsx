@@ -1,7 +1,7 @@
 /** Rows of zones over a stretch of time, with the local night shaded and marks on it. */
 import { scaleTime } from "d3-scale";
 import { DateTime } from "luxon";
-import { city } from "./format";
+import { city } from "@/lib/format";
 
 export interface ZoneMark {
   zone: string;

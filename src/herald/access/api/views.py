@@ -21,9 +21,9 @@ from herald.access.addresses import client_address
 from herald.access.models import ABILITIES, Ability, Role, User
 from herald.access.permissions import person
 from herald.access.throttling import note_failure, note_success, wait_before
-from herald.api.fields import Strict, valid
-from herald.clock.source import clock
+from herald.api.fields import StrictSerializer, valid
 from herald.record.services import record
+from herald.time import clock
 
 
 class CsrfAlways(SessionAuthentication):
@@ -52,7 +52,7 @@ class Me(serializers.ModelSerializer[User]):
         return sorted(a.value for a in ABILITIES[Role(user.role)])
 
 
-class SignInBody(Strict):
+class SignInBody(StrictSerializer):
     email = serializers.EmailField()
     password = serializers.CharField(trim_whitespace=False)
 
@@ -125,7 +125,7 @@ class TokenRow(serializers.Serializer[Any]):
         return named.name if named else ""
 
 
-class NewTokenBody(Strict):
+class NewTokenBody(StrictSerializer):
     """What a token is for, and after how many days it expires; no number is never."""
 
     name = serializers.CharField(max_length=80)

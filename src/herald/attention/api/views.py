@@ -12,7 +12,7 @@ from herald.access.permissions import person
 from herald.attention.models import Part, Quarantine
 from herald.attention.names import names_of
 from herald.attention.quarantine import try_now
-from herald.clock.source import clock
+from herald.time import clock
 
 
 class QuarantineRow(serializers.ModelSerializer[Quarantine]):

@@ -11,15 +11,15 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.access.permissions import person
-from herald.api.fields import NamedThing, Strict, valid
+from herald.api.fields import NamedThing, StrictSerializer, valid
 from herald.calendar import services
 from herald.calendar.models import Freeze
-from herald.clock.source import clock
 from herald.fleet.models import Device, Site
 from herald.groups.models import Group
+from herald.time import clock
 
 
-class FreezeBody(Strict):
+class FreezeBody(StrictSerializer):
     """A freeze: nothing is installed on these devices in [starts_at, ends_at)."""
 
     name = serializers.CharField(max_length=80)
@@ -32,16 +32,16 @@ class FreezeBody(Strict):
 
 
 class FreezeRow(serializers.ModelSerializer[Freeze]):
-    """A freeze; `devices` counts whom it holds as things stand."""
+    """A freeze; `devices` counts the devices that it holds now."""
 
     groups = NamedThing(many=True)
     sites = NamedThing(many=True)
-    made_by = serializers.CharField(default=None, allow_null=True)
+    created_by = serializers.CharField(default=None, allow_null=True)
     devices = serializers.SerializerMethodField()
 
     class Meta:
         model = Freeze
-        fields = ("id", "name", "why", "starts_at", "ends_at", "everywhere", "groups", "sites", "made_by", "devices")
+        fields = ("id", "name", "why", "starts_at", "ends_at", "everywhere", "groups", "sites", "created_by", "devices")
 
     @extend_schema_field(serializers.IntegerField())
     def get_devices(self, freeze: Freeze) -> int:
@@ -49,12 +49,16 @@ class FreezeRow(serializers.ModelSerializer[Freeze]):
         return counted[freeze.pk]
 
 
+#: far more than anybody plans; a longer list would be of those that are over
+MOST_LISTED = 1000
+
+
 class FreezeListView(APIView):
     """Freezes, those that are over last."""
 
     @extend_schema(operation_id="freezes_list", responses=FreezeRow(many=True))
     def get(self, request: Request) -> Response:
-        return Response(_rows(list(Freeze.objects.listed()[:200])))
+        return Response(_rows(list(Freeze.objects.listed()[:MOST_LISTED])))
 
     @extend_schema(operation_id="freezes_create", request=FreezeBody, responses={201: FreezeRow})
     def post(self, request: Request) -> Response:

@@ -4,18 +4,18 @@ from typing import Any
 
 from rest_framework import serializers
 
-from herald.api.fields import NamedThing, SentencePart, Strict
-from herald.commands.models import FreezeChoice, Harm, Recipe, ScheduleState, When
-from herald.deliveries.api.serializers import ClashRow
+from herald.api.fields import NamedThing, SentencePart, StrictSerializer
+from herald.commands.models import CommandTemplate, FreezeChoice, Harm, ScheduleState, When
+from herald.deliveries.api.serializers import ConflictRow
 from herald.groups.api.serializers import NAMED_DEVICES
 from herald.groups.models import Group
 from herald_core.schedules import ScheduleStatus
 
 
-class ScheduleDraftBody(Strict):
+class ScheduleDraftBody(StrictSerializer):
     """A command. `time_of_day` is by each device's own clock."""
 
-    recipe = serializers.ChoiceField(choices=Recipe.choices, default=Recipe.RESTART.value)
+    template = serializers.ChoiceField(choices=CommandTemplate.choices, default=CommandTemplate.RESTART.value)
     include = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True)
     exclude = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True, default=list)
     include_devices = NAMED_DEVICES
@@ -24,8 +24,8 @@ class ScheduleDraftBody(Strict):
     starts_on = serializers.DateField(allow_null=True, default=None)
     until = serializers.DateField(allow_null=True, default=None)
     spread_minutes = serializers.IntegerField(min_value=0, max_value=1379, default=20)
-    give_up_minutes = serializers.IntegerField(min_value=1, max_value=1380, default=120)
-    at_once = serializers.IntegerField(min_value=1, max_value=1_000_000, default=500)
+    expires_after_minutes = serializers.IntegerField(min_value=1, max_value=1380, default=120)
+    max_concurrent = serializers.IntegerField(min_value=1, max_value=1_000_000, default=500)
     freezes = serializers.ChoiceField(choices=FreezeChoice.choices, default=FreezeChoice.WAIT.value)
 
 
@@ -35,7 +35,7 @@ class NewScheduleBody(ScheduleDraftBody):
     devices = serializers.IntegerField(min_value=0, default=0)
 
 
-class RunBody(Strict):
+class RunBody(StrictSerializer):
     """`devices` is the number of devices that it was shown to run on."""
 
     devices = serializers.IntegerField(min_value=0, default=0)
@@ -56,17 +56,19 @@ class ZoneFiringsView(serializers.Serializer[Any]):
 
 
 class SchedulePreview(serializers.Serializer[Any]):
-    """The next firings per zone, and how many devices it would be for now. `unable` ones of its groups are left out,
-    as their firmware cannot do it; `unable_rule` finds them. A freeze holds `frozen` of them now; it would run on
-    `reached_now` of them now."""
+    """The next firings per zone, and how many devices it would be for now.
+
+    The firmware of `unsupported_count` devices of its groups cannot do it; `unable_rule` finds them. A freeze holds
+    `frozen` of the others now; it would run on `reached_now` of them now.
+    """
 
     devices = serializers.IntegerField()
-    unable = serializers.IntegerField()
+    unsupported_count = serializers.IntegerField()
     unable_rule = serializers.CharField()
     harm = serializers.ChoiceField(choices=Harm.choices)
     frozen = serializers.IntegerField()
     reached_now = serializers.IntegerField()
-    conflicts = ClashRow(many=True)
+    conflicts = ConflictRow(many=True)
     zones = ZoneFiringsView(many=True)
 
 
@@ -74,9 +76,9 @@ class OccurrenceRow(serializers.Serializer[Any]):
     id = serializers.IntegerField()
     zone = serializers.CharField()
     fires_at = serializers.DateTimeField()
-    gives_up_at = serializers.DateTimeField()
+    expires_at = serializers.DateTimeField()
     audience = serializers.IntegerField()
-    unable = serializers.IntegerField()
+    unsupported_count = serializers.IntegerField()
     frozen = serializers.IntegerField()
     phases = serializers.DictField(child=serializers.IntegerField())
 
@@ -93,7 +95,7 @@ class ScheduleRow(serializers.Serializer[Any]):
     """A schedule in a list, with its latest firings."""
 
     id = serializers.IntegerField()
-    recipe = serializers.CharField()
+    template = serializers.CharField()
     sentence = SentencePart(many=True)
     state = serializers.ChoiceField(choices=ScheduleState.choices)
     status = ScheduleStatusView()

@@ -10,8 +10,8 @@ from rest_framework.views import APIView
 
 from herald.access.models import Ability
 from herald.access.permissions import person
-from herald.api.fields import read_limit, read_number, valid
-from herald.clock.source import clock
+from herald.api.fields import read_number, valid
+from herald.api.pages import PAGE, newest_first, page_of
 from herald.commands import overview, reach, services
 from herald.commands.api.serializers import (
     NewScheduleBody,
@@ -21,23 +21,36 @@ from herald.commands.api.serializers import (
     SchedulePreview,
     ScheduleRow,
 )
-from herald.commands.models import HARM, FreezeChoice, Recipe, Schedule, ScheduleState, When
+from herald.commands.models import HARM, CommandTemplate, FreezeChoice, Schedule, ScheduleState, When
 from herald.deliveries.api.serializers import DeliveryPage
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import waits_of
 from herald.groups.audience import read_named
+from herald.time import clock
 
-LISTED = 100
+SchedulePage = page_of("SchedulePage", ScheduleRow, "schedules")
 
 
 class ScheduleListView(APIView):
     """Scheduled commands, the newest first."""
 
-    @extend_schema(operation_id="schedules_list", responses=ScheduleRow(many=True))
+    @extend_schema(
+        operation_id="schedules_list",
+        parameters=[
+            OpenApiParameter("state", str, enum=ScheduleState.values, description="all, if left out"),
+            OpenApiParameter("q", str, description="each in the id, a group, the command or a person"),
+            *PAGE,
+        ],
+        responses=SchedulePage,
+    )
     def get(self, request: Request) -> Response:
-        return Response(
-            ScheduleRow(overview.rows(list(Schedule.objects.listed()[:LISTED]), clock.now()), many=True).data
-        )
+        params = request.query_params
+        found = Schedule.objects.listed().with_words(params.get("q", ""))
+        if state := params.get("state"):
+            found = found.filter(state=state)
+        rows, count, following = newest_first(found, request)
+        body = {"count": count, "schedules": overview.rows(rows, clock.now()), "next": following}
+        return Response(SchedulePage(body).data)
 
     @extend_schema(operation_id="schedules_create", request=NewScheduleBody, responses={201: ScheduleRow})
     def post(self, request: Request) -> Response:
@@ -66,9 +79,9 @@ class SchedulePreviewView(APIView):
         zones = services.preview_firings(draft, now=clock.now())
         body = {
             "devices": sum(z.devices for z in zones),
-            "unable": reach.audience_of(draft).unable.count(),
+            "unsupported_count": reach.audience_of(draft).unable.count(),
             "unable_rule": reach.unable_rule(draft),
-            "harm": HARM[draft.recipe].value,
+            "harm": HARM[draft.template].value,
             "frozen": reach.frozen_now(draft, now=clock.now()),
             "reached_now": reach.reached_now(draft, now=clock.now()),
             "conflicts": services.conflicts_of(draft, now=clock.now()),
@@ -157,12 +170,9 @@ class ScheduleDeliveriesView(APIView):
         occurrence = read_number(params.get("occurrence"))
         if occurrence is not None:
             found = found.filter(occurrence_id=occurrence)
-        limit, cursor = read_limit(params.get("limit")), read_number(params.get("cursor"))
-        page = found if cursor is None else found.filter(id__lt=cursor)
-        rows: Any = list(page.listed().order_by("-id")[: limit + 1])
-        more = rows[limit - 1].pk if len(rows) > limit else None
-        body = {"count": found.count(), "deliveries": rows[:limit], "next": more}
-        return Response(DeliveryPage(body, context={"waits": waits_of(rows[:limit], clock.now())}).data)
+        rows, count, following = newest_first(found.listed(), request)
+        body = {"count": count, "deliveries": rows, "next": following}
+        return Response(DeliveryPage(body, context={"waits": waits_of(rows, clock.now())}).data)
 
 
 def _find(schedule_id: int) -> Schedule:
@@ -176,7 +186,7 @@ def _detail(schedule_id: int) -> Any:
 
 def _draft(body: dict[str, Any]) -> services.ScheduleDraft:
     return services.ScheduleDraft(
-        recipe=Recipe(body.pop("recipe")),
+        template=CommandTemplate(body.pop("template")),
         when=When(body.pop("when")),
         devices=read_named(body.pop("include_devices"), "/include_devices"),
         freezes=FreezeChoice(body.pop("freezes")),

@@ -6,7 +6,7 @@ from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
 
 from herald.deliveries.models import PHASES, Delivery
-from herald.deliveries.waiting import Waiting
+from herald.deliveries.waiting import WaitingFor
 from herald_core.waiting import WaitReason
 
 
@@ -59,7 +59,7 @@ class DeliveryRow(serializers.ModelSerializer[Delivery]):
             "not_before",
             "not_after",
             "results",
-            "held",
+            "hold_reason",
         )
 
     def get_what(self, delivery: Delivery) -> str:
@@ -67,7 +67,7 @@ class DeliveryRow(serializers.ModelSerializer[Delivery]):
 
     @extend_schema_field(WaitsFor(allow_null=True))
     def get_waits_for(self, delivery: Delivery) -> dict[str, Any] | None:
-        waiting: Waiting | None = self.context["waits"].get(delivery.pk)
+        waiting: WaitingFor | None = self.context["waits"].get(delivery.pk)
         return {"code": waiting.code, "reason": waiting.reason, "until": waiting.until} if waiting else None
 
     def to_representation(self, delivery: Delivery) -> dict[str, Any]:
@@ -92,7 +92,7 @@ def describe(delivery: Delivery) -> str:
     """What is delivered, in words."""
     if delivery.image:
         return str(delivery.image)
-    return delivery.occurrence.schedule.get_recipe_display() if delivery.occurrence else ""
+    return delivery.occurrence.schedule.get_template_display() if delivery.occurrence else ""
 
 
 class DeliveryPage(serializers.Serializer[Any]):
@@ -115,7 +115,7 @@ class TimelineEntry(serializers.Serializer[Any]):
     schedule = serializers.IntegerField(allow_null=True)
 
 
-class ClashRow(serializers.Serializer[Any]):
+class ConflictRow(serializers.Serializer[Any]):
     """Something that wants so many of the same devices, and what will happen."""
 
     kind = serializers.ChoiceField(choices=["rollout", "freeze", "schedule"])

@@ -1,30 +1,38 @@
 """Calls about what a device was and is told to do."""
 
-from drf_spectacular.utils import extend_schema
+from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.clock.source import clock
-from herald.deliveries.api.serializers import DeliveryRow, TimelineEntry
+from herald.api.fields import read_limit
+from herald.api.pages import PAGE, newest_first
+from herald.deliveries.api.serializers import DeliveryPage, TimelineEntry
 from herald.deliveries.models import Delivery
 from herald.deliveries.timeline import device_timeline
 from herald.deliveries.waiting import waits_of
 from herald.fleet.services import find_device
+from herald.time import clock
 
 
 class DeviceOrdersView(APIView):
-    """A device's orders, the latest first: in hand, coming and past."""
+    """A device's orders, the latest first: the current one, those to come and past ones."""
 
-    @extend_schema(operation_id="devices_orders", responses=DeliveryRow(many=True))
+    @extend_schema(operation_id="devices_orders", parameters=PAGE, responses=DeliveryPage)
     def get(self, request: Request, device: str) -> Response:
-        orders = list(Delivery.objects.about_device(find_device(device).pk)[:50])
-        return Response(DeliveryRow(orders, many=True, context={"waits": waits_of(orders, clock.now())}).data)
+        orders, count, following = newest_first(Delivery.objects.about_device(find_device(device).pk), request)
+        body = {"count": count, "deliveries": orders, "next": following}
+        return Response(DeliveryPage(body, context={"waits": waits_of(orders, clock.now())}).data)
 
 
 class DeviceTimelineView(APIView):
     """What happened to a device, the latest first."""
 
-    @extend_schema(operation_id="devices_timeline", responses=TimelineEntry(many=True))
+    @extend_schema(
+        operation_id="devices_timeline",
+        parameters=[OpenApiParameter("limit", int, description="1 to 1000, 100 if left out")],
+        responses=TimelineEntry(many=True),
+    )
     def get(self, request: Request, device: str) -> Response:
-        return Response(TimelineEntry(device_timeline(find_device(device), most=100), many=True).data)
+        most = read_limit(request.query_params.get("limit"))
+        return Response(TimelineEntry(device_timeline(find_device(device), most=most), many=True).data)

@@ -11,10 +11,10 @@ from rest_framework.views import APIView
 
 from herald.access.models import Ability
 from herald.access.permissions import person
-from herald.api.fields import Strict, valid
-from herald.clock.source import clock
+from herald.api.fields import StrictSerializer, valid
 from herald.edits import codes
 from herald.fleet.models import EnrolmentCode
+from herald.time import clock
 
 
 class CodeRow(serializers.ModelSerializer[EnrolmentCode]):
@@ -48,8 +48,8 @@ class NewCode(CodeRow):
         fields = (*CodeRow.Meta.fields, "code")
 
 
-class CodeDraftBody(Strict):
-    """A new code. `known_only` lets only devices use it that were brought in beforehand."""
+class CodeDraftBody(StrictSerializer):
+    """A new code. `known_only` lets only devices use it that were imported beforehand."""
 
     label = serializers.CharField(max_length=80)
     admit = serializers.BooleanField(default=False)

@@ -10,13 +10,12 @@ from rest_framework.views import APIView
 
 from herald.access.permissions import person
 from herald.api.fields import valid
-from herald.clock.source import clock
 from herald.edits import attributes, tags
 from herald.edits.api.serializers import (
     AttributeChange,
     AttributeDraft,
     AttributeRow,
-    MisfitRow,
+    IncompatibleValueRow,
     TagDescription,
     TagRenaming,
     TagRenamingPreview,
@@ -24,6 +23,7 @@ from herald.edits.api.serializers import (
 )
 from herald.fleet.models import PropertyDefinition
 from herald.groups.api.agreement import agreement_of
+from herald.time import clock
 from herald_core.rules import FieldType
 
 
@@ -104,14 +104,18 @@ class AttributeView(APIView):
         return Response(status=204)
 
 
-class AttributeMisfitsView(APIView):
+class AttributeIncompatibleValuesView(APIView):
     """Which values in the fleet would not fit a changed attribute."""
 
     changes_nothing = True
 
-    @extend_schema(operation_id="attributes_misfits", request=AttributeChange, responses=MisfitRow(many=True))
+    @extend_schema(
+        operation_id="attributes_incompatible_values",
+        request=AttributeChange,
+        responses=IncompatibleValueRow(many=True),
+    )
     def post(self, request: Request, key: str) -> Response:
-        return Response(MisfitRow(attributes.misfits_of(_changed(request, key)), many=True).data)
+        return Response(IncompatibleValueRow(attributes.incompatible_values(_changed(request, key)), many=True).data)
 
 
 def _row(key: str) -> Any:

@@ -10,19 +10,19 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.access.permissions import person
-from herald.api.fields import Strict, valid
-from herald.clock.source import clock
+from herald.api.fields import StrictSerializer, valid
 from herald.edits import facts
 from herald.fleet.models import PropertyDefinition
 from herald.groups.api.agreement import agreement_of
 from herald.groups.api.serializers import GroupUse
+from herald.time import clock
 from herald_core.facts import FOUND
 from herald_core.rules import FieldType
 
 TYPES = [(t.value, t.value) for t in FOUND]
 
 
-class Misfit(serializers.Serializer[Any]):
+class IncompatibleValue(serializers.Serializer[Any]):
     """A value that does not count, and how many devices report it."""
 
     value = serializers.CharField()
@@ -30,9 +30,10 @@ class Misfit(serializers.Serializer[Any]):
 
 
 class FactView(serializers.Serializer[Any]):
-    """A key that devices report. `type` is null where it cannot be used in rules: `clash` says whether a built-in field
-    or an attribute has the key. `kinds` counts the last values by what they look like; `misfits` do not fit the type
-    and count as missing. `counted_at` null is not counted yet. `found` says that the type follows the values."""
+    """A key that devices report. `type` is null where it cannot be used in rules: `conflict` says whether a built-in
+    field or an attribute has the key. `kinds` counts the last values by what they look like; `incompatible_values` do
+    not fit the type and count as missing. `counted_at` null is not counted yet. `found` says that the type follows the
+    values."""
 
     key = serializers.CharField()
     label = serializers.CharField(source="definition.label", default="")
@@ -40,17 +41,17 @@ class FactView(serializers.Serializer[Any]):
     unit = serializers.CharField(source="definition.unit", default="")
     note = serializers.CharField(source="definition.note", default="")
     found = serializers.BooleanField(source="definition.found", default=False)
-    clash = serializers.ChoiceField(choices=["", "built-in", "attribute"])
+    conflict = serializers.ChoiceField(choices=["", "built-in", "attribute"])
     mixed = serializers.BooleanField()
     devices = serializers.IntegerField(source="reported.devices", default=0)
     kinds = serializers.DictField(child=serializers.IntegerField(), source="reported.kinds", default=dict)
-    misfit_count = serializers.IntegerField(source="reported.misfit_count", default=0)
-    misfits = Misfit(many=True, source="reported.misfits", default=list)
+    incompatible_count = serializers.IntegerField(source="reported.incompatible_count", default=0)
+    incompatible_values = IncompatibleValue(many=True, source="reported.incompatible_values", default=list)
     counted_at = serializers.DateTimeField(source="reported.counted_at", default=None, allow_null=True)
     uses = GroupUse(many=True)
 
 
-class FactChange(Strict):
+class FactChange(StrictSerializer):
     """What to change of a fact; what is left out stays. A `type` that is set stands, whatever is reported."""
 
     label = serializers.CharField(max_length=80, required=False)

@@ -9,11 +9,11 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.access.permissions import person
-from herald.api.fields import NamedThing, Strict, valid
-from herald.clock.source import clock
+from herald.api.fields import NamedThing, StrictSerializer, valid
 from herald.edits import ground
 from herald.edits.api.serializers import GroupEffectRow
 from herald.groups.api.agreement import agreement_of
+from herald.time import clock
 
 
 class ThingRow(serializers.Serializer[Any]):
@@ -46,7 +46,7 @@ class CustodianRow(ThingRow):
     tags = serializers.ListField(child=serializers.CharField(), source="thing.tags")
 
 
-class SiteDraft(Strict):
+class SiteDraft(StrictSerializer):
     """A site. `transfers_at_once` is how many files its uplink carries at the same time."""
 
     name = serializers.CharField(max_length=80)
@@ -55,14 +55,14 @@ class SiteDraft(Strict):
     transfers_at_once = serializers.IntegerField(min_value=1, max_value=100_000, default=20)
 
 
-class ModelDraft(Strict):
-    """A maker's model; images are for models of one family."""
+class ModelDraft(StrictSerializer):
+    """A manufacturer's model; images are for models of one family."""
 
     name = serializers.CharField(max_length=60)
     family = serializers.CharField(max_length=60)
 
 
-class CustodianDraft(Strict):
+class CustodianDraft(StrictSerializer):
     """The one account that answers for a device."""
 
     name = serializers.CharField(max_length=80)
@@ -80,7 +80,7 @@ class ThingEffects(serializers.Serializer[Any]):
 
 class _Of(APIView):
     kind: ClassVar[ground.Kind]
-    draft: ClassVar[type[Strict]]
+    draft: ClassVar[type[StrictSerializer]]
     row: ClassVar[type[ThingRow]]
 
     def _row(self, pk: int) -> Any:
@@ -96,7 +96,7 @@ class _Many(_Of):
 
     def post(self, request: Request) -> Response:
         fields = valid(self.draft(data=request.data))
-        made = ground.make_thing(self.kind, fields, actor=person(request), now=clock.now())
+        made = ground.create_object(self.kind, fields, actor=person(request), now=clock.now())
         return Response(self._row(made.pk), status=201)
 
 
@@ -128,7 +128,7 @@ class _Preview(_Of):
         )
 
 
-def calls_about(kind: ground.Kind, draft: type[Strict], row: type[ThingRow]) -> tuple[type, type, type]:
+def calls_about(kind: ground.Kind, draft: type[StrictSerializer], row: type[ThingRow]) -> tuple[type, type, type]:
     """The views of a kind: many, one, and the preview of a change."""
     fields = {"kind": kind, "draft": draft, "row": row, "__doc__": f"{kind.word.capitalize()}s."}
     many, one, preview = (

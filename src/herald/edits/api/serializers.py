@@ -5,20 +5,20 @@ from typing import Any
 from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
 
-from herald.api.fields import NamedThing, Strict
+from herald.api.fields import NamedThing, StrictSerializer
 from herald.edits.models import Edit
 from herald.fleet.models import PROPERTY_TYPES
 from herald.groups.api.serializers import GroupUse
 
 
-class EditTarget(Strict):
+class EditTarget(StrictSerializer):
     """Whom it is for: devices by name or uid, or all that a rule matches. Not both."""
 
     devices = serializers.ListField(child=serializers.CharField(max_length=80), default=list, max_length=100_000)
     rule = serializers.CharField(allow_blank=True, default="", trim_whitespace=False)
 
 
-class EditRequest(Strict):
+class EditRequest(StrictSerializer):
     """What to change. What is left out stays; an empty site or custodian clears it, an empty `own_time_zone` takes the
     site's. `interval` is in seconds between check-ins."""
 
@@ -74,12 +74,12 @@ class TagRow(serializers.Serializer[Any]):
     groups = NamedThing(many=True)
 
 
-class TagDescription(Strict):
+class TagDescription(StrictSerializer):
     note = serializers.CharField(max_length=300, allow_blank=True, default="")
     colour = serializers.IntegerField(min_value=0, max_value=7, default=0)
 
 
-class TagRenaming(Strict):
+class TagRenaming(StrictSerializer):
     """The new name; where there is a tag of that name, the two are merged."""
 
     to = serializers.CharField(max_length=60)
@@ -118,7 +118,7 @@ class AttributeRow(serializers.Serializer[Any]):
 ATTRIBUTE_TYPES = [(t.value, t.value) for t in PROPERTY_TYPES]
 
 
-class AttributeDraft(Strict):
+class AttributeDraft(StrictSerializer):
     """A new attribute."""
 
     key = serializers.CharField(max_length=40)
@@ -131,7 +131,7 @@ class AttributeDraft(Strict):
     required = serializers.BooleanField(default=False)
 
 
-class AttributeChange(Strict):
+class AttributeChange(StrictSerializer):
     """What to change of an attribute; what is left out stays."""
 
     label = serializers.CharField(max_length=80, required=False)
@@ -143,7 +143,7 @@ class AttributeChange(Strict):
     required = serializers.BooleanField(required=False)
 
 
-class MisfitRow(serializers.Serializer[Any]):
+class IncompatibleValueRow(serializers.Serializer[Any]):
     """A value in the fleet that would not fit."""
 
     value = serializers.CharField()

@@ -10,20 +10,24 @@ from rest_framework.views import APIView
 
 from herald.access.permissions import person
 from herald.api.fields import valid
-from herald.clock.source import clock
+from herald.api.pages import PAGE, newest_first, page_of
 from herald.edits import services
 from herald.edits.api.serializers import EditPreview, EditRequest, EditRow
-from herald.edits.change import Asked
+from herald.edits.change import RequestedEdit
 from herald.edits.models import Edit
 from herald.groups.api.agreement import agreement_of
+from herald.time import clock
+
+EditPage = page_of("EditPage", EditRow, "edits")
 
 
 class EditListView(APIView):
     """The latest edits, and new ones."""
 
-    @extend_schema(operation_id="edits_list", responses=EditRow(many=True))
+    @extend_schema(operation_id="edits_list", parameters=PAGE, responses=EditPage)
     def get(self, request: Request) -> Response:
-        return Response(EditRow(Edit.objects.select_related("created_by").order_by("-id")[:50], many=True).data)
+        rows, count, following = newest_first(Edit.objects.select_related("created_by"), request)
+        return Response(EditPage({"count": count, "edits": rows, "next": following}).data)
 
     @extend_schema(operation_id="edits_create", request=EditRequest, responses={201: EditRow})
     def post(self, request: Request) -> Response:
@@ -54,7 +58,7 @@ class EditView(APIView):
 
 
 class EditUndoAction(APIView):
-    """Put back what every device had before the edit."""
+    """Restore what every device had before the edit."""
 
     @extend_schema(operation_id="edits_undo", request=None, responses=EditRow)
     def post(self, request: Request, edit_id: int) -> Response:
@@ -67,6 +71,6 @@ class EditUndoAction(APIView):
         return Response(EditRow(edit).data)
 
 
-def _read(request: Request) -> tuple[Asked, services.Target]:
+def _read(request: Request) -> tuple[RequestedEdit, services.Target]:
     body: dict[str, Any] = valid(EditRequest(data=request.data))
-    return Asked(**{k: v for k, v in body.items() if k != "target"}), services.Target(**body["target"])
+    return RequestedEdit(**{k: v for k, v in body.items() if k != "target"}), services.Target(**body["target"])

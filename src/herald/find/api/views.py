@@ -12,18 +12,18 @@ from rest_framework.views import APIView
 
 from herald.access.permissions import person
 from herald.api.errors import Invalid, NotFound
-from herald.api.fields import Strict, next_page, read_limit, read_number, valid
-from herald.api.tables import CSV, JSON_LINES, XLSX, Table, as_csv, as_json_lines, as_xlsx, documented
-from herald.clock.source import clock
+from herald.api.export import CSV, JSON_LINES, XLSX, Table, as_asked, documented
+from herald.api.fields import StrictSerializer, next_page, read_limit, read_number, valid
 from herald.find.models import SavedView
 from herald.find.queries import found, grid_of, in_order, table_rows
 from herald.fleet.api.serializers import DevicePage, ValueCount
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.values import value_counts
+from herald.time import clock
 from herald_core.rules import FieldSpec, Vocabulary
 
 RULE = OpenApiParameter("rule", str, description="a rule; without one, all devices")
-WORDS = OpenApiParameter("words", str, description="words in a name, uid, serial, model or site")
+WORDS = OpenApiParameter("q", str, description="words in a name, uid, serial, model or site")
 ORDER = OpenApiParameter("order", str, description="a field to order by, - before it for the reverse; name if left out")
 DEFAULT_COLUMNS = ("uid", "name", "serial", "model", "hardware", "firmware", "site", "custodian", "tag", "admission")
 
@@ -46,7 +46,7 @@ class DeviceListView(APIView):
     def get(self, request: Request) -> Response:
         asked, now = request.query_params, clock.now()
         vocabulary = load_vocabulary()
-        devices = found(asked.get("rule", ""), asked.get("words", "").strip(), vocabulary, now)
+        devices = found(asked.get("rule", ""), asked.get("q", "").strip(), vocabulary, now)
         limit, order, cursor = read_limit(asked.get("limit")), asked.get("order") or "name", asked.get("cursor")
         if order == "name":
             page = devices.page_after(cursor).with_names()[: limit + 1]
@@ -76,7 +76,7 @@ class DeviceExportView(APIView):
             WORDS,
             ORDER,
             OpenApiParameter("columns", str, description="fields between commas"),
-            OpenApiParameter("as", str, enum=["csv", "xlsx", "jsonl"], description="csv if left out"),
+            OpenApiParameter("format", str, enum=["csv", "xlsx", "jsonl"], description="csv if left out"),
         ],
         responses=documented(CSV, XLSX, JSON_LINES),
     )
@@ -84,12 +84,10 @@ class DeviceExportView(APIView):
         asked, now = request.query_params, clock.now()
         vocabulary = load_vocabulary()
         columns = _columns(asked.get("columns"), vocabulary) or list(DEFAULT_COLUMNS)
-        devices = found(asked.get("rule", ""), asked.get("words", "").strip(), vocabulary, now)
+        devices = found(asked.get("rule", ""), asked.get("q", "").strip(), vocabulary, now)
         ordered = in_order(devices, asked.get("order") or "name", vocabulary, now)
         table = Table("devices", columns, table_rows(ordered, columns, vocabulary, now))
-        if asked.get("as") == "xlsx":
-            return as_xlsx(table.name, [table])
-        return as_json_lines(table) if asked.get("as") == "jsonl" else as_csv(table)
+        return as_asked(table, asked.get("format"))
 
 
 class FieldValuesView(APIView):
@@ -97,25 +95,36 @@ class FieldValuesView(APIView):
 
     @extend_schema(
         operation_id="fields_values",
-        parameters=[OpenApiParameter("beginning", str, description="part of the value"), RULE, WORDS],
+        parameters=[OpenApiParameter("contains", str, description="part of the value"), RULE, WORDS],
         responses=ValueCount(many=True),
     )
     def get(self, request: Request, key: str) -> Response:
         asked, now = request.query_params, clock.now()
         vocabulary = load_vocabulary()
-        rule, words = asked.get("rule", ""), asked.get("words", "").strip()
+        rule, words = asked.get("rule", ""), asked.get("q", "").strip()
         devices = found(rule, words, vocabulary, now) if rule.strip() or words else None
-        counts = value_counts(_field(key, vocabulary), now=now, devices=devices, beginning=asked.get("beginning", ""))
+        counts = value_counts(_field(key, vocabulary), now=now, devices=devices, beginning=asked.get("contains", ""))
         return Response(ValueCount([{"value": v, "count": n} for v, n in counts], many=True).data)
 
 
 class GridBody(serializers.Serializer[Any]):
-    """How many devices have each pair of values; `others` are not among the commonest or have no value."""
+    """Counts of pairs of values: the commonest of each side, and one more row or column for the rarer ones together."""
 
     rows = serializers.ListField(child=serializers.CharField())
     columns = serializers.ListField(child=serializers.CharField())
     cells = serializers.ListField(child=serializers.ListField(child=serializers.IntegerField()))
-    others = serializers.IntegerField()
+    totals = serializers.ListField(
+        child=serializers.IntegerField(allow_null=True),
+        help_text="the devices of each row, whichever columns they are in; null where some would count twice",
+    )
+    without = serializers.ListField(
+        child=serializers.IntegerField(),
+        allow_null=True,
+        help_text="the devices of each row that have no value for the columns; null where these are a set",
+    )
+    no_row = serializers.IntegerField(
+        allow_null=True, help_text="devices that have no value for the rows; null where these are a set"
+    )
 
 
 class DeviceGridView(APIView):
@@ -135,11 +144,11 @@ class DeviceGridView(APIView):
         asked, now = request.query_params, clock.now()
         vocabulary = load_vocabulary()
         row, column = (_field(asked.get(side, ""), vocabulary, parameter=side) for side in ("row", "column"))
-        devices = found(asked.get("rule", ""), asked.get("words", "").strip(), vocabulary, now)
+        devices = found(asked.get("rule", ""), asked.get("q", "").strip(), vocabulary, now)
         return Response(GridBody(grid_of(devices, row, column, now=now)).data)
 
 
-class ViewDraft(Strict):
+class ViewDraft(StrictSerializer):
     """A view to keep; one of the same name is replaced."""
 
     name = serializers.CharField(max_length=60)
@@ -159,11 +168,11 @@ class ViewRow(serializers.ModelSerializer[SavedView]):
 class ViewListView(APIView):
     """One's own kept views."""
 
-    @extend_schema(operation_id="views_list", responses=ViewRow(many=True))
+    @extend_schema(operation_id="saved_views_list", responses=ViewRow(many=True))
     def get(self, request: Request) -> Response:
         return Response(ViewRow(SavedView.objects.filter(owner=person(request)).order_by("name"), many=True).data)
 
-    @extend_schema(operation_id="views_keep", request=ViewDraft, responses=ViewRow)
+    @extend_schema(operation_id="saved_views_save", request=ViewDraft, responses=ViewRow)
     def post(self, request: Request) -> Response:
         draft = valid(ViewDraft(data=request.data))
         view, _ = SavedView.objects.update_or_create(
@@ -178,7 +187,7 @@ class ViewListView(APIView):
 class ViewView(APIView):
     """One kept view."""
 
-    @extend_schema(operation_id="views_forget", responses={204: None})
+    @extend_schema(operation_id="saved_views_delete", responses={204: None})
     def delete(self, request: Request, view_id: int) -> Response:
         get_object_or_404(SavedView, pk=view_id, owner=person(request)).delete()
         return Response(status=204)

@@ -6,9 +6,9 @@ from typing import Any
 from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
 
-from herald.clock.source import clock
 from herald.fleet.models import Device
 from herald.fleet.presence import presence_of
+from herald.time import clock
 
 
 class DeviceRow(serializers.ModelSerializer[Device]):

@@ -6,10 +6,10 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.access.permissions import person
-from herald.clock.source import clock
 from herald.fleet.api.serializers import DeviceDetail, FieldInfo
 from herald.fleet.services import ask_to_report, find_device
 from herald.fleet.vocabulary import load_vocabulary
+from herald.time import clock
 from herald_core.rules.fields import OPERATORS
 
 
@@ -24,7 +24,7 @@ class DeviceView(APIView):
 class DeviceReportAction(APIView):
     """Ask a device to say everything at its next check-in."""
 
-    @extend_schema(operation_id="devices_ask_to_report", request=None, responses=DeviceDetail)
+    @extend_schema(operation_id="devices_request_report", request=None, responses=DeviceDetail)
     def post(self, request: Request, device: str) -> Response:
         found = find_device(device)
         ask_to_report(found, actor=person(request), now=clock.now())

@@ -3,7 +3,7 @@
 from rest_framework.request import Request
 
 from herald.api.agreement import agreed_digest, is_dry_run
-from herald.groups.consequences import Agreement
+from herald.groups.consequences.acceptance import Agreement
 
 
 def agreement_of(request: Request) -> Agreement:

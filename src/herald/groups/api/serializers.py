@@ -4,7 +4,7 @@ from typing import Any
 
 from rest_framework import serializers
 
-from herald.api.fields import Strict
+from herald.api.fields import StrictSerializer
 from herald.fleet.api.serializers import DeviceRow
 from herald.fleet.models import DeviceModel
 from herald.groups.audience import MOST_NAMED
@@ -34,7 +34,7 @@ class GroupRow(serializers.ModelSerializer[Group]):
             "name",
             "kind",
             "rule",
-            "follows_time",
+            "is_time_dependent",
             "note",
             "folder",
             "folder_id",
@@ -60,10 +60,10 @@ class GroupDetail(GroupRow):
     of_other_models = serializers.IntegerField()
 
     class Meta(GroupRow.Meta):
-        fields = (*GroupRow.Meta.fields, "past_rule", "uses", "following", "of_other_models")
+        fields = (*GroupRow.Meta.fields, "previous_rule", "uses", "following", "of_other_models")
 
 
-class GroupDraft(Strict):
+class GroupDraft(StrictSerializer):
     """A new group. `devices` (names or uids) only for one picked by hand, `rule` only for one by rule."""
 
     name = serializers.CharField(max_length=80)
@@ -78,7 +78,7 @@ class GroupDraft(Strict):
     devices = serializers.ListField(child=serializers.CharField(max_length=80), default=list)
 
 
-class GroupChange(Strict):
+class GroupChange(StrictSerializer):
     """What to change of a group; what is left out stays."""
 
     name = serializers.CharField(max_length=80, required=False)
@@ -91,7 +91,7 @@ class GroupChange(Strict):
     )
 
 
-class MemberChange(Strict):
+class MemberChange(StrictSerializer):
     """Devices, by name or uid, to put in and to take out."""
 
     add = serializers.ListField(child=serializers.CharField(max_length=80), default=list)
@@ -100,7 +100,7 @@ class MemberChange(Strict):
     move = serializers.BooleanField(default=False)
 
 
-class RuleBody(Strict):
+class RuleBody(StrictSerializer):
     rule = serializers.CharField(trim_whitespace=False, max_length=2_000_000)
 
 
@@ -109,7 +109,7 @@ class Changed(serializers.Serializer[Any]):
     left = serializers.IntegerField()
 
 
-class RuleQuestion(Strict):
+class RuleQuestion(StrictSerializer):
     """A rule to try. With `group`, joins and leaves compare with that group's members."""
 
     rule = serializers.CharField(allow_blank=True, trim_whitespace=False, max_length=2_000_000)
@@ -131,7 +131,7 @@ class RulePreview(serializers.Serializer[Any]):
     leaving = DeviceRow(many=True)
 
 
-class ExplainQuestion(Strict):
+class ExplainQuestion(StrictSerializer):
     """Why is this device (id, name or uid) matched, or not?"""
 
     rule = serializers.CharField(allow_blank=True, trim_whitespace=False, max_length=2_000_000)
@@ -151,7 +151,7 @@ class Explanation(serializers.Serializer[Any]):
     clauses = ClauseAnswer(many=True)
 
 
-class SieveQuestion(Strict):
+class SieveQuestion(StrictSerializer):
     """A rule to hold against the fleet, with how many just-missed devices to list."""
 
     rule = serializers.CharField(allow_blank=True, trim_whitespace=False, max_length=2_000_000)
@@ -213,7 +213,7 @@ class RuleSieve(serializers.Serializer[Any]):
     took_ms = serializers.FloatField()
 
 
-class CompareQuestion(Strict):
+class CompareQuestion(StrictSerializer):
     """Why are these devices (names or uids) matched, or not?"""
 
     rule = serializers.CharField(allow_blank=True, trim_whitespace=False, max_length=2_000_000)
@@ -286,12 +286,12 @@ class FolderRow(serializers.Serializer[Any]):
     device_count = serializers.IntegerField()
 
 
-class FolderDraft(Strict):
+class FolderDraft(StrictSerializer):
     name = serializers.CharField(max_length=80)
     parent = serializers.PrimaryKeyRelatedField(queryset=Folder.objects.all(), allow_null=True, default=None)
 
 
-class FolderChange(Strict):
+class FolderChange(StrictSerializer):
     """What to change of a folder; without `parent` it stays where it is."""
 
     name = serializers.CharField(max_length=80, required=False)

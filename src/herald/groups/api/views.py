@@ -12,7 +12,6 @@ from rest_framework.views import APIView
 from herald.access.permissions import person
 from herald.api.errors import Invalid
 from herald.api.fields import next_page, read_limit, read_moment, read_number, valid
-from herald.clock.source import clock
 from herald.fleet.api.serializers import DevicePage
 from herald.fleet.models import Device
 from herald.fleet.services import device_ids, find_device, find_devices
@@ -44,9 +43,10 @@ from herald.groups.api.serializers import (
 )
 from herald.groups.models import Folder, Group
 from herald.groups.overlaps import MOST_GROUPS, overlaps_of
-from herald.groups.proposing import propose_rule
-from herald.groups.sieve import sift
-from herald.groups.uses import following_uses, uses_of
+from herald.groups.references import live_references, references_to
+from herald.groups.rule_suggestions import propose_rule
+from herald.groups.sieve import compute_sieve
+from herald.time import clock
 
 
 class GroupListView(APIView):
@@ -134,24 +134,24 @@ class GroupMembersView(APIView):
         return Response(Changed(difference).data)
 
 
-class GroupStaticAction(APIView):
+class GroupConvertToStaticAction(APIView):
     """Turn a group by rule static: it keeps the members of now."""
 
-    @extend_schema(operation_id="groups_make_static", request=None, responses=GroupDetail)
+    @extend_schema(operation_id="groups_convert_to_static", request=None, responses=GroupDetail)
     def post(self, request: Request, group_id: int) -> Response:
         group = get_object_or_404(Group, pk=group_id)
-        members.make_static(group, actor=person(request), now=clock.now(), agreement=agreement_of(request))
+        members.convert_to_static(group, actor=person(request), now=clock.now(), agreement=agreement_of(request))
         return Response(_detail(group_id))
 
 
-class GroupRuleAction(APIView):
+class GroupConvertToRuleAction(APIView):
     """Turn a group picked by hand into one by rule."""
 
-    @extend_schema(operation_id="groups_make_by_rule", request=RuleBody, responses=GroupDetail)
+    @extend_schema(operation_id="groups_convert_to_rule", request=RuleBody, responses=GroupDetail)
     def post(self, request: Request, group_id: int) -> Response:
         rule = valid(RuleBody(data=request.data))["rule"]
         group = get_object_or_404(Group, pk=group_id)
-        members.make_by_rule(group, rule, actor=person(request), now=clock.now(), agreement=agreement_of(request))
+        members.convert_to_rule(group, rule, actor=person(request), now=clock.now(), agreement=agreement_of(request))
         return Response(_detail(group_id))
 
 
@@ -180,11 +180,11 @@ class GroupHistoryView(APIView):
         )
 
 
-class GroupTwoMomentsView(APIView):
+class GroupMembershipDiffView(APIView):
     """A group's members at two moments beside each other; the second is now unless said otherwise."""
 
     @extend_schema(
-        operation_id="groups_two_moments",
+        operation_id="groups_membership_diff",
         parameters=[
             OpenApiParameter("first", datetime, required=True, description="the first moment, with its zone"),
             OpenApiParameter("second", datetime, description="the second moment"),
@@ -284,7 +284,7 @@ class RuleSieveView(APIView):
     @extend_schema(operation_id="rules_sieve", request=SieveQuestion, responses=RuleSieve)
     def post(self, request: Request) -> Response:
         question = valid(SieveQuestion(data=request.data))
-        return Response(RuleSieve(sift(question["rule"], limit=question["limit"], now=clock.now())).data)
+        return Response(RuleSieve(compute_sieve(question["rule"], limit=question["limit"], now=clock.now())).data)
 
 
 class RuleCompareView(APIView):
@@ -322,8 +322,8 @@ class RuleExplainView(APIView):
 
 def _detail(group_id: int) -> Any:
     group: Any = get_object_or_404(Group.objects.with_counts(), pk=group_id)
-    group.uses = [u.__dict__ for u in uses_of(group)]
-    group.following = [u.__dict__ for u in following_uses(group)]
+    group.uses = [u.__dict__ for u in references_to(group)]
+    group.following = [u.__dict__ for u in live_references(group)]
     group.of_other_models = (
         Device.objects.filter(memberships__group=group).exclude(model=group.only_model).count()
         if group.only_model

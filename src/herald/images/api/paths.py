@@ -9,9 +9,9 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.clock.source import clock
 from herald.fleet.models import DeviceModel
 from herald.images.paths import upgrade_paths
+from herald.time import clock
 
 
 class VersionPointRow(serializers.Serializer[Any]):

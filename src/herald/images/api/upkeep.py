@@ -11,15 +11,16 @@ from rest_framework.views import APIView
 
 from herald.access.models import Ability
 from herald.access.permissions import person
-from herald.api.fields import Strict, valid
-from herald.clock.source import clock
+from herald.api.fields import StrictSerializer, valid
+from herald.api.pages import PAGE, newest_first, page_of
 from herald.fleet.models import DeviceModel
-from herald.images import cleaning, releasing
-from herald.images.cleaning import UNDO_DAYS
-from herald.images.models import Cleaning, Image, ReleaseOnArrival, SigningKey
+from herald.images import approval, cleanup
+from herald.images.cleanup import UNDO_DAYS
+from herald.images.models import AutoApproval, Image, ImageCleanup, SigningKey
+from herald.time import clock
 
 
-class CleaningCandidate(serializers.ModelSerializer[Image]):
+class CleanupCandidate(serializers.ModelSerializer[Image]):
     """An image with its file, and why that is kept; empty where nothing needs it."""
 
     name = serializers.CharField(source="image.__str__")
@@ -36,64 +37,68 @@ class CleaningCandidate(serializers.ModelSerializer[Image]):
 class Rehearsal(serializers.Serializer[Any]):
     """What cleaning up would put away, and what it would free where all of that went."""
 
-    images = CleaningCandidate(many=True)
+    images = CleanupCandidate(many=True)
     frees_bytes = serializers.IntegerField()
 
 
-class CleaningBody(Strict):
+class ImageCleanupBody(StrictSerializer):
     images = serializers.ListField(child=serializers.IntegerField(), allow_empty=True, max_length=5000)
 
 
-class CleaningRow(serializers.ModelSerializer[Cleaning]):
-    """Images that were cleaned away together; `undo_until` is null where that is over."""
+class ImageCleanupRow(serializers.ModelSerializer[ImageCleanup]):
+    """Images that were removed together; `undo_until` is null where that is over."""
 
     by = serializers.CharField(default=None, allow_null=True)
     images: Any = serializers.StringRelatedField(many=True)
     undo_until = serializers.SerializerMethodField()
 
     class Meta:
-        model = Cleaning
+        model = ImageCleanup
         fields = ("id", "at", "by", "images", "freed_bytes", "undone_at", "purged_at", "undo_until")
 
-    def get_undo_until(self, row: Cleaning) -> str | None:
+    def get_undo_until(self, row: ImageCleanup) -> str | None:
         over = row.undone_at is not None or row.purged_at is not None
         return None if over else (row.at + UNDO_DAYS).isoformat()
 
 
-class CleaningListView(APIView):
-    """What was cleaned away, the latest first; and cleaning up."""
+ImageCleanupPage = page_of("ImageCleanupPage", ImageCleanupRow, "cleanups")
 
-    @extend_schema(operation_id="cleanings_list", responses=CleaningRow(many=True))
+
+class ImageCleanupListView(APIView):
+    """What was removed, the latest first; and cleaning up."""
+
+    @extend_schema(operation_id="image_cleanups_list", parameters=PAGE, responses=ImageCleanupPage)
     def get(self, request: Request) -> Response:
-        return Response(CleaningRow(Cleaning.objects.listed()[:50], many=True).data)
+        rows, count, following = newest_first(ImageCleanup.objects.listed(), request)
+        return Response(ImageCleanupPage({"count": count, "cleanups": rows, "next": following}).data)
 
-    @extend_schema(operation_id="cleanings_create", request=CleaningBody, responses={201: CleaningRow})
+    @extend_schema(operation_id="image_cleanups_create", request=ImageCleanupBody, responses={201: ImageCleanupRow})
     def post(self, request: Request) -> Response:
-        asked = valid(CleaningBody(data=request.data))["images"]
-        done = cleaning.clean(asked, actor=person(request), now=clock.now())
-        return Response(CleaningRow(done).data, status=201)
+        asked = valid(ImageCleanupBody(data=request.data))["images"]
+        done = cleanup.clean(asked, actor=person(request), now=clock.now())
+        return Response(ImageCleanupRow(done).data, status=201)
 
 
-class CleaningRehearsalView(APIView):
+class ImageCleanupPreview(APIView):
     """What nobody runs, needs or can be sent."""
 
-    @extend_schema(operation_id="cleanings_rehearse", responses=Rehearsal)
+    @extend_schema(operation_id="image_cleanups_preview", responses=Rehearsal)
     def get(self, request: Request) -> Response:
-        found = cleaning.rehearse(now=clock.now())
-        frees = cleaning.freed_by([c.image for c in found if not c.kept_because])
+        found = cleanup.preview_cleanup(now=clock.now())
+        frees = cleanup.freed_by([c.image for c in found if not c.kept_because])
         return Response(Rehearsal({"images": found, "frees_bytes": frees}).data)
 
 
-class CleaningUndoAction(APIView):
-    """Bring back what was cleaned away."""
+class ImageCleanupUndoAction(APIView):
+    """Bring back what was removed."""
 
-    @extend_schema(operation_id="cleanings_undo", request=None, responses=CleaningRow)
-    def post(self, request: Request, cleaning_id: int) -> Response:
-        row = get_object_or_404(Cleaning, pk=cleaning_id)
-        return Response(CleaningRow(cleaning.undo(row, actor=person(request), now=clock.now())).data)
+    @extend_schema(operation_id="image_cleanups_undo", request=None, responses=ImageCleanupRow)
+    def post(self, request: Request, cleanup_id: int) -> Response:
+        row = get_object_or_404(ImageCleanup, pk=cleanup_id)
+        return Response(ImageCleanupRow(cleanup.undo(row, actor=person(request), now=clock.now())).data)
 
 
-class ReleaseMode(serializers.Serializer[Any]):
+class ApprovalPolicyRow(serializers.Serializer[Any]):
     """How images for a model are released, and who set it so."""
 
     model_id = serializers.IntegerField()
@@ -103,12 +108,12 @@ class ReleaseMode(serializers.Serializer[Any]):
     set_at = serializers.DateTimeField(allow_null=True)
 
 
-class ReleaseBody(Strict):
+class ApprovalPolicyBody(StrictSerializer):
     on_arrival = serializers.BooleanField()
 
 
 def _modes() -> Any:
-    set_so = {r.model_id: r for r in ReleaseOnArrival.objects.select_related("set_by")}
+    set_so = {r.model_id: r for r in AutoApproval.objects.select_related("set_by")}
     rows = [
         {
             "model_id": model.pk,
@@ -119,27 +124,29 @@ def _modes() -> Any:
         }
         for model in DeviceModel.objects.order_by("name")
     ]
-    return ReleaseMode(rows, many=True).data
+    return ApprovalPolicyRow(rows, many=True).data
 
 
-class ReleaseListView(APIView):
+class ApprovalPolicyListView(APIView):
     """How images for each model are released."""
 
-    @extend_schema(operation_id="releases_list", responses=ReleaseMode(many=True))
+    @extend_schema(operation_id="approval_policies_list", responses=ApprovalPolicyRow(many=True))
     def get(self, request: Request) -> Response:
         return Response(_modes())
 
 
-class ReleaseView(APIView):
+class ApprovalPolicyView(APIView):
     """How images for one model are released."""
 
     needs = Ability.ADMINISTER
 
-    @extend_schema(operation_id="releases_set", request=ReleaseBody, responses=ReleaseMode(many=True))
+    @extend_schema(
+        operation_id="approval_policies_set", request=ApprovalPolicyBody, responses=ApprovalPolicyRow(many=True)
+    )
     def put(self, request: Request, pk: int) -> Response:
-        asked = valid(ReleaseBody(data=request.data))
+        asked = valid(ApprovalPolicyBody(data=request.data))
         model = get_object_or_404(DeviceModel, pk=pk)
-        releasing.set_release(model, on_arrival=asked["on_arrival"], actor=person(request), now=clock.now())
+        approval.set_release(model, on_arrival=asked["on_arrival"], actor=person(request), now=clock.now())
         return Response(_modes())
 
 
@@ -169,7 +176,7 @@ class KeyListView(APIView):
 
     @extend_schema(operation_id="keys_rotate", request=None, responses={201: RotationView})
     def post(self, request: Request) -> Response:
-        done = releasing.rotate_key(actor=person(request), now=clock.now())
+        done = approval.rotate_key(actor=person(request), now=clock.now())
         return Response(RotationView(done).data, status=201)
 
 
@@ -181,4 +188,4 @@ class KeyView(APIView):
     @extend_schema(operation_id="keys_revoke", responses={200: KeyRow})
     def delete(self, request: Request, kid: str) -> Response:
         get_object_or_404(SigningKey, pk=kid)
-        return Response(KeyRow(releasing.revoke_key(kid, actor=person(request), now=clock.now())).data)
+        return Response(KeyRow(approval.revoke_key(kid, actor=person(request), now=clock.now())).data)

@@ -15,13 +15,13 @@ from rest_framework.views import APIView
 from herald.access.models import Ability
 from herald.access.permissions import person
 from herald.api.errors import Invalid
-from herald.api.fields import Strict, read_number, valid
-from herald.clock.source import clock
+from herald.api.fields import StrictSerializer, read_number, valid
 from herald.fleet.models import DeviceModel
 from herald.images import services, uploads
+from herald.images.coverage import Share, shares
 from herald.images.models import Image, Upload
-from herald.images.readiness import Share, shares
 from herald.images.uploads import PIECE_BYTES
+from herald.time import clock
 
 
 class ImageRow(serializers.ModelSerializer[Image]):
@@ -95,12 +95,12 @@ class UploadRow(serializers.ModelSerializer[Upload]):
         fields = ("id", "file_name", "size_bytes", "received_bytes", "piece_bytes")
 
 
-class UploadStart(Strict):
+class UploadStart(StrictSerializer):
     file_name = serializers.CharField(max_length=200)
     size_bytes = serializers.IntegerField()
 
 
-class ImageDraft(Strict):
+class ImageDraft(StrictSerializer):
     """An image of a file that has come in whole."""
 
     upload = serializers.PrimaryKeyRelatedField(queryset=Upload.objects.all())
@@ -136,7 +136,7 @@ class WithdrawalPreview(serializers.Serializer[Any]):
     cut_off = serializers.IntegerField()
 
 
-class WithdrawalReason(Strict):
+class WithdrawalReason(StrictSerializer):
     reason = serializers.CharField(max_length=300, allow_blank=True)
 
 
@@ -185,7 +185,7 @@ class UploadView(APIView):
 
     @extend_schema(operation_id="uploads_delete", responses={204: None})
     def delete(self, request: Request, upload_id: UUID) -> Response:
-        uploads.abandon(get_object_or_404(Upload, pk=upload_id))
+        uploads.discard(get_object_or_404(Upload, pk=upload_id))
         return Response(status=204)
 
 

@@ -14,22 +14,22 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.access.permissions import person
-from herald.api.fields import Strict, valid
-from herald.api.tables import CSV, documented, safe_cell
-from herald.clock.source import clock
+from herald.api.export import CSV, documented, safe_cell
+from herald.api.fields import StrictSerializer, valid
+from herald.api.pages import PAGE, newest_first, page_of
 from herald.groups.api.agreement import agreement_of
 from herald.imports import mappings, services, undoing
-from herald.imports.models import Import, KeptMapping, WrongCell
+from herald.imports.models import CellError, Import, SavedMapping
+from herald.time import clock
 
 SHOWN_WRONG = 200
-SHOWN_IMPORTS = 50
 
 
-class WrongRow(serializers.ModelSerializer[WrongCell]):
+class ImportErrorRow(serializers.ModelSerializer[CellError]):
     """A cell that cannot be taken; `row` is its line in the file."""
 
     class Meta:
-        model = WrongCell
+        model = CellError
         fields = ("row", "column", "value", "reason")
 
 
@@ -61,38 +61,38 @@ class ImportRow(serializers.ModelSerializer[Import]):
             "wrong",
         )
 
-    @extend_schema_field(WrongRow(many=True))
+    @extend_schema_field(ImportErrorRow(many=True))
     def get_wrong(self, found: Import) -> Any:
-        return WrongRow(found.wrong.order_by("row", "id")[:SHOWN_WRONG], many=True).data
+        return ImportErrorRow(found.wrong.order_by("row", "id")[:SHOWN_WRONG], many=True).data
 
 
 class ImportFile(serializers.Serializer[Any]):
     file = serializers.FileField()
 
 
-class ImportMapping(Strict):
+class ImportMapping(StrictSerializer):
     """What each column means; columns that are left out are not taken."""
 
     mapping = serializers.DictField(child=serializers.CharField(max_length=40))
 
 
-class KeptMappingRow(serializers.ModelSerializer[KeptMapping]):
+class SavedMappingRow(serializers.ModelSerializer[SavedMapping]):
     """What columns mean, kept under a name; an empty field is a column that is not taken."""
 
     mapping = serializers.DictField(child=serializers.CharField(allow_blank=True))
 
     class Meta:
-        model = KeptMapping
+        model = SavedMapping
         fields = ("id", "name", "mapping")
 
 
-class MappingToKeep(Strict):
+class MappingToSave(StrictSerializer):
     """The mapping of this import, under a name."""
 
     name = serializers.CharField(max_length=80)
 
 
-class ImportAcceptance(Strict):
+class ImportAcceptance(StrictSerializer):
     """`all_or_nothing` false takes the good rows and leaves the wrong ones."""
 
     all_or_nothing = serializers.BooleanField(default=True)
@@ -110,7 +110,7 @@ class ImportListRow(serializers.ModelSerializer[Import]):
 
 class UndoingView(serializers.Serializer[Any]):
     """What undoing an import does: devices that get back what they had, those removed as nothing was heard of them,
-    those that have called since and wait for admission, and those changed since, which keep it from being undone."""
+    those that have called since and wait for admission, and those changed since, which stand in the way."""
 
     restored = serializers.IntegerField()
     removed = serializers.IntegerField()
@@ -118,24 +118,26 @@ class UndoingView(serializers.Serializer[Any]):
     changed_since = serializers.IntegerField()
 
 
+ImportPage = page_of("ImportPage", ImportListRow, "imports")
+
+
 class ImportListView(APIView):
     """The latest imports, and new ones."""
 
     parser_classes = (MultiPartParser,)
 
-    @extend_schema(operation_id="imports_list", responses=ImportListRow(many=True))
+    @extend_schema(operation_id="imports_list", parameters=PAGE, responses=ImportPage)
     def get(self, request: Request) -> Response:
-        rows = (
-            Import.objects.defer("content", "differences").select_related("created_by").order_by("-id")[:SHOWN_IMPORTS]
-        )
-        return Response(ImportListRow(rows, many=True).data)
+        found = Import.objects.defer("content", "differences").select_related("created_by")
+        rows, count, following = newest_first(found, request)
+        return Response(ImportPage({"count": count, "imports": rows, "next": following}).data)
 
     @extend_schema(
         operation_id="imports_create", request={"multipart/form-data": ImportFile}, responses={201: ImportRow}
     )
     def post(self, request: Request) -> Response:
         given = valid(ImportFile(data=request.data))["file"]
-        made = services.bring_in(given.read(), given.name, actor=person(request), now=clock.now())
+        made = services.create_import(given.read(), given.name, actor=person(request), now=clock.now())
         return Response(ImportRow(made).data, status=201)
 
 
@@ -153,31 +155,31 @@ class ImportView(APIView):
         return Response(ImportRow(services.change_mapping(import_id, mapping)).data)
 
 
-class ImportKeepMappingAction(APIView):
+class ImportSaveMappingAction(APIView):
     """Keep what the columns of this file mean, for files with the same columns."""
 
-    @extend_schema(operation_id="imports_keep_mapping", request=MappingToKeep, responses=KeptMappingRow)
+    @extend_schema(operation_id="imports_save_mapping", request=MappingToSave, responses=SavedMappingRow)
     def post(self, request: Request, import_id: int) -> Response:
         found = get_object_or_404(Import.objects.defer("content"), pk=import_id)
-        name = valid(MappingToKeep(data=request.data))["name"]
+        name = valid(MappingToSave(data=request.data))["name"]
         kept = mappings.keep_mapping(name, found.mapping, found.headings, actor=person(request), now=clock.now())
-        return Response(KeptMappingRow(kept).data)
+        return Response(SavedMappingRow(kept).data)
 
 
-class KeptMappingListView(APIView):
+class SavedMappingListView(APIView):
     """The mappings that are kept."""
 
-    @extend_schema(operation_id="import_mappings_list", responses=KeptMappingRow(many=True))
+    @extend_schema(operation_id="import_mappings_list", responses=SavedMappingRow(many=True))
     def get(self, request: Request) -> Response:
-        return Response(KeptMappingRow(KeptMapping.objects.order_by("name"), many=True).data)
+        return Response(SavedMappingRow(SavedMapping.objects.order_by("name"), many=True).data)
 
 
-class KeptMappingView(APIView):
+class SavedMappingView(APIView):
     """One kept mapping."""
 
     @extend_schema(operation_id="import_mappings_delete", responses={204: None})
     def delete(self, request: Request, mapping_id: int) -> Response:
-        mappings.forget_mapping(get_object_or_404(KeptMapping, pk=mapping_id))
+        mappings.forget_mapping(get_object_or_404(SavedMapping, pk=mapping_id))
         return Response(status=204)
 
 
@@ -220,10 +222,10 @@ class ImportUndoView(APIView):
         return Response(UndoingView(told).data)
 
 
-class ImportWrongView(APIView):
-    """The wrong cells as a file, to mend by."""
+class ImportErrorsView(APIView):
+    """The wrong cells as a file, to correct by."""
 
-    @extend_schema(operation_id="imports_wrong", responses=documented(CSV))
+    @extend_schema(operation_id="imports_errors", responses=documented(CSV))
     def get(self, request: Request, import_id: int) -> HttpResponse:
         found = get_object_or_404(Import, pk=import_id)
         out = io.StringIO()

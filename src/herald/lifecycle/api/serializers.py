@@ -4,12 +4,12 @@ from typing import Any
 
 from rest_framework import serializers
 
-from herald.api.fields import NamedThing, Strict
+from herald.api.fields import NamedThing, StrictSerializer
 from herald.fleet.models import DEFAULT_INTERVAL_SECONDS, Admission, EnrolmentAttempt, RefusalCause
 from herald_core.properties import MAX_INTERVAL, MIN_INTERVAL
 
 
-class DeviceDraftBody(Strict):
+class DeviceDraftBody(StrictSerializer):
     """A device to add. It needs its `uid`, or the `serial` by which it will make itself known. `own_time_zone` empty is
     its site's; `interval` is in seconds between check-ins."""
 
@@ -61,13 +61,13 @@ class RemovalView(serializers.Serializer[Any]):
     groups = serializers.IntegerField()
 
 
-class RemovalBody(Strict):
+class RemovalBody(StrictSerializer):
     """`name` is the device's name, typed to confirm."""
 
     name = serializers.CharField(max_length=80, trim_whitespace=False)
 
 
-class ReplacementBody(Strict):
+class ReplacementBody(StrictSerializer):
     """`by` is the device that takes the place: its name or uid, or `id:` and its id."""
 
     by = serializers.CharField(max_length=90)
@@ -131,7 +131,7 @@ class AdmissionQueue(serializers.Serializer[Any]):
     attempts = AttemptRow(many=True)
 
 
-class LetInBody(Strict):
+class LetInBody(StrictSerializer):
     """The uid of a device that was removed for good."""
 
     uid = serializers.CharField(max_length=80)

@@ -12,9 +12,8 @@ from rest_framework.views import APIView
 from herald.access.models import Ability
 from herald.access.permissions import person
 from herald.api.fields import valid
-from herald.clock.source import clock
-from herald.deliveries.api.serializers import ClashRow
-from herald.deliveries.clashes import clashes_of_others
+from herald.deliveries.api.serializers import ConflictRow
+from herald.deliveries.conflicts import conflicts_with_others
 from herald.edits.api.serializers import EditTarget
 from herald.edits.services import Target, targeted_ids
 from herald.fleet.models import Admission, Device, EnrolmentAttempt
@@ -33,6 +32,7 @@ from herald.lifecycle.api.serializers import (
     ReplacementBody,
     ReplacementView,
 )
+from herald.time import clock
 
 #: of a long queue the first are shown; the rest is in Fleet, by `admission = waiting`
 SHOWN = 200
@@ -54,17 +54,17 @@ class DevicesUpcomingView(APIView):
 
     changes_nothing = True
 
-    @extend_schema(operation_id="devices_upcoming", request=EditTarget, responses=ClashRow(many=True))
+    @extend_schema(operation_id="devices_upcoming", request=EditTarget, responses=ConflictRow(many=True))
     def post(self, request: Request) -> Response:
         ids = targeted_ids(Target(**valid(EditTarget(data=request.data))), clock.now())
-        found = clashes_of_others(Device.objects.by_ids(ids).order_by(), clock.now())
-        return Response(ClashRow(found, many=True).data)
+        found = conflicts_with_others(Device.objects.by_ids(ids).order_by(), clock.now())
+        return Response(ConflictRow(found, many=True).data)
 
 
 class DevicesReportAction(APIView):
     """Ask devices to say everything at their next check-in."""
 
-    @extend_schema(operation_id="devices_ask_all_to_report", request=EditTarget, responses=Asked)
+    @extend_schema(operation_id="devices_request_reports", request=EditTarget, responses=Asked)
     def post(self, request: Request) -> Response:
         ids = targeted_ids(Target(**valid(EditTarget(data=request.data))), clock.now())
         return Response(Asked({"asked": ask_all_to_report(ids, actor=person(request), now=clock.now())}).data)

@@ -1,9 +1,8 @@
 """Calls about when a rollout will be through."""
 
-from datetime import datetime, timedelta
+from datetime import timedelta
 from typing import Any
 
-import numpy as np
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.request import Request
@@ -11,13 +10,12 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.api.errors import Invalid
-from herald.clock.source import clock
-from herald.rollouts import forecasting
-from herald.rollouts.api.lookup import find_rollout
 from herald.rollouts.api.report_serializers import FreezeOfRollout
-from herald.rollouts.report import freeze_row
-from herald_core.forecast.futures import Band
-from herald_core.forecast.situation import LIMIT_WORDS, Limit
+from herald.rollouts.api.shared import find_rollout
+from herald.rollouts.watch import forecast
+from herald.rollouts.watch.report import freeze_row
+from herald.time import clock
+from herald_core.forecast.inputs import LIMIT_WORDS, Limit
 
 
 class MomentBand(serializers.Serializer[Any]):
@@ -87,17 +85,17 @@ class RolloutForecastView(APIView):
     )
     def get(self, request: Request, rollout_id: int) -> Response:
         rollout, now = find_rollout(rollout_id), clock.now()
-        told = forecasting.tell(rollout, now=now, failure_rate=_rate(request.query_params.get("failure_pct")))
+        told = forecast.forecast_rollout(rollout, now=now, failure_rate=_rate(request.query_params.get("failure_pct")))
         found = told.forecast
         rings = zip(rollout.rings.all(), found.rings, strict=True)
         body = {
-            "end": _moments(found.end, now),
+            "end": forecast.moments(found.end, now),
             "rings": [
                 {
                     "position": ring.position,
                     "name": ring.name,
-                    "opens": _moments(r.opens, now),
-                    "through": _moments(r.through, now),
+                    "opens": forecast.moments(r.opens, now),
+                    "through": forecast.moments(r.through, now),
                 }
                 for ring, r in rings
             ],
@@ -132,10 +130,3 @@ def _rate(text: str | None) -> float | None:
     if not 0 <= rate <= 100:
         raise Invalid("/failure_pct", "A share in per cent is expected, from 0 to 100.")
     return rate / 100
-
-
-def _moments(band: Band, now: datetime) -> dict[str, datetime | None]:
-    return {
-        name: now + timedelta(seconds=seconds) if np.isfinite(seconds) else None
-        for name, seconds in (("low", band.low), ("median", band.median), ("high", band.high))
-    }

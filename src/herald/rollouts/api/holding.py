@@ -7,24 +7,24 @@ from rest_framework.views import APIView
 
 from herald.access.permissions import person
 from herald.api.fields import valid
-from herald.clock.source import clock
-from herald.rollouts import holding
-from herald.rollouts.api.lookup import find_rollout
+from herald.rollouts.api.shared import find_rollout
 from herald.rollouts.api.stepping_serializers import (
+    CommonCausesRow,
     HoldBody,
     HoldEffect,
     HoldQuestion,
     ReleaseEffect,
-    SharedByFailed,
 )
+from herald.rollouts.intervene import holds
+from herald.time import clock
 
 
-class SharedByFailedView(APIView):
+class CommonCausesView(APIView):
     """What the failed devices of a rollout share."""
 
-    @extend_schema(operation_id="rollouts_shared_by_failed", responses=SharedByFailed)
+    @extend_schema(operation_id="rollouts_common_causes", responses=CommonCausesRow)
     def get(self, request: Request, rollout_id: int) -> Response:
-        return Response(SharedByFailed(holding.failed_share(find_rollout(rollout_id), now=clock.now())).data)
+        return Response(CommonCausesRow(holds.common_causes(find_rollout(rollout_id), now=clock.now())).data)
 
 
 class HoldPreviewView(APIView):
@@ -35,9 +35,7 @@ class HoldPreviewView(APIView):
     @extend_schema(operation_id="rollouts_hold_preview", request=HoldQuestion, responses=HoldEffect)
     def post(self, request: Request, rollout_id: int) -> Response:
         asked = valid(HoldQuestion(data=request.data))
-        told = holding.preview_hold(
-            find_rollout(rollout_id), rule=asked["rule"], names=asked["devices"], now=clock.now()
-        )
+        told = holds.preview_hold(find_rollout(rollout_id), rule=asked["rule"], names=asked["devices"], now=clock.now())
         return Response(HoldEffect(told).data)
 
 
@@ -47,7 +45,7 @@ class HoldAction(APIView):
     @extend_schema(operation_id="rollouts_hold", request=HoldBody, responses=HoldEffect)
     def post(self, request: Request, rollout_id: int) -> Response:
         asked = valid(HoldBody(data=request.data))
-        done = holding.hold(
+        done = holds.hold(
             find_rollout(rollout_id),
             rule=asked["rule"],
             names=asked["devices"],
@@ -64,7 +62,7 @@ class ReleaseAction(APIView):
     @extend_schema(operation_id="rollouts_release", request=HoldQuestion, responses=ReleaseEffect)
     def post(self, request: Request, rollout_id: int) -> Response:
         asked = valid(HoldQuestion(data=request.data))
-        released = holding.release(
+        released = holds.release(
             find_rollout(rollout_id), rule=asked["rule"], names=asked["devices"], actor=person(request), now=clock.now()
         )
         return Response(ReleaseEffect({"released": released}).data)

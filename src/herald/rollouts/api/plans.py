@@ -10,12 +10,12 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.access.permissions import person
-from herald.api.fields import Strict, valid
-from herald.clock.source import clock
-from herald.rollouts import drafting, plans
+from herald.api.fields import StrictSerializer, valid
 from herald.rollouts.api.serializers import RingDraftBody
 from herald.rollouts.api.views import read_rings
+from herald.rollouts.compose import drafts, ring_plans
 from herald.rollouts.models import RingKindChoice, RingPlan
+from herald.time import clock
 
 
 class PlanRing(serializers.Serializer[Any]):
@@ -28,7 +28,7 @@ class PlanRing(serializers.Serializer[Any]):
     number = serializers.IntegerField(allow_null=True)
     confirmed_pct = serializers.FloatField()
     soak_minutes = serializers.IntegerField()
-    most_unheard = serializers.IntegerField(allow_null=True)
+    max_unreached = serializers.IntegerField(allow_null=True)
     min_tried = serializers.IntegerField(allow_null=True, default=None)
     needs_approval = serializers.BooleanField()
 
@@ -53,7 +53,7 @@ class PlanRow(serializers.Serializer[Any]):
     versions = PlanVersionRow(many=True)
 
 
-class PlanBody(Strict):
+class PlanBody(StrictSerializer):
     """Rings to keep; a name that there is makes its next version."""
 
     name = serializers.CharField(max_length=60)
@@ -64,24 +64,26 @@ class PlanBody(Strict):
 class PlanListView(APIView):
     """Ring plans by name."""
 
-    @extend_schema(operation_id="plans_list", responses=PlanRow(many=True))
+    @extend_schema(operation_id="ring_plans_list", responses=PlanRow(many=True))
     def get(self, request: Request) -> Response:
         found = RingPlan.objects.filter(archived=False).prefetch_related("versions__kept_by", "versions__rollouts")
         return Response(PlanRow(found.order_by("name"), many=True).data)
 
-    @extend_schema(operation_id="plans_keep", request=PlanBody, responses={201: PlanRow})
+    @extend_schema(operation_id="ring_plans_save", request=PlanBody, responses={201: PlanRow})
     def post(self, request: Request) -> Response:
         body = valid(PlanBody(data=request.data))
-        drafting.check_rings(read_rings(body["rings"]), "/rings")
+        drafts.check_rings(read_rings(body["rings"]), "/rings")
         rings = [{**r, "group_id": r["group_id"].pk if r["group_id"] else None} for r in body["rings"]]
-        version = plans.keep_plan(body["name"], rings, note=body["note"], actor=person(request), now=clock.now())
+        version = ring_plans.save_ring_plan(
+            body["name"], rings, note=body["note"], actor=person(request), now=clock.now()
+        )
         return Response(PlanRow(version.plan).data, status=201)
 
 
 class PlanView(APIView):
     """One ring plan."""
 
-    @extend_schema(operation_id="plans_drop", responses={204: None})
+    @extend_schema(operation_id="ring_plans_delete", responses={204: None})
     def delete(self, request: Request, plan_id: int) -> Response:
-        plans.drop_plan(get_object_or_404(RingPlan, pk=plan_id), actor=person(request), now=clock.now())
+        ring_plans.delete_ring_plan(get_object_or_404(RingPlan, pk=plan_id), actor=person(request), now=clock.now())
         return Response(status=204)

@@ -50,7 +50,7 @@ class FailedDevice(serializers.Serializer[Any]):
     text = serializers.CharField()
 
 
-class SharedInReport(serializers.Serializer[Any]):
+class CommonCausesInReport(serializers.Serializer[Any]):
     """A rule that the failed share: of `tried` devices that it matches `failed` failed."""
 
     rule = serializers.CharField()
@@ -58,7 +58,7 @@ class SharedInReport(serializers.Serializer[Any]):
     tried = serializers.IntegerField()
 
 
-class LeftOutCount(serializers.Serializer[Any]):
+class ExcludedCount(serializers.Serializer[Any]):
     """Why devices did not take part, and how many."""
 
     words = serializers.CharField()
@@ -75,7 +75,7 @@ class LengthsView(serializers.Serializer[Any]):
 
 
 class Act(serializers.Serializer[Any]):
-    """What a person or, with an empty name, the clock did."""
+    """What a person or, with an empty name, the system did."""
 
     at = serializers.DateTimeField()
     who = serializers.CharField()
@@ -91,8 +91,8 @@ class ReportView(serializers.Serializer[Any]):
     rings = RingTimes(many=True)
     failures = FailureCount(many=True)
     failed_devices = FailedDevice(many=True)
-    shared = SharedInReport(many=True)
-    left_out = LeftOutCount(many=True)
+    shared = CommonCausesInReport(many=True)
+    left_out = ExcludedCount(many=True)
     fetches = LengthsView()
     installs = LengthsView()
     acts = Act(many=True)

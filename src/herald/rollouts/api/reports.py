@@ -1,4 +1,4 @@
-"""Calls about a rollout as a whole: its report, as tables too, and where it stands by site, model and the like."""
+"""Calls about a rollout as a whole: its report, as tables too, and its status by site, model and the like."""
 
 from django.http.response import HttpResponseBase
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -7,13 +7,13 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.api.errors import Conflict, Invalid
-from herald.api.tables import CSV, XLSX, as_csv, as_xlsx, documented
-from herald.clock.source import clock
-from herald.deliveries.places import PLACES
-from herald.rollouts import report
-from herald.rollouts.api.lookup import find_rollout
+from herald.api.export import CSV, XLSX, as_csv, as_xlsx, documented
+from herald.deliveries.breakdown_fields import PLACES
 from herald.rollouts.api.report_serializers import BreakdownRow, FreezeOfRollout, ReportView
+from herald.rollouts.api.shared import find_rollout
 from herald.rollouts.models import Rollout
+from herald.rollouts.watch import report
+from herald.time import clock
 
 
 class RolloutReportView(APIView):
@@ -29,12 +29,12 @@ class RolloutReportTableView(APIView):
 
     @extend_schema(
         operation_id="rollouts_report_table",
-        parameters=[OpenApiParameter("as", str, enum=["csv", "xlsx"], description="csv if left out")],
+        parameters=[OpenApiParameter("format", str, enum=["csv", "xlsx"], description="csv if left out")],
         responses=documented(CSV, XLSX),
     )
     def get(self, request: Request, rollout_id: int) -> HttpResponseBase:
         rollout = _launched(rollout_id)
-        if request.query_params.get("as") == "xlsx":
+        if request.query_params.get("format") == "xlsx":
             return as_xlsx(f"rollout-{rollout.pk}", report.sheets(rollout, now=clock.now()))
         return as_csv(report.devices_table(rollout, f"rollout-{rollout.pk}"))
 

@@ -4,13 +4,13 @@ from typing import Any
 
 from rest_framework import serializers
 
-from herald.api.fields import NamedThing, SentencePart, Strict
+from herald.api.fields import NamedThing, SentencePart, StrictSerializer
 from herald.deliveries.models import PHASES
 from herald.fleet.models import Device, DeviceModel
 from herald.groups.api.serializers import NAMED_DEVICES
 from herald.groups.models import Group
 from herald.images.models import Image
-from herald.rollouts.models import RingKindChoice, RingPlanVersion, RolloutState, TargetChoice
+from herald.rollouts.models import RingKindChoice, RingPlanVersion, RolloutState, StoredForecast, TargetChoice
 from herald_core.rollouts.status import GateState, State
 
 #: a rollout that does not say otherwise has its devices begin over so many minutes
@@ -19,7 +19,7 @@ SPREAD_MINUTES = 15
 MOST_DEVICES = 10_000_000
 
 
-class RingDraftBody(Strict):
+class RingDraftBody(StrictSerializer):
     """One ring: `group_id` with kind group, `share_pct` (of those left) with share, `number` with number."""
 
     name = serializers.CharField(max_length=60)
@@ -29,12 +29,12 @@ class RingDraftBody(Strict):
     number = serializers.IntegerField(min_value=1, max_value=1_000_000, allow_null=True, default=None)
     confirmed_pct = serializers.FloatField(min_value=1, max_value=100, default=95.0)
     soak_minutes = serializers.IntegerField(min_value=0, max_value=100_000, default=60)
-    most_unheard = serializers.IntegerField(min_value=0, max_value=MOST_DEVICES, allow_null=True, default=None)
+    max_unreached = serializers.IntegerField(min_value=0, max_value=MOST_DEVICES, allow_null=True, default=None)
     min_tried = serializers.IntegerField(min_value=1, max_value=MOST_DEVICES, allow_null=True, default=None)
     needs_approval = serializers.BooleanField(default=False)
 
 
-class ChangeBody(Strict):
+class ChangeBody(StrictSerializer):
     """A row of the change table. `model_id` null is any model that the target is for; `uplink` and `from_version`
     empty are any. `image_id` with choice image, `within` (like 5.1) with choice within."""
 
@@ -46,41 +46,54 @@ class ChangeBody(Strict):
     within = serializers.CharField(max_length=64, allow_blank=True, default="")
 
 
-class RolloutDraftBody(Strict):
-    """A rollout as it is written down. Times of day are by each device's own clock."""
+class RolloutWordsBody(StrictSerializer):
+    """What the sentence of a rollout says of it, but for its rings."""
 
     changes = ChangeBody(many=True)
     downgrades = serializers.BooleanField(default=False)
-    standing = serializers.BooleanField(default=False)
-    late_limit = serializers.IntegerField(min_value=0, max_value=MOST_DEVICES, allow_null=True, default=None)
-    at_once_per_site = serializers.IntegerField(min_value=1, allow_null=True, default=None)
-    starts_per_hour = serializers.IntegerField(min_value=1, allow_null=True, default=None)
+    follows_audience = serializers.BooleanField(default=False)
+    max_concurrent_per_site = serializers.IntegerField(min_value=1, allow_null=True, default=None)
+    max_starts_per_hour = serializers.IntegerField(min_value=1, allow_null=True, default=None)
     spread_minutes = serializers.IntegerField(min_value=0, max_value=7 * 24 * 60, default=SPREAD_MINUTES)
-    freeze_override = serializers.CharField(max_length=300, allow_blank=True, default="")
+    freeze_override_reason = serializers.CharField(max_length=300, allow_blank=True, default="")
     notice = serializers.CharField(max_length=300, allow_blank=True, default="")
-    plan_version_id = serializers.PrimaryKeyRelatedField(
-        queryset=RingPlanVersion.objects.all(), allow_null=True, default=None
-    )
     include = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True)
     include_devices = NAMED_DEVICES
     exclude = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True, default=list)
-    only_rule = serializers.CharField(max_length=10_000, allow_blank=True, default="")
-    rings = RingDraftBody(many=True)
+    rule_filter = serializers.CharField(max_length=10_000, allow_blank=True, default="")
     window_start = serializers.TimeField(allow_null=True, default=None)
     window_end = serializers.TimeField(allow_null=True, default=None)
     window_days = serializers.ListField(child=serializers.IntegerField(min_value=0, max_value=6), default=list)
     starts_at = serializers.DateTimeField(allow_null=True, default=None)
-    stage_ahead = serializers.BooleanField(default=False)
-    staging_start = serializers.TimeField(allow_null=True, default=None)
-    staging_end = serializers.TimeField(allow_null=True, default=None)
-    give_up_after_hours = serializers.IntegerField(min_value=1, max_value=24 * 365, default=14 * 24)
+    prefetch = serializers.BooleanField(default=False)
+    prefetch_start = serializers.TimeField(allow_null=True, default=None)
+    prefetch_end = serializers.TimeField(allow_null=True, default=None)
     failure_limit_pct = serializers.FloatField(min_value=0.01, max_value=99, default=2.0)
+
+
+class RolloutDraftBody(RolloutWordsBody):
+    """A rollout as it is written down. Times of day are by each device's own clock."""
+
+    late_limit = serializers.IntegerField(min_value=0, max_value=MOST_DEVICES, allow_null=True, default=None)
+    plan_version_id = serializers.PrimaryKeyRelatedField(
+        queryset=RingPlanVersion.objects.all(), allow_null=True, default=None
+    )
+    rings = RingDraftBody(many=True)
+    expires_after_hours = serializers.IntegerField(min_value=1, max_value=24 * 365, default=14 * 24)
     failure_count_limit = serializers.IntegerField(min_value=1, allow_null=True, default=None)
-    at_once = serializers.IntegerField(min_value=1, max_value=1_000_000, default=200)
+    max_concurrent = serializers.IntegerField(min_value=1, max_value=1_000_000, default=200)
     max_attempts = serializers.IntegerField(min_value=1, max_value=20, default=2)
 
 
-class LaunchBody(Strict):
+class RolloutSentenceBody(RolloutWordsBody):
+    """What the sentence of a draft says; the draft need not be complete. `ring_count` is how many rings it has,
+    `rolls_back_id` the rollout that it rolls back."""
+
+    ring_count = serializers.IntegerField(min_value=0)
+    rolls_back_id = serializers.IntegerField(allow_null=True, default=None)
+
+
+class LaunchBody(StrictSerializer):
     """`devices` is the number of devices that preflight says the launch reaches; `reason` says why an image is sent
     that failed before."""
 
@@ -130,7 +143,7 @@ class RingView(serializers.Serializer[Any]):
     number = serializers.IntegerField(allow_null=True)
     confirmed_pct = serializers.FloatField()
     soak_minutes = serializers.IntegerField()
-    most_unheard = serializers.IntegerField(allow_null=True)
+    max_unreached = serializers.IntegerField(allow_null=True)
     min_tried = serializers.IntegerField(allow_null=True)
     lost = serializers.IntegerField()
     tried = serializers.IntegerField(help_text="devices that carried the order out, whichever way it ended")
@@ -144,6 +157,14 @@ class RingView(serializers.Serializer[Any]):
     criteria = CriterionView(many=True)
     gate = GateView()
     stuck = serializers.BooleanField()
+
+
+class StoredForecastView(serializers.ModelSerializer[StoredForecast]):
+    """When a running rollout is expected to be through, as forecast at `at`; a moment is null where it may not be."""
+
+    class Meta:
+        model = StoredForecast
+        fields = ("at", "low", "median", "high")
 
 
 class RolloutRow(serializers.Serializer[Any]):
@@ -166,6 +187,7 @@ class RolloutRow(serializers.Serializer[Any]):
     launched_by = serializers.CharField(allow_null=True)
     created_at = serializers.DateTimeField()
     ended_at = serializers.DateTimeField(allow_null=True)
+    forecast = StoredForecastView(allow_null=True)
 
 
 class ChangeView(serializers.Serializer[Any]):
@@ -203,33 +225,33 @@ class RolloutDetail(RolloutRow):
     exclude = NamedThing(many=True)
     include_devices = NamedThing(many=True)
     include_device_count = serializers.IntegerField()
-    only_rule = serializers.CharField()
+    rule_filter = serializers.CharField()
     window_start = serializers.TimeField(allow_null=True)
     window_end = serializers.TimeField(allow_null=True)
     window_days = serializers.ListField(child=serializers.IntegerField())
     starts_at = serializers.DateTimeField(allow_null=True)
-    give_up_after_hours = serializers.IntegerField()
+    expires_after_hours = serializers.IntegerField()
     failure_limit_pct = serializers.FloatField()
     failure_count_limit = serializers.IntegerField(allow_null=True)
-    at_once = serializers.IntegerField()
+    max_concurrent = serializers.IntegerField()
     max_attempts = serializers.IntegerField()
-    puts_back_id = serializers.IntegerField(allow_null=True)
-    put_back_by = serializers.ListField(child=serializers.IntegerField())
+    rolls_back_id = serializers.IntegerField(allow_null=True)
+    rolled_back_by = serializers.ListField(child=serializers.IntegerField())
     downgrades = serializers.BooleanField()
-    standing = serializers.BooleanField()
+    follows_audience = serializers.BooleanField()
     late_limit = serializers.IntegerField(allow_null=True)
     late_limit_in_force = serializers.IntegerField()
     late_joiners = serializers.IntegerField()
     late_joiners_waiting = serializers.IntegerField()
     launched_despite = serializers.CharField()
-    at_once_per_site = serializers.IntegerField(allow_null=True)
-    starts_per_hour = serializers.IntegerField(allow_null=True)
+    max_concurrent_per_site = serializers.IntegerField(allow_null=True)
+    max_starts_per_hour = serializers.IntegerField(allow_null=True)
     spread_minutes = serializers.IntegerField()
-    stage_ahead = serializers.BooleanField()
-    staging_start = serializers.TimeField(allow_null=True)
-    staging_end = serializers.TimeField(allow_null=True)
+    prefetch = serializers.BooleanField()
+    prefetch_start = serializers.TimeField(allow_null=True)
+    prefetch_end = serializers.TimeField(allow_null=True)
     with_file = serializers.IntegerField()
-    freeze_override = serializers.CharField()
+    freeze_override_reason = serializers.CharField()
     overridden_by = serializers.CharField(allow_null=True)
     override_approved_by = serializers.CharField(allow_null=True)
     notice = serializers.CharField()
@@ -246,14 +268,15 @@ class RolloutDetail(RolloutRow):
 class OutcomeCount(serializers.Serializer[Any]):
     outcome = serializers.CharField()
     words = serializers.CharField()
+    amounts = serializers.CharField(help_text="what they need and have, where it is too little; else empty")
     takes_part = serializers.BooleanField()
     count = serializers.IntegerField()
 
 
 class LackingCount(serializers.Serializer[Any]):
-    """Devices that take part, though their firmware has not got a function that the rollout makes use of."""
+    """Devices that take part, though their firmware has not got a capability that the rollout makes use of."""
 
-    function = serializers.CharField()
+    capability = serializers.CharField()
     words = serializers.CharField()
     count = serializers.IntegerField()
 
@@ -315,13 +338,17 @@ class PreflightView(serializers.Serializer[Any]):
 
 
 class OutcomeDevice(serializers.ModelSerializer[Device]):
-    """A device behind one count of a preflight."""
+    """A device behind one count of a preflight. `amounts` are what it needs and has, where it has too little."""
 
     model = serializers.CharField(source="model.name")
+    amounts = serializers.SerializerMethodField()
 
     class Meta:
         model = Device
-        fields = ("id", "name", "model", "firmware", "hardware_revision")
+        fields = ("id", "name", "model", "firmware", "hardware_revision", "amounts")
+
+    def get_amounts(self, device: Device) -> str:
+        return str(self.context["short"].get(device.pk, ""))
 
 
 class Effect(serializers.Serializer[Any]):
@@ -339,7 +366,7 @@ class Mark(serializers.Serializer[Any]):
     held = serializers.BooleanField()
 
 
-class RingMarks(serializers.Serializer[Any]):
+class RingDevices(serializers.Serializer[Any]):
     """The deliveries of a ring, one mark each; none where the ring is too large to draw so."""
 
     ring = serializers.IntegerField()

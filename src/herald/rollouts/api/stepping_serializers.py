@@ -4,11 +4,11 @@ from typing import Any
 
 from rest_framework import serializers
 
-from herald.api.fields import Strict
+from herald.api.fields import StrictSerializer
 from herald.groups.models import Group
 
 
-class HoldQuestion(Strict):
+class HoldQuestion(StrictSerializer):
     """Which devices of the rollout: by name, or all that a rule matches."""
 
     rule = serializers.CharField(allow_blank=True, trim_whitespace=False, default="")
@@ -52,7 +52,7 @@ class FailedWith(serializers.Serializer[Any]):
     devices = serializers.IntegerField()
 
 
-class SharedByFailed(serializers.Serializer[Any]):
+class CommonCausesRow(serializers.Serializer[Any]):
     """What the failed share with each other and not with the confirmed; no cause is a finding too. `errors` are the
     words with which they failed, the commonest first."""
 
@@ -62,7 +62,7 @@ class SharedByFailed(serializers.Serializer[Any]):
     causes = CauseRow(many=True)
 
 
-class DevicesBody(Strict):
+class DevicesBody(StrictSerializer):
     """Devices by name or uid."""
 
     devices = serializers.ListField(child=serializers.CharField(max_length=80), allow_empty=False, max_length=10_000)
@@ -78,7 +78,7 @@ class Touched(serializers.Serializer[Any]):
     devices = serializers.IntegerField()
 
 
-class GroupsBody(Strict):
+class GroupsBody(StrictSerializer):
     groups = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True, allow_empty=False)
 
 
@@ -91,45 +91,45 @@ class ExtensionView(serializers.Serializer[Any]):
     has_already = serializers.IntegerField()
 
 
-class GateBody(Strict):
+class GateBody(StrictSerializer):
     """The gate after the ring in this place."""
 
     ring = serializers.IntegerField(min_value=1)
 
 
-class OrderBody(Strict):
+class OrderBody(StrictSerializer):
     """The ids of all open rollouts, the highest rank first."""
 
     order = serializers.ListField(child=serializers.IntegerField(), max_length=1000)
 
 
-class RingAhead(Strict):
+class RemainingRing(StrictSerializer):
     """What is to be changed of a ring whose gate is not met; `position` says which."""
 
     position = serializers.IntegerField(min_value=1)
     confirmed_pct = serializers.FloatField(min_value=1, max_value=100, required=False)
     soak_minutes = serializers.IntegerField(min_value=0, max_value=100_000, required=False)
-    most_unheard = serializers.IntegerField(min_value=0, allow_null=True, required=False)
+    max_unreached = serializers.IntegerField(min_value=0, allow_null=True, required=False)
     min_tried = serializers.IntegerField(min_value=1, allow_null=True, required=False)
     needs_approval = serializers.BooleanField(required=False)
 
 
-class AheadBody(Strict):
+class EditOpenBody(StrictSerializer):
     """What is to be changed of an open rollout; what is left out stays as it is."""
 
     window_start = serializers.TimeField(allow_null=True, required=False)
     window_end = serializers.TimeField(allow_null=True, required=False)
-    stage_ahead = serializers.BooleanField(required=False)
-    staging_start = serializers.TimeField(allow_null=True, required=False)
-    staging_end = serializers.TimeField(allow_null=True, required=False)
+    prefetch = serializers.BooleanField(required=False)
+    prefetch_start = serializers.TimeField(allow_null=True, required=False)
+    prefetch_end = serializers.TimeField(allow_null=True, required=False)
     failure_limit_pct = serializers.FloatField(min_value=0.01, max_value=99, required=False)
     failure_count_limit = serializers.IntegerField(min_value=1, allow_null=True, required=False)
-    at_once = serializers.IntegerField(min_value=1, max_value=1_000_000, required=False)
-    at_once_per_site = serializers.IntegerField(min_value=1, allow_null=True, required=False)
-    starts_per_hour = serializers.IntegerField(min_value=1, allow_null=True, required=False)
+    max_concurrent = serializers.IntegerField(min_value=1, max_value=1_000_000, required=False)
+    max_concurrent_per_site = serializers.IntegerField(min_value=1, allow_null=True, required=False)
+    max_starts_per_hour = serializers.IntegerField(min_value=1, allow_null=True, required=False)
     spread_minutes = serializers.IntegerField(min_value=0, max_value=7 * 24 * 60, required=False)
-    freeze_override = serializers.CharField(max_length=300, allow_blank=True, required=False)
-    rings = RingAhead(many=True, default=list)
+    freeze_override_reason = serializers.CharField(max_length=300, allow_blank=True, required=False)
+    rings = RemainingRing(many=True, default=list)
 
 
 class DifferenceRow(serializers.Serializer[Any]):

@@ -9,14 +9,12 @@ from rest_framework.views import APIView
 
 from herald.access.permissions import person
 from herald.api.errors import Invalid
-from herald.api.fields import read_limit, valid
-from herald.clock.source import clock
-from herald.deliveries.api.serializers import ClashRow
+from herald.api.fields import SentencePart, read_limit, valid
+from herald.api.pages import PAGE, newest_first, page_of
+from herald.deliveries.api.serializers import ConflictRow
 from herald.fleet.models import Device
 from herald.fleet.services import device_ids
 from herald.groups.audience import read_named
-from herald.rollouts import drafting, launching, overview
-from herald.rollouts.api.lookup import detail_of, find_rollout
 from herald.rollouts.api.serializers import (
     LaunchBody,
     OutcomeDevice,
@@ -24,29 +22,51 @@ from herald.rollouts.api.serializers import (
     RolloutDetail,
     RolloutDraftBody,
     RolloutRow,
+    RolloutSentenceBody,
 )
+from herald.rollouts.api.shared import detail_of, find_rollout
 from herald.rollouts.api.stepping_serializers import DevicesBody, DevicesReasonBody, Touched
-from herald.rollouts.clashes import clashes
-from herald.rollouts.models import Rollout
+from herald.rollouts.compose import drafts
+from herald.rollouts.compose.conflicts import conflicts_of
+from herald.rollouts.launch import launching
+from herald.rollouts.models import Rollout, Stage
+from herald.rollouts.watch import overview
+from herald.rollouts.watch.sentence import draft_parts
+from herald.time import clock
 from herald_core.changes import Choice
+from herald_core.preflight import shortfall_words
 from herald_core.rings.assignment import RingKind
 
-LISTED = 100
 MOST_RINGS = 50
 MOST_CHANGES = 200
+
+
+RolloutPage = page_of("RolloutPage", RolloutRow, "rollouts")
 
 
 class RolloutListView(APIView):
     """Rollouts, the newest first."""
 
-    @extend_schema(operation_id="rollouts_list", responses=RolloutRow(many=True))
+    @extend_schema(
+        operation_id="rollouts_list",
+        parameters=[
+            OpenApiParameter("stage", str, enum=[s.value for s in Stage], description="all, if left out"),
+            OpenApiParameter("q", str, description="each in the id, a version, a group, a reason or a person"),
+            *PAGE,
+        ],
+        responses=RolloutPage,
+    )
     def get(self, request: Request) -> Response:
-        found = overview.rows(list(Rollout.objects.listed()[:LISTED]), clock.now())
-        return Response(RolloutRow(found, many=True).data)
+        params = request.query_params
+        stage = params.get("stage")
+        found = Rollout.objects.listed().in_stage(Stage(stage) if stage else None).with_words(params.get("q", ""))
+        rows, count, following = newest_first(found, request)
+        body = {"count": count, "rollouts": overview.rows(rows, clock.now()), "next": following}
+        return Response(RolloutPage(body).data)
 
     @extend_schema(operation_id="rollouts_create", request=RolloutDraftBody, responses={201: RolloutDetail})
     def post(self, request: Request) -> Response:
-        rollout = drafting.save_draft(_draft(request), actor=person(request), now=clock.now())
+        rollout = drafts.save_draft(_draft(request), actor=person(request), now=clock.now())
         return Response(detail_of(rollout.pk), status=201)
 
 
@@ -59,13 +79,24 @@ class RolloutView(APIView):
 
     @extend_schema(operation_id="rollouts_change", request=RolloutDraftBody, responses=RolloutDetail)
     def put(self, request: Request, rollout_id: int) -> Response:
-        drafting.save_draft(_draft(request), actor=person(request), now=clock.now(), rollout=find_rollout(rollout_id))
+        drafts.save_draft(_draft(request), actor=person(request), now=clock.now(), rollout=find_rollout(rollout_id))
         return Response(detail_of(rollout_id))
 
     @extend_schema(operation_id="rollouts_delete", responses={204: None})
     def delete(self, request: Request, rollout_id: int) -> Response:
-        drafting.delete_draft(find_rollout(rollout_id), actor=person(request), now=clock.now())
+        drafts.delete_draft(find_rollout(rollout_id), actor=person(request), now=clock.now())
         return Response(status=204)
+
+
+class SentenceAction(APIView):
+    """The sentence of a draft as it is composed, with a slot for everything that can be chosen; keeps nothing."""
+
+    changes_nothing = True
+
+    @extend_schema(operation_id="rollouts_sentence", request=RolloutSentenceBody, responses=SentencePart(many=True))
+    def post(self, request: Request) -> Response:
+        parts = draft_parts(valid(RolloutSentenceBody(data=request.data)))
+        return Response(SentencePart(parts, many=True).data)
 
 
 class PreflightAction(APIView):
@@ -76,16 +107,16 @@ class PreflightAction(APIView):
     @extend_schema(operation_id="rollouts_preflight", request=None, responses=PreflightView)
     def post(self, request: Request, rollout_id: int) -> Response:
         rollout = find_rollout(rollout_id)
-        plan = drafting.preflight(rollout, now=clock.now())
+        plan = drafts.preflight(rollout, now=clock.now())
         return Response(PreflightView(overview.preflight_view(rollout, plan)).data)
 
 
-class ClashesView(APIView):
+class ConflictsView(APIView):
     """What else wants the devices of a draft: other rollouts, freezes, schedules, with what will happen."""
 
-    @extend_schema(operation_id="rollouts_clashes", responses=ClashRow(many=True))
+    @extend_schema(operation_id="rollouts_conflicts", responses=ConflictRow(many=True))
     def get(self, request: Request, rollout_id: int) -> Response:
-        return Response(ClashRow(clashes(find_rollout(rollout_id), now=clock.now()), many=True).data)
+        return Response(ConflictRow(conflicts_of(find_rollout(rollout_id), now=clock.now()), many=True).data)
 
 
 class PreflightDevicesView(APIView):
@@ -100,10 +131,11 @@ class PreflightDevicesView(APIView):
         responses=OutcomeDevice(many=True),
     )
     def get(self, request: Request, rollout_id: int) -> Response:
-        plan = drafting.preflight(find_rollout(rollout_id), now=clock.now())
-        ids = plan.behind(request.query_params.get("outcome", ""))[: read_limit(request.query_params.get("limit"))]
-        devices = Device.objects.by_ids(ids).with_names().order_by("name")
-        return Response(OutcomeDevice(devices, many=True).data)
+        plan = drafts.preflight(find_rollout(rollout_id), now=clock.now())
+        found = plan.behind(request.query_params.get("outcome", ""))[: read_limit(request.query_params.get("limit"))]
+        short = {d.id: shortfall_words(d.outcome, [d.shortfall]) for d in found if d.shortfall}
+        devices = Device.objects.by_ids([d.id for d in found]).with_names().order_by("name")
+        return Response(OutcomeDevice(devices, many=True, context={"short": short}).data)
 
 
 class LaunchAction(APIView):
@@ -122,35 +154,35 @@ class LaunchAction(APIView):
         return Response(detail_of(rollout_id), status=202)
 
 
-class TakeOutAction(APIView):
+class ExcludeAction(APIView):
     """Take devices out of a draft, with a reason."""
 
-    @extend_schema(operation_id="rollouts_take_out", request=DevicesReasonBody, responses=Touched)
+    @extend_schema(operation_id="rollouts_exclude", request=DevicesReasonBody, responses=Touched)
     def post(self, request: Request, rollout_id: int) -> Response:
         asked = valid(DevicesReasonBody(data=request.data))
         devices = device_ids(asked["devices"], "/devices")
-        out = drafting.take_out(
+        out = drafts.exclude_devices(
             find_rollout(rollout_id), devices, asked["reason"], actor=person(request), now=clock.now()
         )
         return Response(Touched({"devices": out}).data)
 
 
-class TakeBackInAction(APIView):
+class IncludeAction(APIView):
     """Let devices that were taken out of a draft take part again."""
 
-    @extend_schema(operation_id="rollouts_take_back_in", request=DevicesBody, responses=Touched)
+    @extend_schema(operation_id="rollouts_include", request=DevicesBody, responses=Touched)
     def post(self, request: Request, rollout_id: int) -> Response:
         devices = device_ids(valid(DevicesBody(data=request.data))["devices"], "/devices")
-        out = drafting.take_back_in(find_rollout(rollout_id), devices, actor=person(request), now=clock.now())
+        out = drafts.undo_exclusions(find_rollout(rollout_id), devices, actor=person(request), now=clock.now())
         return Response(Touched({"devices": out}).data)
 
 
-def read_rings(rings: list[dict[str, Any]]) -> list[drafting.RingDraft]:
+def read_rings(rings: list[dict[str, Any]]) -> list[drafts.RingDraft]:
     """Rings of a request's body as they are written down."""
     if len(rings) > MOST_RINGS:
         raise Invalid("/rings", f"A rollout has at most {MOST_RINGS} rings.")
     return [
-        drafting.RingDraft(
+        drafts.RingDraft(
             **{k: v for k, v in ring.items() if k not in ("group_id", "kind")},
             kind=RingKind(ring["kind"]),
             group=ring["group_id"],
@@ -159,12 +191,12 @@ def read_rings(rings: list[dict[str, Any]]) -> list[drafting.RingDraft]:
     ]
 
 
-def _draft(request: Request) -> drafting.RolloutDraft:
+def _draft(request: Request) -> drafts.RolloutDraft:
     body = valid(RolloutDraftBody(data=request.data))
     changes = body.pop("changes")
     if len(changes) > MOST_CHANGES:
         raise Invalid("/changes", f"A change table has at most {MOST_CHANGES} rows.")
-    return drafting.RolloutDraft(
+    return drafts.RolloutDraft(
         changes=[_change(c) for c in changes],
         rings=read_rings(body.pop("rings")),
         plan_version=body.pop("plan_version_id"),
@@ -173,8 +205,8 @@ def _draft(request: Request) -> drafting.RolloutDraft:
     )
 
 
-def _change(body: dict[str, Any]) -> drafting.ChangeDraft:
-    return drafting.ChangeDraft(
+def _change(body: dict[str, Any]) -> drafts.ChangeDraft:
+    return drafts.ChangeDraft(
         choice=Choice(body["choice"]),
         model=body["model_id"],
         uplink=body["uplink"].strip(),

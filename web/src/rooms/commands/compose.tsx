@@ -1,37 +1,38 @@
 /** Composing a command: the sentence, its slots, and the next firings per zone before it is saved. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useNavigate } from "@tanstack/react-router";
+import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
 import { DateTime } from "luxon";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
+import { SCHEDULE_DEFAULTS } from "@/api/defaults";
 import { handedOver } from "@/api/handed-over";
 import { groups as groupsQuery } from "@/api/queries";
-import { useClock } from "@/app/clock";
-import { newCommandRoute } from "@/app/router";
+import { changed } from "@/api/topics";
+import { useClock } from "@/lib/clock";
+import { city, count, counted } from "@/lib/format";
+import { usePageTitle } from "@/lib/title";
+import { useDebounced } from "@/lib/use-debounced";
 import { Conflicts } from "@/parts/conflicts";
 import { Button, Card, Labelled, Picker, Problem } from "@/parts/controls";
-import { city, count, counted } from "@/parts/format";
 import { audienceWords, NamedDevices } from "@/parts/named-devices";
 import { Sentence } from "@/parts/sentence";
 import { isCount, TypedCount } from "@/parts/typed-count";
-import { useDebounced } from "@/parts/use-debounced";
+import { type Answer, Loaded } from "@/parts/views";
 import { ZoneRows } from "@/parts/zone-rows";
 import { minutesWords } from "./minutes";
+
+const newCommandRoute = getRouteApi("/commands/new");
 
 type Draft = Schemas["ScheduleDraftBodyRequest"];
 
 const START: Draft = {
-  recipe: "restart",
+  ...SCHEDULE_DEFAULTS,
   include: [],
   exclude: [],
   include_devices: [],
   when: "daily",
   time_of_day: "05:30",
-  spread_minutes: 20,
-  give_up_minutes: 120,
-  at_once: 500,
-  freezes: "wait",
 };
 
 const isForSomebody = (draft: Draft) => draft.include.length + (draft.include_devices ?? []).length > 0;
@@ -43,7 +44,8 @@ export function NewCommand() {
   const [draft, setDraft] = useState<Draft>(() => ({ ...START, include_devices: handedOver(devices) }));
   const [open, setOpen] = useState("audience");
   const [typed, setTyped] = useState("");
-  const { data: groups } = useQuery(groupsQuery);
+  usePageTitle("New command");
+  const groups = useQuery(groupsQuery);
   const settled = useDebounced(draft, 250);
   const preview = useQuery({
     queryKey: ["schedule-preview", settled],
@@ -55,12 +57,13 @@ export function NewCommand() {
   const save = useMutation({
     mutationFn: () => body(api.POST("/api/v1/schedules", { body: { ...draft, devices: Number(typed) } })),
     onSuccess: (saved) => {
-      client.invalidateQueries({ queryKey: ["schedule"] });
+      changed(client, "schedule");
       toast("Command saved");
       navigate({ to: "/commands/$id", params: { id: String(saved.id) }, search: {} });
     },
   });
-  const nameOf = (id: number) => groups?.find((g) => g.id === id)?.name ?? `group ${id}`;
+  const nameOf = (id: number) =>
+    groups.data?.find((g) => g.id === id)?.name ?? (groups.data ? `group ${id}, which is gone` : "…");
   const named = (ids: number[]) => ids.map(nameOf).join(" and ");
   const daily = draft.when === "daily";
   const parts = [
@@ -76,14 +79,13 @@ export function NewCommand() {
     { slot: "", text: ", " },
     { slot: "spread", text: `spread over ${minutesWords(draft.spread_minutes ?? 0)}` },
     { slot: "", text: ", " },
-    { slot: "give_up", text: `giving up after ${minutesWords(draft.give_up_minutes ?? 0)}` },
+    { slot: "give_up", text: `giving up after ${minutesWords(draft.expires_after_minutes ?? 0)}` },
     { slot: "", text: ", " },
     {
       slot: "freezes",
       text: draft.freezes === "drop" ? "leaving out devices in a freeze" : "waiting for freezes to end",
     },
   ];
-  const options = groups?.map((g) => ({ id: g.id, name: g.name, note: count(g.member_count) })) ?? [];
   const reached = preview.data?.reached_now ?? 0;
   const asksForCount = !daily && preview.data?.harm !== "gentle";
   const settledNow = settled === draft && preview.data !== undefined && !preview.isPlaceholderData;
@@ -92,7 +94,7 @@ export function NewCommand() {
     !preview.error &&
     (daily || (settledNow && reached > 0 && (!asksForCount || isCount(typed, reached))));
   return (
-    <div className="grid h-full grid-cols-[1fr_380px] max-lg:grid-cols-1">
+    <div className="grid h-full grid-cols-[minmax(0,1fr)_380px] max-xl:grid-cols-[minmax(0,1fr)_290px] max-md:block max-md:overflow-auto">
       <div className="overflow-auto px-5 py-4">
         <p className="mb-1 text-soft">New command · disruptive: each device is silent for a minute or two</p>
         <Sentence className="text-[1.75rem]" parts={parts} open={open} onSlot={(s) => setOpen(open === s ? "" : s)} />
@@ -113,9 +115,9 @@ export function NewCommand() {
           >
             {open === "audience" && (
               <>
-                <Picker
+                <GroupPicker
+                  groups={groups}
                   label="Groups"
-                  options={options}
                   chosen={draft.include}
                   onChange={(include) => setDraft({ ...draft, include })}
                 />
@@ -126,9 +128,9 @@ export function NewCommand() {
               </>
             )}
             {open === "exclude" && (
-              <Picker
+              <GroupPicker
+                groups={groups}
                 label="Groups left out"
-                options={options}
                 chosen={draft.exclude ?? []}
                 onChange={(exclude) => setDraft({ ...draft, exclude })}
               />
@@ -206,8 +208,8 @@ export function NewCommand() {
                   type="number"
                   min={1}
                   className="field w-28"
-                  value={draft.give_up_minutes}
-                  onChange={(e) => setDraft({ ...draft, give_up_minutes: Number(e.target.value) })}
+                  value={draft.expires_after_minutes}
+                  onChange={(e) => setDraft({ ...draft, expires_after_minutes: Number(e.target.value) })}
                 />
               </Labelled>
             )}
@@ -219,9 +221,14 @@ export function NewCommand() {
         {!isForSomebody(draft) && (
           <p className="text-soft">Choose an audience first; no group and no device is nobody.</p>
         )}
-        <Problem error={preview.error} />
-        {preview.data && isForSomebody(draft) && (
-          <Firings data={preview.data} daily={daily} freezes={draft.freezes ?? "wait"} />
+        {isForSomebody(draft) && (
+          <Loaded
+            of={{ ...preview, isPlaceholderData: preview.isPlaceholderData || settled !== draft }}
+            what="The next firings"
+            rows={6}
+          >
+            {(data) => <Firings data={data} daily={daily} freezes={draft.freezes ?? "wait"} />}
+          </Loaded>
         )}
         <hr className="my-4 border-rule" />
         {asksForCount && reached > 0 && (
@@ -240,6 +247,24 @@ export function NewCommand() {
         </div>
       </aside>
     </div>
+  );
+}
+
+function GroupPicker({
+  groups,
+  ...rest
+}: {
+  groups: Answer<Schemas["GroupRow"][]>;
+  label: string;
+  chosen: number[];
+  onChange: (ids: number[]) => void;
+}) {
+  return (
+    <Loaded of={groups} what="The groups" rows={5}>
+      {(all) => (
+        <Picker {...rest} options={all.map((g) => ({ id: g.id, name: g.name, note: count(g.member_count) }))} />
+      )}
+    </Loaded>
   );
 }
 
@@ -275,13 +300,13 @@ function Firings({
           <Conflicts rows={data.conflicts} />
         </section>
       )}
-      {data.unable > 0 && (
+      {data.unsupported_count > 0 && (
         <p>
           <span aria-hidden className="text-saffron">
             ◆{" "}
           </span>
           <Link to="/fleet" search={{ rule: data.unable_rule }} className="slot">
-            {counted(data.unable, "device")}
+            {counted(data.unsupported_count, "device")}
           </Link>{" "}
           left out: their firmware cannot do it.
         </p>

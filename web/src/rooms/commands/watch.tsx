@@ -1,85 +1,91 @@
 /** Watching a command: its sentence, its firings zone by zone, and every device. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useNavigate } from "@tanstack/react-router";
+import { getRouteApi, useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { scheduleDeliveries, schedule as scheduleQuery } from "@/api/queries";
-import { useClock } from "@/app/clock";
-import { commandRoute } from "@/app/router";
+import { changed } from "@/api/topics";
+import { useMay } from "@/api/use-may";
+import { useClock } from "@/lib/clock";
+import { city, count, counted, instant } from "@/lib/format";
+import { usePageTitle } from "@/lib/title";
 import { Button, Card, Confirm, Modal, Problem } from "@/parts/controls";
 import { useDeliveryColumns } from "@/parts/delivery-columns";
-import { city, count, counted, instant } from "@/parts/format";
 import { IN_HAND, IN_MOTION, OFFERED, OUT, sum, summary } from "@/parts/phases";
 import { Sentence } from "@/parts/sentence";
 import { Table } from "@/parts/table";
 import { isCount, TypedCount } from "@/parts/typed-count";
+import { Inline, Loaded, WholePage } from "@/parts/views";
+import { scheduleDeliveries, schedule as scheduleQuery } from "./queries";
+
+const commandRoute = getRouteApi("/commands/$id");
 
 type Row = Schemas["ScheduleRow"];
 
 export function CommandPage() {
   const { id } = commandRoute.useParams();
   const search = commandRoute.useSearch();
-  const navigate = useNavigate({ from: commandRoute.fullPath });
+  const navigate = useNavigate({ from: "/commands/$id" });
   const { now, zone } = useClock();
-  const { data, error } = useQuery(scheduleQuery(Number(id)));
+  const asked = useQuery(scheduleQuery(Number(id)));
+  usePageTitle(asked.data && `Command ${id}`);
   const deliveries = useQuery(scheduleDeliveries(Number(id), search.phase ?? ""));
   const columns = useDeliveryColumns(now).filter((c) => !["ring", "firmware"].includes(c.key));
-  if (error && !data)
-    return (
-      <div className="p-6">
-        <Problem error={error} />
-      </div>
-    );
-  if (!data) return null;
   return (
-    <div className="flex h-full flex-col gap-3 overflow-auto px-5 py-4">
-      <div className="flex items-start gap-6">
-        <div className="min-w-0 flex-1">
-          <Sentence className="text-[1.55rem]" parts={data.sentence} />
-          <p className="mt-1 text-soft">
-            Schedule {data.id} · since {instant(data.created_at, zone, now)}
-            {data.created_by && ` by ${data.created_by}`} ·{" "}
-            <span className={data.quarantined ? "text-brick" : "text-ink"}>{data.status.words}</span>
-            {data.next_firing &&
-              ` · next: ${city(data.next_zone ?? "")} ${instant(data.next_firing, zone, now)} (your clock)`}
-          </p>
+    <WholePage of={asked} what={`Command ${id}`}>
+      {(data) => (
+        <div className="flex h-full flex-col gap-3 overflow-auto px-5 py-4">
+          <div className="flex items-start gap-6">
+            <div className="min-w-0 flex-1">
+              <Sentence className="text-[1.55rem]" parts={data.sentence} />
+              <p className="mt-1 text-soft">
+                Schedule {data.id} · since {instant(data.created_at, zone, now)}
+                {data.created_by && ` by ${data.created_by}`} ·{" "}
+                <span className={data.quarantined ? "text-brick" : "text-ink"}>{data.status.words}</span>
+                {data.next_firing &&
+                  ` · next: ${city(data.next_zone ?? "")} ${instant(data.next_firing, zone, now)} (your clock)`}
+              </p>
+            </div>
+            <Acts schedule={data} />
+          </div>
+          <Card title="Firings, by zone" aside="the latest at the left; filled by those that confirmed">
+            <Firings schedule={data} />
+          </Card>
+          <div className="flex items-center gap-3">
+            <h2 className="text-[1.05rem]">Devices</h2>
+            <select
+              className="field"
+              aria-label="Phase"
+              value={search.phase ?? ""}
+              onChange={(e) => navigate({ search: { phase: e.target.value || undefined }, replace: true })}
+            >
+              <option value="">every phase</option>
+              <option value="waiting">waiting</option>
+              <option value={IN_MOTION.join(",")}>in motion</option>
+              <option value={OFFERED.join(",")}>offered</option>
+              <option value="confirmed">confirmed</option>
+              <option value="failed">failed</option>
+              <option value={OUT.join(",")}>missed or withdrawn</option>
+            </select>
+            <p className="ml-auto text-soft" aria-live="polite">
+              {summary(data.phases)} in the latest firings ·{" "}
+              <Inline of={deliveries}>{(found) => `${count(found.count)} listed`}</Inline>
+            </p>
+          </div>
+          <Loaded of={deliveries} what="The devices" rows={8} className="min-h-64 flex-1">
+            {(found) => (
+              <Table
+                label="Deliveries"
+                rows={found.deliveries}
+                columns={columns}
+                onOpen={(d) => navigate({ to: "/devices/$name", params: { name: d.device } })}
+                empty={search.phase ? "No device is in this phase." : "It has not fired for any device yet."}
+              />
+            )}
+          </Loaded>
         </div>
-        <Acts schedule={data} />
-      </div>
-      <Card title="Firings, by zone" aside="the latest at the left; filled by those that confirmed">
-        <Firings schedule={data} />
-      </Card>
-      <div className="flex items-center gap-3">
-        <h2 className="text-[1.05rem]">Devices</h2>
-        <select
-          className="field"
-          aria-label="Phase"
-          value={search.phase ?? ""}
-          onChange={(e) => navigate({ search: { phase: e.target.value || undefined }, replace: true })}
-        >
-          <option value="">every phase</option>
-          <option value="waiting">waiting</option>
-          <option value={IN_MOTION.join(",")}>in motion</option>
-          <option value={OFFERED.join(",")}>offered</option>
-          <option value="confirmed">confirmed</option>
-          <option value="failed">failed</option>
-          <option value={OUT.join(",")}>missed or withdrawn</option>
-        </select>
-        <p className="ml-auto text-soft" aria-live="polite">
-          {summary(data.phases)} in the latest firings{deliveries.data && ` · ${count(deliveries.data.count)} listed`}
-        </p>
-      </div>
-      <div className="min-h-64 flex-1">
-        <Table
-          label="Deliveries"
-          rows={deliveries.data?.deliveries ?? []}
-          columns={columns}
-          onOpen={(d) => navigate({ to: "/devices/$name", params: { name: d.device } })}
-          empty="It has not fired for any device yet."
-        />
-      </div>
-    </div>
+      )}
+    </WholePage>
   );
 }
 
@@ -98,7 +104,7 @@ function Firings({ schedule }: { schedule: Row }) {
               .map((o) => {
                 const done = (o.phases.confirmed ?? 0) / (o.audience || 1);
                 const bad = ((o.phases.failed ?? 0) + sum(o.phases, OUT)) / (o.audience || 1);
-                const words = `${summary(o.phases)}${o.unable ? ` · ${count(o.unable)} left out: their firmware cannot do it` : ""}`;
+                const words = `${summary(o.phases)}${o.unsupported_count ? ` · ${count(o.unsupported_count)} left out: their firmware cannot do it` : ""}`;
                 return (
                   <span
                     key={o.id}
@@ -146,24 +152,28 @@ function Acts({ schedule }: { schedule: Row }) {
       }
     },
     onSuccess: (text) => {
-      client.invalidateQueries({ queryKey: ["schedule"] });
+      changed(client, "schedule");
       toast(text);
     },
   });
+  const mayOperate = useMay("operate");
   if (schedule.state === "ended") return null;
   const inHand = sum(schedule.phases, IN_HAND);
   return (
     <div className="flex flex-col items-end gap-2">
       <div className="flex gap-2">
-        <RunOnce schedule={schedule} onRun={() => act.mutate("run")} />
+        {mayOperate && <RunOnce schedule={schedule} onRun={() => act.mutate("run")} />}
         {schedule.state === "active" ? (
-          <Button onClick={() => act.mutate("pause")}>Pause</Button>
+          <Button needs="stop" onClick={() => act.mutate("pause")}>
+            Pause
+          </Button>
         ) : (
-          <Button kind="main" onClick={() => act.mutate("resume")}>
+          <Button needs="operate" kind="main" onClick={() => act.mutate("resume")}>
             Resume
           </Button>
         )}
         <Confirm
+          needs="stop"
           trigger={<Button kind="danger">End…</Button>}
           title="End this command for good?"
           action="End it"
@@ -171,7 +181,7 @@ function Acts({ schedule }: { schedule: Row }) {
           onConfirm={() => act.mutate("end")}
         >
           It fires no more. {counted(schedule.phases.waiting ?? 0, "waiting device")} are withdrawn;{" "}
-          {inHand ? `${counted(inHand, "device")} at it may finish.` : "none has it in hand."}
+          {inHand ? `${counted(inHand, "device")} at it may finish.` : "none works on it."}
         </Confirm>
       </div>
       <Problem error={act.error} />

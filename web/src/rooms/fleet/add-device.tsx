@@ -6,14 +6,14 @@ import { ApiError, api, body, type Schemas } from "@/api/client";
 import {
   attributes as attributesQuery,
   custodians as custodiansQuery,
-  devicesChanged,
   models as modelsQuery,
   sites as sitesQuery,
 } from "@/api/queries";
+import { devicesChanged } from "@/api/topics";
 import { useMay } from "@/api/use-may";
+import { wordsIn } from "@/lib/words";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { toastWith } from "@/parts/toasts";
-import { wordsIn } from "@/parts/words";
 
 type Draft = Schemas["DeviceDraftBodyRequest"];
 export type StartsAs = Partial<Draft>;

@@ -4,8 +4,9 @@ import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { ApiError, api, body } from "@/api/client";
 import { groups as groupsQuery } from "@/api/queries";
+import { changed } from "@/api/topics";
+import { count, counted } from "@/lib/format";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
-import { count, counted } from "@/parts/format";
 import { toastWith } from "@/parts/toasts";
 
 export function AddToGroup({
@@ -19,7 +20,8 @@ export function AddToGroup({
 }) {
   const client = useQueryClient();
   const navigate = useNavigate();
-  const { data: groups } = useQuery(groupsQuery);
+  const asked = useQuery(groupsQuery);
+  const groups = asked.data;
   const [to, setTo] = useState("");
   const [name, setName] = useState("");
   const byHand = groups?.filter((g) => g.kind === "static") ?? [];
@@ -39,7 +41,7 @@ export function AddToGroup({
       return { id, name: byHand.find((g) => g.id === id)?.name ?? "", joined: done.joined };
     },
     onSuccess: (done) => {
-      client.invalidateQueries({ queryKey: ["group"] });
+      changed(client, "group");
       toastWith(`${counted(done.joined, "device")} added to “${done.name}”`, "Open", () =>
         navigate({ to: "/groups/$id", params: { id: String(done.id) }, search: {} }),
       );
@@ -58,7 +60,7 @@ export function AddToGroup({
       >
         <Labelled label="Static group">
           <select className="field" value={to} onChange={(e) => setTo(e.target.value)}>
-            <option value="">choose…</option>
+            <option value="">{groups ? "choose…" : asked.error ? "groups not loaded" : "…"}</option>
             <option value="new">a new one</option>
             {byHand.map((g) => (
               <option key={g.id} value={g.id}>

@@ -1,17 +1,20 @@
-/** Who waits for admission, and who was refused as it enrolled, with what to do about each. */
+/** Who waits for admission, and who was refused as it enrolled, with the remedy for each. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { admissions as admissionsQuery, deviceCalled, devicesChanged } from "@/api/queries";
+import { devicesChanged } from "@/api/topics";
 import { useMay } from "@/api/use-may";
-import { useClock } from "@/app/clock";
+import { useClock } from "@/lib/clock";
+import { count, counted, fullInstant, relative } from "@/lib/format";
+import { usePageTitle } from "@/lib/title";
 import { Button, Card, Confirm, Problem } from "@/parts/controls";
-import { count, counted, fullInstant, relative } from "@/parts/format";
 import { TagList } from "@/parts/tag-list";
 import { toastWith } from "@/parts/toasts";
+import { Loaded } from "@/parts/views";
 import { AddDeviceForm, type StartsAs } from "./add-device";
+import { admissions as admissionsQuery, deviceCalled } from "./queries";
 
 type Attempt = Schemas["AttemptRow"];
 type Waiting = Schemas["WaitingDevice"];
@@ -28,7 +31,9 @@ export function AdmissionsLink() {
 }
 
 export function Admissions() {
-  const { data, error } = useQuery(admissionsQuery);
+  usePageTitle("Admissions");
+  const asked = useQuery(admissionsQuery);
+  const { data } = asked;
   return (
     <div className="h-full overflow-auto px-5 py-4">
       <h1 className="text-2xl">Admissions</h1>
@@ -40,14 +45,14 @@ export function Admissions() {
           </a>
         )}
       </p>
-      <Problem error={error} />
-      {!data && !error && <div className="h-24 animate-pulse rounded-md bg-side" aria-hidden />}
-      {data && (
-        <div className="space-y-5">
-          <Queue waiting={data.waiting} total={data.waiting_count} />
-          <Attempts rows={data.attempts} />
-        </div>
-      )}
+      <Loaded of={asked} what="The admissions" rows={6} className="space-y-5">
+        {(told) => (
+          <>
+            <Queue waiting={told.waiting} total={told.waiting_count} />
+            <Attempts rows={told.attempts} />
+          </>
+        )}
+      </Loaded>
     </div>
   );
 }

@@ -5,12 +5,13 @@ import { type ReactNode, useState } from "react";
 import { toast } from "sonner";
 import { api, body } from "@/api/client";
 import { handOver, MOST_NAMED } from "@/api/handed-over";
-import { byName } from "@/api/queries";
+import { changed } from "@/api/topics";
 import { useMay } from "@/api/use-may";
-import { counted } from "@/parts/format";
+import { counted } from "@/lib/format";
 import { Menu, MenuItem } from "@/parts/menu";
 import { AddToGroup } from "./add-to-group";
 import { HoldDevices } from "./hold-devices";
+import { byName } from "./queries";
 
 export function DeviceActions({
   devices,
@@ -31,9 +32,9 @@ export function DeviceActions({
   const called = devices.map(byName);
   const many = devices.length > MOST_NAMED;
   const report = useMutation({
-    mutationFn: () => body(api.POST("/api/v1/devices/ask-to-report", { body: { devices: called, rule: "" } })),
+    mutationFn: () => body(api.POST("/api/v1/devices/request-report", { body: { devices: called, rule: "" } })),
     onSuccess: ({ asked }) => {
-      client.invalidateQueries({ queryKey: ["device"] });
+      changed(client, "device");
       const passed = devices.length - asked;
       toast(
         `${counted(asked, "device")} asked to report at the next check-in` +

@@ -1,6 +1,6 @@
 /** What an edit of devices asks for, from the act that was chosen. */
 import type { Schemas } from "@/api/client";
-import { wordsIn } from "@/parts/words";
+import { wordsIn } from "@/lib/words";
 
 export const ACTS = {
   add_tags: "Add tags",

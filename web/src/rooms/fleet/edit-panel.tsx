@@ -2,11 +2,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { useId, useState } from "react";
 import type { Schemas } from "@/api/client";
-import { edit as editQuery, fields as fieldsQuery, values as valuesQuery } from "@/api/queries";
+import { fields as fieldsQuery, values as valuesQuery } from "@/api/queries";
+import { count, counted } from "@/lib/format";
 import { Bar, Button, Labelled, Problem } from "@/parts/controls";
 import { Effects } from "@/parts/effects";
-import { count, counted } from "@/parts/format";
 import { ACTS, type Act, editBody } from "./edit-body";
+import { edit as editQuery } from "./queries";
 import { useEdit } from "./use-edit";
 
 /** From this many devices on, the number is to be typed. */
@@ -49,7 +50,7 @@ export function EditPanel({ target, onDone }: { target: Schemas["EditTargetReque
         apply.mutate();
       }}
     >
-      <Labelled label="What to do">
+      <Labelled label="What to change">
         <select
           className="field"
           value={act}

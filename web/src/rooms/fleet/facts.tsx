@@ -1,17 +1,17 @@
 /** What a device reports of itself, since when each is so, and asking it to say everything anew. */
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { api, body, type Schemas } from "@/api/client";
-import { deviceCalled, device as deviceQuery } from "@/api/queries";
-import { useClock } from "@/app/clock";
+import { useClock } from "@/lib/clock";
+import { fullInstant, instant, inWords, relative } from "@/lib/format";
 import { Button, Card, Problem } from "@/parts/controls";
-import { fullInstant, instant, inWords, relative } from "@/parts/format";
 import { Pairs } from "@/parts/pairs";
+import { deviceCalled, device as deviceQuery } from "./queries";
 
 export function Facts({ device: d }: { device: Schemas["DeviceDetail"] }) {
   const client = useQueryClient();
   const { now, zone } = useClock();
   const ask = useMutation({
-    mutationFn: () => body(api.POST("/api/v1/devices/{device}/ask-to-report", { params: deviceCalled(d.name) })),
+    mutationFn: () => body(api.POST("/api/v1/devices/{device}/request-report", { params: deviceCalled(d.name) })),
     onSuccess: (asked) => client.setQueryData(deviceQuery(d.name).queryKey, asked),
   });
   const since = (d.facts_since ?? {}) as Record<string, string | null>;
@@ -48,7 +48,12 @@ export function Facts({ device: d }: { device: Schemas["DeviceDetail"] }) {
             {d.next_check_in && `, expected ${relative(d.next_check_in, now)}`}.
           </p>
         ) : (
-          <Button kind="quiet" disabled={ask.isPending || d.admission === "retired"} onClick={() => ask.mutate()}>
+          <Button
+            needs="operate"
+            kind="quiet"
+            disabled={ask.isPending || d.admission === "retired"}
+            onClick={() => ask.mutate()}
+          >
             Ask it to report at its next call
           </Button>
         )}

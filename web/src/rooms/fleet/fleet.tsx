@@ -1,46 +1,54 @@
 /** Fleet: a rule line on top, value counts at the side, a grid, and the devices with what can be done to them. */
-import { useInfiniteQuery } from "@tanstack/react-query";
-import { Link, useNavigate } from "@tanstack/react-router";
-import { useEffect, useState } from "react";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
+import { type ReactNode, useEffect, useState } from "react";
 import { ApiError, api, body } from "@/api/client";
-import { byName } from "@/api/queries";
-import { type FleetAddress, fleetRoute } from "@/app/router";
-import { Button, Problem } from "@/parts/controls";
+import { fields as fieldsQuery } from "@/api/queries";
+import { useMay } from "@/api/use-may";
+import { count, counted } from "@/lib/format";
+import { usePageTitle } from "@/lib/title";
+import { useDebounced } from "@/lib/use-debounced";
+import { useSelection } from "@/lib/use-selection";
+import { Button } from "@/parts/controls";
 import { DeviceTable } from "@/parts/device-table";
-import { count, counted } from "@/parts/format";
+import { Exports } from "@/parts/list-parts";
+import { NoDevices } from "@/parts/no-devices";
 import { RuleEditor } from "@/parts/rule-editor";
-import { useDebounced } from "@/parts/use-debounced";
-import { useSelection } from "@/parts/use-selection";
+import { type Answer, Inline, Loaded } from "@/parts/views";
 import { AddDevice } from "./add-device";
+import type { FleetAddress } from "./address";
 import { AdmissionsLink } from "./admissions";
 import { DeviceActions } from "./device-actions";
 import { EditPanel } from "./edit-panel";
 import { Grid } from "./grid";
-import { KeptViews } from "./kept-views";
-import { Columns, Exports } from "./list-tools";
-import { both, narrowed, wordsRule } from "./narrow";
+import { Columns, exportAddress } from "./list-tools";
+import { both, isNarrowed, narrowed, widened, wordsRule } from "./narrow";
+import { byName } from "./queries";
+import { SavedViews } from "./saved-views";
 import { Values } from "./values";
 
-const SIDE_FIELDS = ["model", "site", "uplink", "tag", "power", "presence"];
+const fleetRoute = getRouteApi("/fleet");
+
+const SIDE_FIELDS = ["model", "firmware", "site", "uplink", "tag", "power", "presence"];
 
 export function Fleet() {
   const address = fleetRoute.useSearch();
   const navigate = useNavigate();
   const [rule, setRule] = useState(address.rule ?? "");
-  const [words, setWords] = useState(address.words ?? "");
+  const [words, setWords] = useState(address.q ?? "");
   const settled = useDebounced(rule, 250);
   const settledWords = useDebounced(words, 250);
   const go = (change: Partial<FleetAddress>) =>
     navigate({ to: "/fleet", search: (old: FleetAddress) => ({ ...old, ...change }), replace: true });
   useEffect(() => setRule(address.rule ?? ""), [address.rule]);
-  useEffect(() => setWords(address.words ?? ""), [address.words]);
+  useEffect(() => setWords(address.q ?? ""), [address.q]);
   // biome-ignore lint/correctness/useExhaustiveDependencies: only what was typed moves the address
   useEffect(() => {
-    if (settled !== (address.rule ?? "") || settledWords !== (address.words ?? ""))
-      go({ rule: settled || undefined, words: settledWords || undefined });
+    if (settled !== (address.rule ?? "") || settledWords !== (address.q ?? ""))
+      go({ rule: settled || undefined, q: settledWords || undefined });
   }, [settled, settledWords]);
 
-  const among = { rule: address.rule, words: address.words };
+  const among = { rule: address.rule, q: address.q };
   const columns = address.columns?.split(",") ?? [];
   const order = address.order ?? "name";
   const devices = useInfiniteQuery({
@@ -57,26 +65,44 @@ export function Fleet() {
     retry: false,
     refetchInterval: 10_000,
   });
-  const rows = devices.data?.pages.flatMap((p) => p.devices) ?? [];
   const problems = devices.error instanceof ApiError ? devices.error.errors.filter((e) => e.line) : [];
-  const total = devices.data?.pages[0]?.count ?? 0;
+  // of the answer that is shown; unknown while none has come, or while it is another question's
+  const total = devices.isPlaceholderData || devices.error ? undefined : devices.data?.pages[0]?.count;
   const [row, column] = (address.grid ?? "").split(",");
   const selection = useSelection();
-  const everything = both(address.rule ?? "", wordsRule(address.words ?? "")) || "everything";
-  const pick = (field: string, value: string) => setRule(narrowed(rule, field, value));
+  const everything = both(address.rule ?? "", wordsRule(address.q ?? "")) || "everything";
+  const pick = (field: string, value: string) =>
+    setRule(isNarrowed(rule, field, value) ? widened(rule, field, value) : narrowed(rule, field, value));
+  usePageTitle("Fleet");
+  const mayOperate = useMay("operate");
+  const fields = useQuery(fieldsQuery);
+  // some of them are reported by devices, and are fields from then on
+  const beside = SIDE_FIELDS.filter((f) => !fields.data || fields.data.some((known) => known.key === f));
   return (
     <div
-      className={`grid h-full ${selection.editing ? "grid-cols-[212px_1fr_284px]" : "grid-cols-[212px_1fr]"} max-lg:grid-cols-1`}
+      className={`grid h-full ${selection.editing ? "grid-cols-[212px_1fr_284px] max-lg:grid-cols-[1fr_270px]" : "grid-cols-[212px_1fr] max-lg:grid-cols-1"}`}
     >
       <aside className="overflow-auto border-rule border-r px-4 py-3 max-lg:hidden" aria-label="Filters">
         <h2 className="mb-2 text-[1.05rem]">Filters</h2>
-        {SIDE_FIELDS.map((f) => (
-          <Values key={f} field={f} among={among} onPick={(v) => pick(f, v)} />
+        {beside.map((f) => (
+          <Values key={f} field={f} among={among} isChosen={(v) => isNarrowed(rule, f, v)} onPick={(v) => pick(f, v)} />
         ))}
-        <KeptViews address={address} onOpen={(kept) => navigate({ to: "/fleet", search: kept })} />
+        <SavedViews address={address} onOpen={(kept) => navigate({ to: "/fleet", search: kept })} />
       </aside>
       <div className="flex min-h-0 min-w-0 flex-col gap-2.5 px-4 py-3">
-        <h1 className="sr-only">Fleet</h1>
+        <div className="flex items-baseline gap-4">
+          <h1 className="text-2xl">Fleet</h1>
+          <span className="ml-auto" />
+          <AdmissionsLink />
+          {mayOperate && (
+            <>
+              <Link to="/import/$id" params={{ id: "new" }} className="slot font-semibold">
+                Import
+              </Link>
+              <AddDevice />
+            </>
+          )}
+        </div>
         <div className="grid grid-cols-[1fr_190px] items-start gap-2">
           <RuleEditor
             label="Rule"
@@ -93,7 +119,6 @@ export function Fleet() {
             onChange={(e) => setWords(e.target.value)}
           />
         </div>
-        {devices.error && problems.length === 0 && <Problem error={devices.error} />}
         {row && column && (
           <Grid
             row={row}
@@ -106,68 +131,50 @@ export function Fleet() {
             }}
           />
         )}
-        <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
-          <p aria-live="polite" className="mr-auto">
-            <strong>{count(total)}</strong> devices {among.rule || among.words ? "match" : "in the fleet"}
-            {selection.chosen.size > 0 && (
-              <>
-                {" "}
-                · {count(selection.chosen.size)} chosen{" "}
-                <Button kind="quiet" onClick={selection.clear}>
-                  none
-                </Button>
-              </>
-            )}
-          </p>
-          {selection.chosen.size > 0 && (
-            <Button kind="quiet" onClick={() => selection.edit("chosen")}>
-              Edit {count(selection.chosen.size)} chosen…
-            </Button>
-          )}
-          {selection.chosen.size > 0 && (
-            <DeviceActions
-              devices={[...selection.chosen.values()]}
-              label={`Act on ${count(selection.chosen.size)} chosen`}
-              onDone={selection.clear}
-            />
-          )}
-          <Button kind="quiet" disabled={!total || !!devices.error} onClick={() => selection.edit("all")}>
-            Edit all {count(total)}…
-          </Button>
-          {!devices.error && (
-            <Link to="/groups/$id" params={{ id: "new" }} search={{ rule: everything }} className="slot font-semibold">
-              New group from these
-            </Link>
-          )}
+        <Bar
+          matched={among.rule || among.q ? "match" : "in the fleet"}
+          found={devices}
+          total={total}
+          selection={selection}
+          everything={everything}
+        >
           <Button kind="quiet" onClick={() => go({ grid: row ? undefined : "site,firmware" })}>
             {row ? "Hide the grid" : "Grid"}
           </Button>
-          <AddDevice />
-          <Link to="/import/$id" params={{ id: "new" }} className="slot font-semibold">
-            Import
-          </Link>
-          <AdmissionsLink />
           <Columns chosen={columns} onChange={(c) => go({ columns: c.join(",") || undefined })} />
-          <Exports among={among} order={order} columns={columns} />
-        </div>
-        <div className="min-h-0 flex-1">
-          <DeviceTable
-            label="Devices"
-            rows={rows}
-            extra={columns}
-            selection={selection}
-            ordering={{ order, change: (to) => go({ order: to === "name" ? undefined : to }) }}
-            onEnd={() => devices.hasNextPage && !devices.isFetchingNextPage && devices.fetchNextPage()}
-            empty="No device matches."
-          />
-        </div>
+          <Exports address={(as) => exportAddress(among, order, columns, as)} />
+        </Bar>
+        {problems.length === 0 ? (
+          <Loaded
+            of={devices}
+            what="The devices"
+            rows={14}
+            className="min-h-0 flex-1"
+            isEmpty={(found) => found.pages[0]?.count === 0 && !among.rule && !among.q}
+            empty={<NoDevices />}
+          >
+            {(found) => (
+              <DeviceTable
+                label="Devices"
+                rows={found.pages.flatMap((p) => p.devices)}
+                extra={columns}
+                selection={mayOperate ? selection : undefined}
+                ordering={{ order, change: (to) => go({ order: to === "name" ? undefined : to }) }}
+                onEnd={() => devices.hasNextPage && !devices.isFetchingNextPage && devices.fetchNextPage()}
+                empty="No device matches."
+              />
+            )}
+          </Loaded>
+        ) : (
+          <p className="text-soft">Correct the rule to see the devices that it matches.</p>
+        )}
       </div>
       {selection.editing && (
         <aside className="overflow-auto border-rule border-l bg-side px-4 py-3" aria-label="Edit devices">
           <h2 className="mb-2 text-[1.05rem]">
             Edit{" "}
             {selection.editing === "all"
-              ? `all ${counted(total, "device")} that match`
+              ? `all ${total === undefined ? "…" : counted(total, "device")} that match`
               : counted(selection.chosen.size, "device")}
           </h2>
           <EditPanel
@@ -179,6 +186,80 @@ export function Fleet() {
             onDone={selection.close}
           />
         </aside>
+      )}
+    </div>
+  );
+}
+
+type Found = Answer<{ pages: { count: number }[] }>;
+
+/** The line above the table: always of one height, so that no row moves under the pointer as the first is ticked. */
+function Bar({
+  found,
+  matched,
+  total,
+  selection,
+  everything,
+  children,
+}: {
+  found: Found;
+  matched: string;
+  total: number | undefined;
+  selection: ReturnType<typeof useSelection>;
+  everything: string;
+  children: ReactNode;
+}) {
+  const mayOperate = useMay("operate");
+  const chosen = selection.chosen.size;
+  return (
+    <div className="flex h-[34px] shrink-0 items-center gap-3 whitespace-nowrap">
+      <p aria-live="polite" className="mr-auto truncate">
+        <Inline of={found}>
+          {(all) => (
+            <>
+              <strong>{count(all.pages[0]?.count ?? 0)}</strong> devices {matched}
+            </>
+          )}
+        </Inline>
+        {chosen > 0 && ` · ${count(chosen)} selected`}
+      </p>
+      {chosen > 0 ? (
+        <>
+          <Button kind="quiet" onClick={selection.clear}>
+            Clear selection
+          </Button>
+          <DeviceActions
+            devices={[...selection.chosen.values()]}
+            label={`Actions for ${count(chosen)}`}
+            onDone={selection.clear}
+          />
+          {mayOperate && (
+            <Button kind="main" onClick={() => selection.edit("chosen")}>
+              Edit {count(chosen)} selected…
+            </Button>
+          )}
+        </>
+      ) : (
+        <>
+          {mayOperate && (
+            <>
+              <Button kind="quiet" disabled={!total} onClick={() => selection.edit("all")}>
+                Edit all {total === undefined ? "" : count(total)}…
+              </Button>
+              {!found.error && (
+                <Link
+                  to="/groups/$id"
+                  params={{ id: "new" }}
+                  search={{ rule: everything }}
+                  className="slot font-semibold"
+                >
+                  New group from these
+                </Link>
+              )}
+            </>
+          )}
+          {children}
+        </>
       )}
     </div>
   );

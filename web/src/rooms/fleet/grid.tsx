@@ -1,8 +1,11 @@
 /** Any field against any other: darker is a larger share of its row; a press narrows. */
 import { useQuery } from "@tanstack/react-query";
-import { type Among, deviceGrid, fields as fieldsQuery } from "@/api/queries";
-import { Problem } from "@/parts/controls";
-import { count, counted } from "@/parts/format";
+import { type Among, fields as fieldsQuery } from "@/api/queries";
+import { count, counted } from "@/lib/format";
+import { Loaded } from "@/parts/views";
+import { deviceGrid } from "./queries";
+
+const HEAD = "px-2 text-right font-normal text-soft text-xs";
 
 export function Grid({
   row,
@@ -17,7 +20,7 @@ export function Grid({
   onFields: (row: string, column: string) => void;
   onPick: (picked: { row?: string; column?: string }) => void;
 }) {
-  const { data, error } = useQuery(deviceGrid(row, column, among));
+  const found = useQuery(deviceGrid(row, column, among));
   const { data: fields } = useQuery(fieldsQuery);
   const choices = fields?.filter((f) => f.type !== "time" && !["uid", "name", "serial"].includes(f.key)) ?? [];
   const choose = (value: string, label: string, change: (key: string) => void) => (
@@ -43,76 +46,112 @@ export function Grid({
         </h2>
         <p className="ml-auto text-soft text-xs">
           press a cell, a row or a column to narrow; stronger is a larger share of its row
-          {data && data.others > 0 && ` · ${counted(data.others, "device")} not in the grid`}
+          {!!found.data?.no_row && ` · ${counted(found.data.no_row, "device")} without ${row}`}
         </p>
       </div>
-      <Problem error={error} />
-      {data && data.rows.length > 0 && !error && (
-        <div className="max-h-[15rem] overflow-auto rounded-md border border-rule bg-card">
-          <table className="w-full border-separate border-spacing-[2px]">
-            <thead className="sticky top-0 bg-card">
-              <tr>
-                <td />
-                {data.columns.map((c) => (
-                  <th key={c} className="font-normal text-soft text-xs">
-                    <button
-                      type="button"
-                      className="w-full font-mono hover:text-ink"
-                      onClick={() => onPick({ column: c })}
-                    >
-                      {c}
-                    </button>
-                  </th>
-                ))}
-                <th className="font-normal text-soft text-xs">all</th>
-              </tr>
-            </thead>
-            <tbody>
-              {data.rows.map((r, i) => (
-                <Row key={r} name={r} cells={data.cells[i] ?? []} columns={data.columns} onPick={onPick} />
-              ))}
-            </tbody>
-          </table>
-        </div>
-      )}
+      <Loaded of={found} what="The grid" rows={5} isEmpty={(d) => d.rows.length === 0} empty={null}>
+        {(data) => {
+          const without = data.without?.some(Boolean) ? data.without : undefined;
+          return (
+            <div className="max-h-[15rem] overflow-auto rounded-md border border-rule bg-card">
+              <table className="w-full border-separate border-spacing-[2px]">
+                <thead className="sticky top-0 bg-card">
+                  <tr>
+                    <td />
+                    {data.columns.map((c) => (
+                      <th key={c} className={HEAD}>
+                        <button
+                          type="button"
+                          className="font-mono hover:text-ink"
+                          onClick={() => onPick({ column: c })}
+                        >
+                          {c}
+                        </button>
+                      </th>
+                    ))}
+                    {others(data.cells[0], data.columns) && <th className={HEAD}>other</th>}
+                    {without && <th className={HEAD}>none</th>}
+                    <th className={HEAD}>all</th>
+                  </tr>
+                </thead>
+                <tbody>
+                  {data.cells.map((cells, i) => (
+                    <Row
+                      key={data.rows[i] ?? ""}
+                      name={data.rows[i]}
+                      cells={cells}
+                      columns={data.columns}
+                      total={data.totals[i] ?? null}
+                      without={without?.[i]}
+                      onPick={onPick}
+                    />
+                  ))}
+                </tbody>
+              </table>
+            </div>
+          );
+        }}
+      </Loaded>
     </section>
   );
 }
 
+/** Whether a row of cells ends with those of the rarer columns together. */
+function others(cells: number[] | undefined, columns: string[]) {
+  return (cells?.length ?? 0) > columns.length;
+}
+
+/** A row of the grid; without a name, that of the rarer values together. What stands for several values is no button. */
 function Row({
   name,
   cells,
   columns,
+  total,
+  without,
   onPick,
 }: {
-  name: string;
+  name?: string;
   cells: number[];
   columns: string[];
+  total: number | null;
+  without?: number;
   onPick: (picked: { row?: string; column?: string }) => void;
 }) {
-  const total = cells.reduce((a, b) => a + b, 0);
+  const sum = cells.reduce((a, b) => a + b, 0);
+  const stronger = (n: number) => ({
+    background: `color-mix(in srgb, var(--verdigris) ${Math.round((sum ? n / sum : 0) * 45)}%, var(--card))`,
+  });
   return (
     <tr>
       <th className="max-w-[10rem] px-2 text-left font-normal">
-        <button
-          type="button"
-          className="w-full truncate text-left hover:underline"
-          onClick={() => onPick({ row: name })}
-        >
-          {name}
-        </button>
+        {name === undefined ? (
+          <span className="text-soft">other</span>
+        ) : (
+          <button
+            type="button"
+            className="w-full truncate text-left hover:underline"
+            onClick={() => onPick({ row: name })}
+          >
+            {name}
+          </button>
+        )}
       </th>
       {cells.map((n, i) => {
-        const share = total ? n / total : 0;
-        const column = columns[i] ?? "";
+        const column = columns[i];
+        if (name === undefined || column === undefined)
+          return (
+            <td key={column ?? ""} className="h-[25px] px-2 text-right" style={stronger(n)}>
+              {n ? count(n) : ""}
+            </td>
+          );
         return (
           <td key={column} className="p-0">
             <button
               type="button"
               disabled={!n}
               aria-label={`${name}, ${column}: ${counted(n, "device")}`}
-              className="h-[25px] w-full px-2 text-right hover:outline-2 hover:outline-saffron"
-              style={{ background: `color-mix(in srgb, var(--verdigris) ${Math.round(share * 45)}%, var(--card))` }}
+              className="block h-[25px] w-full px-2 text-right hover:outline-2 hover:outline-saffron"
+              style={stronger(n)}
               onClick={() => onPick({ row: name, column })}
             >
               {n ? count(n) : ""}
@@ -120,7 +159,8 @@ function Row({
           </td>
         );
       })}
-      <td className="px-2 text-right font-semibold">{count(total)}</td>
+      {without !== undefined && <td className="px-2 text-right text-soft">{without ? count(without) : ""}</td>}
+      <td className="px-2 text-right font-semibold">{total === null ? "" : count(total)}</td>
     </tr>
   );
 }

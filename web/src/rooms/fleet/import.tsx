@@ -1,14 +1,19 @@
 /** Bringing devices in from a file: what it would do is shown first; nothing is written until it is accepted. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useNavigate } from "@tanstack/react-router";
+import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { attributes as attributesQuery, broughtIn, keptMappings } from "@/api/queries";
-import { importRoute } from "@/app/router";
+import { attributes as attributesQuery } from "@/api/queries";
+import { changed } from "@/api/topics";
+import { count, counted } from "@/lib/format";
+import { usePageTitle } from "@/lib/title";
 import { Bar, Button, Card, Confirm, Problem } from "@/parts/controls";
-import { count, counted } from "@/parts/format";
+import { Loaded } from "@/parts/views";
+import { importOf, savedMappings } from "./queries";
 import { RecentImports, STATES, UndoImport } from "./recent-imports";
+
+const importRoute = getRouteApi("/import/$id");
 
 type Import = Schemas["ImportRow"];
 const OWN_FIELDS = [
@@ -18,6 +23,7 @@ const OWN_FIELDS = [
 
 export function ImportPage() {
   const { id } = importRoute.useParams();
+  usePageTitle("Import devices");
   return (
     <div className="h-full overflow-auto px-5 py-4">
       <h1 className="mb-3 text-2xl">Import devices</h1>
@@ -71,7 +77,7 @@ function Choose() {
         disabled={upload.isPending}
         onChange={(e) => e.target.files?.[0] && upload.mutate(e.target.files[0])}
       />
-      {upload.isPending && <p className="mt-2 text-soft">Being read…</p>}
+      {upload.isPending && <p className="mt-2 text-soft">Reading…</p>}
       <div className="mt-2">
         <Problem error={upload.error} />
       </div>
@@ -80,24 +86,26 @@ function Choose() {
 }
 
 function Brought({ id }: { id: number }) {
-  const { data, error } = useQuery(broughtIn(id));
-  if (error && !data) return <Problem error={error} />;
-  if (!data) return null;
+  const asked = useQuery(importOf(id));
   return (
-    <div className="grid max-w-[76rem] grid-cols-[1fr_20rem] items-start gap-4 max-lg:grid-cols-1">
-      <div className="space-y-4">
-        <Outcome data={data} />
-        {data.wrong_count > 0 && <WrongRows data={data} />}
-      </div>
-      {data.headings.length > 0 && <Mapping key={data.id} data={data} />}
-    </div>
+    <Loaded of={asked} what={`Import ${id}`} rows={8}>
+      {(data) => (
+        <div className="grid max-w-[76rem] grid-cols-[1fr_20rem] items-start gap-4 max-lg:grid-cols-1">
+          <div className="space-y-4">
+            <Outcome data={data} />
+            {data.wrong_count > 0 && <WrongRows data={data} />}
+          </div>
+          {data.headings.length > 0 && <Mapping key={data.id} data={data} />}
+        </div>
+      )}
+    </Loaded>
   );
 }
 
 function Outcome({ data }: { data: Import }) {
   const client = useQueryClient();
   const path = { import_id: data.id };
-  const again = (made: Import) => client.setQueryData(broughtIn(data.id).queryKey, made);
+  const again = (made: Import) => client.setQueryData(importOf(data.id).queryKey, made);
   const accept = useMutation({
     mutationFn: (all: boolean) =>
       body(api.POST("/api/v1/imports/{import_id}/accept", { params: { path }, body: { all_or_nothing: all } })),
@@ -143,9 +151,7 @@ function Outcome({ data }: { data: Import }) {
         <div className="mb-3" aria-live="polite">
           <Bar share={good ? data.written_count / good : 0} label={`${data.written_count} of ${good} written`} />
           <p className="text-soft">
-            {data.all_or_nothing
-              ? "Being written as one step…"
-              : `${count(data.written_count)} of ${count(good)} written`}
+            {data.all_or_nothing ? "Writing as one step…" : `${count(data.written_count)} of ${count(good)} written`}
           </p>
         </div>
       )}
@@ -160,15 +166,15 @@ function Outcome({ data }: { data: Import }) {
           <Confirm
             trigger={
               <Button kind="main" disabled={!good}>
-                Take the good rows only…
+                Import the good rows only…
               </Button>
             }
             title={`Write ${counted(good, "device")} and leave ${counted(data.wrong_count, "row")} out?`}
             action={`Write ${counted(good, "device")}`}
             onConfirm={() => accept.mutate(false)}
           >
-            {counted(data.wrong_count, "row")} with something wrong are not taken. Mend them in the file and bring it in
-            again: what is written by then stays as it is.
+            {counted(data.wrong_count, "row")} with something wrong are not taken. Correct them in the file and import
+            it again: what is written by then stays as it is.
           </Confirm>
         )}
         {["checking", "checked", "applying"].includes(data.state) && (
@@ -193,9 +199,9 @@ function Outcome({ data }: { data: Import }) {
 function WrongRows({ data }: { data: Import }) {
   return (
     <Card
-      title={`${counted(data.wrong_count, "row")} to mend`}
+      title={`${counted(data.wrong_count, "row")} to correct`}
       aside={
-        <a className="slot" href={`/api/v1/imports/${data.id}/wrong`} download>
+        <a className="slot" href={`/api/v1/imports/${data.id}/errors`} download>
           As a file
         </a>
       }
@@ -204,7 +210,7 @@ function WrongRows({ data }: { data: Import }) {
         <table className="w-full">
           <thead className="text-left text-soft">
             <tr>
-              {["Row", "Column", "Value", "What is wrong"].map((h) => (
+              {["Row", "Column", "Value", "Error"].map((h) => (
                 <th key={h} className="pr-4 font-normal">
                   {h}
                 </th>
@@ -235,7 +241,7 @@ function Mapping({ data }: { data: Import }) {
   const map = useMutation({
     mutationFn: (mapping: Record<string, string>) =>
       body(api.PATCH("/api/v1/imports/{import_id}", { params: { path: { import_id: data.id } }, body: { mapping } })),
-    onSuccess: (made) => client.setQueryData(broughtIn(data.id).queryKey, made),
+    onSuccess: (made) => client.setQueryData(importOf(data.id).queryKey, made),
   });
   const change = (heading: string, key: string) => {
     const rest = Object.entries(data.mapping).filter(([h, k]) => h !== heading && k !== key);
@@ -274,13 +280,13 @@ function Mapping({ data }: { data: Import }) {
 /** What the columns mean, kept under a name: used by itself for a file with the same columns, or by a press. */
 function KeepMapping({ data, onUse }: { data: Import; onUse: (mapping: Record<string, string>) => void }) {
   const client = useQueryClient();
-  const { data: kept } = useQuery(keptMappings);
+  const { data: kept } = useQuery(savedMappings);
   const [name, setName] = useState("");
-  const again = () => client.invalidateQueries({ queryKey: keptMappings.queryKey });
+  const again = () => changed(client, "import");
   const keep = useMutation({
     mutationFn: () =>
       body(
-        api.POST("/api/v1/imports/{import_id}/keep-mapping", {
+        api.POST("/api/v1/imports/{import_id}/save-mapping", {
           params: { path: { import_id: data.id } },
           body: { name },
         }),
@@ -288,7 +294,7 @@ function KeepMapping({ data, onUse }: { data: Import; onUse: (mapping: Record<st
     onSuccess: (made) => {
       setName("");
       again();
-      toast(`Kept as “${made.name}”; a file with the same columns is read by it`);
+      toast(`Saved as “${made.name}”; a file with the same columns is read by it`);
     },
   });
   const forget = useMutation({
@@ -307,7 +313,7 @@ function KeepMapping({ data, onUse }: { data: Import; onUse: (mapping: Record<st
             Use
           </Button>
           <Button kind="quiet" className="text-brick!" onClick={() => forget.mutate(k.id)}>
-            Forget
+            Delete
           </Button>
         </p>
       ))}
@@ -321,7 +327,7 @@ function KeepMapping({ data, onUse }: { data: Import; onUse: (mapping: Record<st
         <input
           className="field min-w-0 flex-1"
           aria-label="Name to keep these columns under"
-          placeholder="keep them as…"
+          placeholder="save them as…"
           value={name}
           maxLength={80}
           onChange={(e) => setName(e.target.value)}

@@ -1,4 +1,4 @@
-/** A value of a device that is changed where it stands; which groups that moves is said before it is saved. */
+/** A value of a device that is changed in place; which groups that moves is said before it is saved. */
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useId, useState } from "react";
 import type { Schemas } from "@/api/client";

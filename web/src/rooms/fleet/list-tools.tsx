@@ -1,4 +1,4 @@
-/** What can be done with the list itself: further columns, and taking it away as a file. */
+/** What can be done with the list itself: further columns, and its address as a file. */
 import { useQuery } from "@tanstack/react-query";
 import { fields as fieldsQuery } from "@/api/queries";
 
@@ -28,33 +28,15 @@ export function Columns({ chosen, onChange }: { chosen: string[]; onChange: (col
   );
 }
 
-export function Exports({
-  among,
-  order,
-  columns,
-}: {
-  among: { rule?: string; words?: string };
-  order: string;
-  columns: string[];
-}) {
-  const address = (as: string) => {
-    const asked = new URLSearchParams({ order, as, columns: [...SHOWN_COLUMNS, ...columns].join(",") });
-    if (among.rule) asked.set("rule", among.rule);
-    if (among.words) asked.set("words", among.words);
-    return `/api/v1/devices/export?${asked}`;
-  };
-  return (
-    <span className="text-soft">
-      Export:{" "}
-      <a className="slot" href={address("csv")} download>
-        CSV
-      </a>{" "}
-      <a className="slot" href={address("xlsx")} download>
-        XLSX
-      </a>{" "}
-      <a className="slot" href={address("jsonl")} download>
-        JSON
-      </a>
-    </span>
-  );
+/** The address of the list as a file. */
+export function exportAddress(
+  among: { rule?: string; q?: string },
+  order: string,
+  columns: string[],
+  format: string,
+): string {
+  const asked = new URLSearchParams({ order, format, columns: [...SHOWN_COLUMNS, ...columns].join(",") });
+  if (among.rule) asked.set("rule", among.rule);
+  if (among.q) asked.set("q", among.q);
+  return `/api/v1/devices/export?${asked}`;
 }

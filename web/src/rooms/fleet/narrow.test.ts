@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { both, narrowed, narrowedToAny, wordsRule } from "./narrow";
+import { both, isNarrowed, narrowed, narrowedToAny, widened, wordsRule } from "./narrow";
 
 describe("narrowed", () => {
   it("begins a rule", () => expect(narrowed("", "model", "Sill 400")).toBe('model = "Sill 400"'));
@@ -14,6 +14,21 @@ describe("narrowed", () => {
     expect(narrowed("not site = x", "site", "x")).toBe("not site = x and site = x"));
   it("takes several values of a grid's row", () =>
     expect(narrowedToAny("tag = a", "site", ["x", "y z"])).toBe('tag = a and site any of (x, "y z")'));
+});
+
+describe("widened", () => {
+  it("takes back what narrowing added", () => {
+    for (const rule of ["", "tag = lab", "tag = a\nand firmware < 2"]) {
+      expect(widened(narrowed(rule, "site", "Amber Fold"), "site", "Amber Fold")).toBe(rule);
+    }
+  });
+  it("takes out the first line with the word after it", () =>
+    expect(widened("site = x and tag = a and tag = b", "site", "x")).toBe("tag = a and tag = b"));
+  it("leaves a rule alone that does not say so by a line of its own", () => {
+    expect(widened("not site = x", "site", "x")).toBe("not site = x");
+    expect(isNarrowed("not site = x", "site", "x")).toBe(false);
+    expect(isNarrowed("tag = a and site = x", "site", "x")).toBe(true);
+  });
 });
 
 describe("quick words as a rule", () => {

@@ -8,15 +8,28 @@ export function both(first: string, second: string): string {
   return parts.map((p) => (/\bor\b/i.test(p) ? `(${p})` : p)).join(" and ");
 }
 
+const AND = /\s+and\s+/;
+const clauseOf = (field: string, value: string) => `${field} = ${written(value)}`;
+
+/** Whether a rule says by a line of its own that a field has this value. */
+export function isNarrowed(rule: string, field: string, value: string): boolean {
+  return rule.trim().split(AND).includes(clauseOf(field, value));
+}
+
 /** A rule narrowed to one value of a field; unchanged where it says so already. */
 export function narrowed(rule: string, field: string, value: string): string {
-  const clause = `${field} = ${written(value)}`;
-  return rule
-    .trim()
-    .split(/\s+and\s+/)
-    .includes(clause)
-    ? rule.trim()
-    : both(rule, clause);
+  return isNarrowed(rule, field, value) ? rule.trim() : both(rule, clauseOf(field, value));
+}
+
+/** A rule without the line that narrows it to this value; unchanged where it has none. */
+export function widened(rule: string, field: string, value: string): string {
+  const clause = clauseOf(field, value);
+  const parts = rule.trim().split(/(\s+and\s+)/);
+  const at = parts.indexOf(clause);
+  if (at < 0) return rule;
+  // the line goes with the "and" before it, or with the one after it where it is the first
+  parts.splice(at === 0 ? 0 : at - 1, 2);
+  return parts.join("").trim();
 }
 
 /** A rule narrowed to some values of a field. */

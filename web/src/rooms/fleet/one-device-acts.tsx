@@ -4,12 +4,13 @@ import { useNavigate } from "@tanstack/react-router";
 import { useId, useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { byName, deviceCalled, devicesChanged } from "@/api/queries";
+import { devicesChanged } from "@/api/topics";
 import { useMay } from "@/api/use-may";
+import { counted } from "@/lib/format";
+import { useDebounced } from "@/lib/use-debounced";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
-import { counted } from "@/parts/format";
 import { MenuItem, MenuLine } from "@/parts/menu";
-import { useDebounced } from "@/parts/use-debounced";
+import { byName, deviceCalled } from "./queries";
 
 type Device = Schemas["DeviceDetail"];
 export type OneDeviceAct = "replace" | "issue" | "revoke" | "retire" | "remove";
@@ -77,7 +78,7 @@ function Replace({ device, onClose }: Props) {
   const words = useDebounced(by.trim(), 250);
   const found = useQuery({
     queryKey: ["fleet", "named", words],
-    queryFn: () => body(api.GET("/api/v1/devices", { params: { query: { words, limit: 12 } } })),
+    queryFn: () => body(api.GET("/api/v1/devices", { params: { query: { q: words, limit: 12 } } })),
     enabled: words !== "",
   });
   const told = useQuery({

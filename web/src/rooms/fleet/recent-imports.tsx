@@ -1,14 +1,17 @@
 /** The latest imports, and undoing one as one step. */
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { devicesChanged, imports as importsQuery } from "@/api/queries";
+import { changed, devicesChanged } from "@/api/topics";
 import { useMay } from "@/api/use-may";
-import { useClock } from "@/app/clock";
+import { useClock } from "@/lib/clock";
+import { count, counted, instant } from "@/lib/format";
 import { Button, Card, Modal, Problem } from "@/parts/controls";
-import { count, counted, instant } from "@/parts/format";
+import { More } from "@/parts/list-parts";
+import { Loaded, Skeleton } from "@/parts/views";
+import { imports as importsQuery } from "./queries";
 
 type Row = Schemas["ImportListRow"];
 
@@ -23,36 +26,56 @@ export const STATES: Record<Row["state"], string> = {
 };
 
 export function RecentImports() {
-  const { data, error } = useQuery(importsQuery);
+  const asked = useInfiniteQuery(importsQuery);
   const { now, zone } = useClock();
   return (
     <Card title="Recent imports">
-      <Problem error={error} />
-      {!data && !error && <div className="h-10 animate-pulse rounded-md bg-side" aria-hidden />}
-      {data?.length === 0 && <p className="text-soft">No file was imported yet.</p>}
-      <ul>
-        {data?.map((row) => (
-          <li
-            key={row.id}
-            className="grid grid-cols-[1fr_9rem_12rem_9rem_5rem] items-center gap-3 border-rule border-t py-1 first:border-0"
-          >
-            <Link to="/import/$id" params={{ id: String(row.id) }} className="truncate font-semibold hover:underline">
-              {row.file_name}
-            </Link>
-            <span>{STATES[row.state]}</span>
-            <span className="text-soft">
-              {count(row.new_count)} new, {count(row.changed_count)} changed
-            </span>
-            <span className="text-soft">
-              {instant(row.created_at, zone, now)}
-              {row.created_by && `, ${row.created_by}`}
-            </span>
-            <span className="text-right">
-              <UndoImport id={row.id} state={row.state} written={row.written_count} />
-            </span>
-          </li>
-        ))}
-      </ul>
+      <Loaded
+        of={asked}
+        what="The recent imports"
+        isEmpty={(all) => all.pages[0]?.count === 0}
+        empty={<p className="text-soft">No file was imported yet.</p>}
+      >
+        {(data) => (
+          <>
+            <ul>
+              {data.pages
+                .flatMap((p) => p.imports)
+                .map((row) => (
+                  <li
+                    key={row.id}
+                    className="grid grid-cols-[1fr_9rem_12rem_9rem_5rem] items-center gap-3 border-rule border-t py-1 first:border-0"
+                  >
+                    <Link
+                      to="/import/$id"
+                      params={{ id: String(row.id) }}
+                      className="truncate font-semibold hover:underline"
+                    >
+                      {row.file_name}
+                    </Link>
+                    <span>{STATES[row.state]}</span>
+                    <span className="text-soft">
+                      {count(row.new_count)} new, {count(row.changed_count)} changed
+                    </span>
+                    <span className="text-soft">
+                      {instant(row.created_at, zone, now)}
+                      {row.created_by && `, ${row.created_by}`}
+                    </span>
+                    <span className="text-right">
+                      <UndoImport id={row.id} state={row.state} written={row.written_count} />
+                    </span>
+                  </li>
+                ))}
+            </ul>
+            <More
+              of={asked}
+              shown={data.pages.reduce((n, p) => n + p.imports.length, 0)}
+              all={data.pages[0]?.count ?? 0}
+              what="imports"
+            />
+          </>
+        )}
+      </Loaded>
     </Card>
   );
 }
@@ -83,7 +106,7 @@ function Undo({ id, onClose }: { id: number; onClose: () => void }) {
   const undo = useMutation({
     mutationFn: () => body(api.POST("/api/v1/imports/{import_id}/undo", path)),
     onSuccess: (done) => {
-      client.invalidateQueries({ queryKey: ["import"] });
+      changed(client, "import");
       devicesChanged(client);
       toast(`Import undone: ${counted(done.restored + done.removed + done.kept_waiting, "device")}`);
       onClose();
@@ -93,7 +116,7 @@ function Undo({ id, onClose }: { id: number; onClose: () => void }) {
   return (
     <Modal open onClose={onClose} title="Undo this import?">
       <div className="space-y-3">
-        {!d && !told.error && <div className="h-10 animate-pulse rounded-md bg-side" aria-hidden />}
+        {!d && !told.error && <Skeleton rows={2} />}
         {d && d.changed_since > 0 && (
           <p className="text-brick">
             {counted(d.changed_since, "device was", "devices were")} changed since, so it can no longer be undone as one

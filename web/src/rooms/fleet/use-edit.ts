@@ -2,15 +2,16 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
+import { changed } from "@/api/topics";
+import { useDebounced } from "@/lib/use-debounced";
 import { toastWith } from "@/parts/toasts";
-import { useDebounced } from "@/parts/use-debounced";
 
 export function useEdit(wanted: Schemas["EditRequestRequest"] | null, onApplied: (edit: Schemas["EditRow"]) => void) {
   const client = useQueryClient();
   const request = useDebounced(wanted, 250);
   const settled = JSON.stringify(request) === JSON.stringify(wanted);
   const again = () => {
-    for (const topic of ["fleet", "values", "device"]) client.invalidateQueries({ queryKey: [topic] });
+    changed(client, "fleet");
   };
   const preview = useQuery({
     queryKey: ["preview", "edit", request],
@@ -22,7 +23,7 @@ export function useEdit(wanted: Schemas["EditRequestRequest"] | null, onApplied:
     mutationFn: (id: number) => body(api.POST("/api/v1/edits/{edit_id}/undo", { params: { path: { edit_id: id } } })),
     onSuccess: (edit) => {
       again();
-      toast(`${edit.state === "undoing" ? "Being undone" : "Undone"}: ${edit.sentence}`);
+      toast(`${edit.state === "undoing" ? "Undoing" : "Undone"}: ${edit.sentence}`);
     },
     onError: (error) => toast.error(error.message),
   });

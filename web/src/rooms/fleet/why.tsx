@@ -4,9 +4,10 @@ import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import type { Schemas } from "@/api/client";
 import { compared } from "@/api/queries";
-import { useClock } from "@/app/clock";
-import { Card, Problem } from "@/parts/controls";
-import { instant } from "@/parts/format";
+import { useClock } from "@/lib/clock";
+import { instant } from "@/lib/format";
+import { Card } from "@/parts/controls";
+import { Loaded } from "@/parts/views";
 
 type Membership = Schemas["GroupOfDevice"];
 
@@ -27,7 +28,6 @@ function InGroup({ group, device }: { group: Membership; device: string }) {
   const { now, zone } = useClock();
   const [open, setOpen] = useState(false);
   const why = useQuery({ ...compared(group.rule, [device]), enabled: open && group.rule !== "" });
-  const lines = why.data?.devices[0]?.clauses ?? [];
   return (
     <li>
       <div className="flex items-baseline gap-2">
@@ -45,19 +45,22 @@ function InGroup({ group, device }: { group: Membership; device: string }) {
       </div>
       {!group.rule && <p className="text-soft text-xs">{group.cause}</p>}
       {open && (
-        <ul className="mt-0.5 border-rule border-l-2 pl-2 text-xs">
-          {lines.map((line) => (
-            <li key={line.text} className="flex items-baseline gap-2">
-              <span aria-hidden className={line.true ? "text-verdigris" : "text-brick"}>
-                {line.true ? "✓" : "✕"}
-              </span>
-              <code className="font-mono">{line.text}</code>
-              <span className="ml-auto text-right text-soft">{line.value}</span>
-            </li>
-          ))}
-          {why.data && <li className="text-soft">{group.cause}</li>}
-          <Problem error={why.error} />
-        </ul>
+        <Loaded of={why} what="The reasons" rows={2}>
+          {(told) => (
+            <ul className="mt-0.5 border-rule border-l-2 pl-2 text-xs">
+              {(told.devices[0]?.clauses ?? []).map((line) => (
+                <li key={line.text} className="flex items-baseline gap-2">
+                  <span aria-hidden className={line.true ? "text-verdigris" : "text-brick"}>
+                    {line.true ? "✓" : "✕"}
+                  </span>
+                  <code className="font-mono">{line.text}</code>
+                  <span className="ml-auto text-right text-soft">{line.value}</span>
+                </li>
+              ))}
+              <li className="text-soft">{group.cause}</li>
+            </ul>
+          )}
+        </Loaded>
       )}
     </li>
   );

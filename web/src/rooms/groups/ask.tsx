@@ -3,7 +3,8 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Schemas } from "@/api/client";
 import { compared } from "@/api/queries";
-import { useDebounced } from "@/parts/use-debounced";
+import { useDebounced } from "@/lib/use-debounced";
+import { Failed, Skeleton } from "@/parts/views";
 
 /** The words of a question: names or ids between blanks, commas or semicolons, each once. */
 export function wordsOf(text: string): string[] {
@@ -13,21 +14,28 @@ export function wordsOf(text: string): string[] {
 export function Ask({ rule }: { rule: string }) {
   const [text, setText] = useState("");
   const settled = useDebounced(text, 250);
-  const { data } = useQuery(compared(rule, wordsOf(settled)));
+  const asked = useQuery(compared(rule, wordsOf(settled)));
+  const { data } = asked;
+  const asks = wordsOf(settled).length > 0;
   const one = data?.devices.length === 1 ? data.devices[0] : undefined;
   return (
     <section>
       <h2 className="mb-1 text-[1.05rem]">Ask about a device, or several</h2>
       <input
         className="field w-full"
-        aria-label="Names or ids of devices"
-        placeholder="Names or makers' ids"
+        aria-label="Names or UIDs of devices"
+        placeholder="Names or UIDs"
         value={text}
         onChange={(e) => setText(e.target.value)}
       />
       <div className="mt-2 space-y-1.5" aria-live="polite">
-        {wordsOf(settled).length > 0 && data && data.unknown.length > 0 && (
-          <p className="text-soft">No device is called {data.unknown.join(", ")}.</p>
+        {asks && rule.trim() === "" && <p className="text-soft">Write a rule first.</p>}
+        {asks &&
+          rule.trim() !== "" &&
+          !data &&
+          (asked.error ? <Failed what="The answer" of={asked} /> : <Skeleton rows={2} />)}
+        {asks && data && data.unknown.length > 0 && (
+          <p className="text-soft">No device has the name or UID {data.unknown.join(", ")}.</p>
         )}
         {text && one && <Verdict device={one} />}
         {text && data && data.devices.length > 1 && <Together devices={data.devices} />}

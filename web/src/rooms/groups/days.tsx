@@ -1,13 +1,16 @@
 /** Who was in a group at one moment and at another: only then, both, only later. */
 import { useQuery } from "@tanstack/react-query";
-import { Link, useNavigate } from "@tanstack/react-router";
+import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
 import { DateTime } from "luxon";
 import type { Schemas } from "@/api/client";
-import { groupDays, groupHistory, group as groupQuery } from "@/api/queries";
-import { useClock } from "@/app/clock";
-import { daysRoute } from "@/app/router";
+import { useClock } from "@/lib/clock";
+import { count, fullInstant, instant } from "@/lib/format";
+import { usePageTitle } from "@/lib/title";
 import { Labelled, Problem } from "@/parts/controls";
-import { count, fullInstant, instant } from "@/parts/format";
+import { Failed, Loaded } from "@/parts/views";
+import { groupHistory, group as groupQuery, membershipDiff } from "./queries";
+
+const daysRoute = getRouteApi("/groups/$id/days");
 
 const INPUT = "yyyy-MM-dd'T'HH:mm";
 
@@ -17,10 +20,11 @@ export function GroupDays() {
   const navigate = useNavigate();
   const { now, zone } = useClock();
   const group = useQuery(groupQuery(Number(id)));
+  usePageTitle(group.data && `Membership history of ${group.data.name}`);
   const history = useQuery(groupHistory(Number(id)));
   const here = DateTime.fromJSDate(now, { zone });
   const first = from ?? here.minus({ days: 7 }).startOf("day").toUTC().toISO() ?? "";
-  const days = useQuery(groupDays(Number(id), first, until));
+  const days = useQuery(membershipDiff(Number(id), first, until));
   const shown = (iso: string) => DateTime.fromISO(iso, { zone }).toFormat(INPUT);
   const go = (change: { from?: string; until?: string }) =>
     navigate({ to: "/groups/$id/days", params: { id }, search: { from: first, until, ...change }, replace: true });
@@ -29,7 +33,7 @@ export function GroupDays() {
   return (
     <div className="flex min-h-0 flex-col gap-3 overflow-auto px-5 py-3">
       <div>
-        <h1 className="text-[1.45rem]">Who was in “{group.data?.name}”</h1>
+        <h1 className="text-[1.45rem]">Membership history{group.data && ` of “${group.data.name}”`}</h1>
         <Link to="/groups/$id" params={{ id }} search={{}} className="slot">
           Back to the group
         </Link>
@@ -60,24 +64,27 @@ export function GroupDays() {
         )}
         <p className="mb-1.5 text-soft">by your clock, {zone}</p>
       </div>
-      <Problem error={group.error ?? days.error} />
-      {days.data && (
-        <div className="grid min-h-0 grid-cols-3 gap-4 max-lg:grid-cols-1" aria-live="polite">
-          <Part
-            title={`Only ${words.first}`}
-            tone="text-brick"
-            devices={days.data.only_first}
-            all={days.data.only_first_count}
-          />
-          <Part title="Both times" tone="" devices={days.data.both} all={days.data.both_count} />
-          <Part
-            title={`Only ${words.second}`}
-            tone="text-verdigris"
-            devices={days.data.only_second}
-            all={days.data.only_second_count}
-          />
-        </div>
-      )}
+      <Problem error={group.error} />
+      <Loaded of={days} what="The members at both times" rows={6}>
+        {(told) => (
+          <div className="grid min-h-0 grid-cols-3 gap-4 max-lg:grid-cols-1" aria-live="polite">
+            <Part
+              title={`Only ${words.first}`}
+              tone="text-brick"
+              devices={told.only_first}
+              all={told.only_first_count}
+            />
+            <Part title="Both times" tone="" devices={told.both} all={told.both_count} />
+            <Part
+              title={`Only ${words.second}`}
+              tone="text-verdigris"
+              devices={told.only_second}
+              all={told.only_second_count}
+            />
+          </div>
+        )}
+      </Loaded>
+      {history.error && <Failed what="Who joined and left" of={history} />}
       {history.data && history.data.changes.length > 0 && (
         <section>
           <h2 className="mb-1 text-[1.05rem]">Who joined and left, and why</h2>
@@ -124,7 +131,7 @@ function Part({
             </span>
           </li>
         ))}
-        {devices.length === 0 && <li className="text-soft">Nobody.</li>}
+        {devices.length === 0 && <li className="text-soft">No device.</li>}
       </ul>
       {all > devices.length && <p className="text-soft">The first {devices.length}, by name.</p>}
     </section>

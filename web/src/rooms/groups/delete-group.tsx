@@ -3,8 +3,9 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
+import { changed } from "@/api/topics";
+import { counted } from "@/lib/format";
 import { Button, Confirm, Problem } from "@/parts/controls";
-import { counted } from "@/parts/format";
 
 export function DeleteGroup({ group }: { group: Schemas["GroupDetail"] }) {
   const client = useQueryClient();
@@ -12,7 +13,7 @@ export function DeleteGroup({ group }: { group: Schemas["GroupDetail"] }) {
   const remove = useMutation({
     mutationFn: () => body(api.DELETE("/api/v1/groups/{group_id}", { params: { path: { group_id: group.id } } })),
     onSuccess: () => {
-      client.invalidateQueries({ queryKey: ["group"] });
+      changed(client, "group");
       toast(`“${group.name}” deleted`);
       navigate({ to: "/groups" });
     },

@@ -3,14 +3,11 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import {
-  folders as foldersQuery,
-  group as groupQuery,
-  groups as groupsQuery,
-  models as modelsQuery,
-} from "@/api/queries";
+import { groups as groupsQuery, models as modelsQuery } from "@/api/queries";
+import { changed } from "@/api/topics";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { destinations } from "./branches";
+import { folders as foldersQuery, group as groupQuery } from "./queries";
 
 export function DescribeGroup({ group }: { group: Schemas["GroupDetail"] }) {
   const [open, setOpen] = useState(false);
@@ -46,7 +43,7 @@ function Form({ group, onClose }: { group: Schemas["GroupDetail"]; onClose: () =
       ),
     onSuccess: (saved) => {
       client.setQueryData(groupQuery(group.id).queryKey, saved);
-      client.invalidateQueries({ queryKey: ["group"] });
+      changed(client, "group");
       toast(`“${saved.name}” saved`);
       onClose();
     },

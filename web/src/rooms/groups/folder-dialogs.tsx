@@ -2,6 +2,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, body, type Schemas } from "@/api/client";
+import { changed } from "@/api/topics";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { destinations } from "./branches";
 import type { Moving } from "./use-moves";
@@ -23,7 +24,7 @@ export function FolderName({
         ? body(api.PATCH("/api/v1/folders/{folder_id}", { params: { path: { folder_id: known.id } }, body: { name } }))
         : body(api.POST("/api/v1/folders", { body: { name, parent } })),
     onSuccess: () => {
-      client.invalidateQueries({ queryKey: ["group"] });
+      changed(client, "group");
       onClose();
     },
   });

@@ -1,28 +1,34 @@
 /** One group: its rule with the live preview while typing, and what saving changes. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useNavigate } from "@tanstack/react-router";
+import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
 import clsx from "clsx";
 import { type ReactNode, useEffect, useMemo, useState } from "react";
 import { toast } from "sonner";
 import { ApiError, api, body, type Schemas } from "@/api/client";
-import { group as groupQuery, preview as previewQuery, sieve as sieveQuery } from "@/api/queries";
-import { useClock } from "@/app/clock";
-import { groupRoute } from "@/app/router";
+import { changed } from "@/api/topics";
+import { useMay } from "@/api/use-may";
+import { useClock } from "@/lib/clock";
+import { count, counted, instant } from "@/lib/format";
+import { usePageTitle } from "@/lib/title";
+import { useDebounced } from "@/lib/use-debounced";
 import { Button, Problem } from "@/parts/controls";
 import { DeviceTable } from "@/parts/device-table";
-import { count, counted, instant } from "@/parts/format";
 import { RuleEditor } from "@/parts/rule-editor";
-import { useDebounced } from "@/parts/use-debounced";
+import { Failed, Skeleton, WholePage } from "@/parts/views";
 import { Ask } from "./ask";
 import { DeleteGroup } from "./delete-group";
 import { DescribeGroup } from "./describe-group";
 import { GroupLine } from "./group-line";
 import { MakeStatic } from "./make-static";
+import { MemberList } from "./member-list";
 import { MembersCurve } from "./members-curve";
-import { Consequence, SaveRule } from "./saving";
+import { group as groupQuery, preview as previewQuery, sieve as sieveQuery } from "./queries";
+import { type RuleState, SaveConsequences, SaveRule } from "./save-rule";
 import { Sieve } from "./sieve";
 import { StaticGroup } from "./static-group";
 import { WorthALook } from "./worth-a-look";
+
+const groupRoute = getRouteApi("/groups/$id");
 
 export function GroupPage() {
   const { id } = groupRoute.useParams();
@@ -32,15 +38,15 @@ export function GroupPage() {
 }
 
 function Known({ id }: { id: number }) {
-  const { data, error } = useQuery(groupQuery(id));
-  if (error && !data)
-    return (
-      <div className="p-6">
-        <Problem error={error} />
-      </div>
-    );
-  if (!data) return null;
-  return data.kind === "static" ? <StaticGroup group={data} /> : <RuleGroup group={data} startRule={data.rule} />;
+  const asked = useQuery(groupQuery(id));
+  usePageTitle(asked.data?.name);
+  return (
+    <WholePage of={asked} what={`Group ${id}`}>
+      {(data) =>
+        data.kind === "static" ? <StaticGroup group={data} /> : <RuleGroup group={data} startRule={data.rule} />
+      }
+    </WholePage>
+  );
 }
 
 type Tab = "in" | "joining" | "leaving" | "missed";
@@ -57,6 +63,7 @@ function RuleGroup({
   const client = useQueryClient();
   const navigate = useNavigate();
   const { now, zone } = useClock();
+  const mayOperate = useMay("operate");
   const [name, setName] = useState("");
   const [rule, setRule] = useState(startRule);
   const [tab, setTab] = useState<Tab>("in");
@@ -71,10 +78,31 @@ function RuleGroup({
     }
   }, [group, rule, seen]);
 
-  const refusal = preview.error instanceof ApiError && settled === rule ? preview.error : null;
-  const shown = refusal || !rule.trim() ? undefined : preview.data;
+  usePageTitle(group ? undefined : "New group");
+  const refused = preview.error instanceof ApiError && preview.error.status >= 400 && preview.error.status < 500;
+  const refusal = refused && settled === rule ? (preview.error as ApiError) : null;
+  const shown = refusal || !rule.trim() || preview.error ? undefined : preview.data;
+  // counts of an earlier rule, which are shown faded, are agreed to by nobody
+  const isCurrent = rule === settled && !preview.isPlaceholderData && !preview.error;
+  const state: RuleState = !rule.trim()
+    ? "blank"
+    : refusal
+      ? "refused"
+      : preview.error
+        ? "failed"
+        : isCurrent && shown
+          ? "counted"
+          : "counting";
   const sifted = useQuery({ ...sieveQuery(settled), enabled: settled.trim() !== "" && preview.isSuccess });
   const sieve = refusal || !rule.trim() ? undefined : sifted.data;
+  // the sieve and the count are two answers: where they differ, the sieve is counted anew and says so meanwhile
+  const sieveCount = sifted.isPlaceholderData ? undefined : sieve?.count;
+  const disagree = isCurrent && shown !== undefined && sieveCount !== undefined && sieveCount !== shown.count;
+  const { refetch: siftAgain } = sifted;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: once for each new count
+  useEffect(() => {
+    if (disagree) siftAgain();
+  }, [disagree, shown?.count, siftAgain]);
   const edited = group ? rule !== group.rule : rule.trim() !== "" || name !== "";
   const save = useMutation({
     mutationFn: () =>
@@ -88,8 +116,8 @@ function RuleGroup({
         : body(api.POST("/api/v1/groups", { body: { name, rule, kind: "rule", folder_id: folder } })),
     onSuccess: (saved) => {
       client.setQueryData(groupQuery(saved.id).queryKey, saved);
-      client.invalidateQueries({ queryKey: ["group"] });
-      client.invalidateQueries({ queryKey: ["preview"] });
+      changed(client, "group");
+      changed(client, "preview");
       toast(`“${saved.name}” saved: ${counted(saved.member_count, "device")}`);
       if (!group) navigate({ to: "/groups/$id", params: { id: String(saved.id) }, search: {} });
     },
@@ -97,7 +125,7 @@ function RuleGroup({
   const pickByHand = useMutation({
     mutationFn: () => body(api.POST("/api/v1/groups", { body: { name, kind: "static", folder_id: folder } })),
     onSuccess: (made) => {
-      client.invalidateQueries({ queryKey: ["group"] });
+      changed(client, "group");
       navigate({ to: "/groups/$id", params: { id: String(made.id) }, search: {} });
     },
   });
@@ -120,9 +148,9 @@ function RuleGroup({
     [sieve],
   );
   const missed = sieve?.missed.map((m) => m.device);
-  const rows = { in: shown?.devices, joining: shown?.joining, leaving: shown?.leaving, missed }[tab] ?? [];
+  const rows = { in: [], joining: shown?.joining, leaving: shown?.leaving, missed }[tab] ?? [];
   return (
-    <div className="grid min-h-0 grid-cols-[1fr_284px] max-lg:grid-cols-1">
+    <div className="grid min-h-0 grid-cols-[minmax(0,1fr)_284px] max-xl:grid-cols-[minmax(0,1fr)_240px] max-md:block max-md:overflow-auto">
       <div className="flex min-h-0 flex-col gap-3 px-5 py-3">
         <div className="flex items-start gap-3">
           <div className="min-w-0 flex-1">
@@ -130,9 +158,11 @@ function RuleGroup({
               <>
                 <h1 className="text-[1.45rem]">{group.name}</h1>
                 <GroupLine group={group} />
-                <Link to="/rollouts/new" search={{ group: group.id }} className="slot">
-                  Roll out to it…
-                </Link>
+                {mayOperate && (
+                  <Link to="/rollouts/new" search={{ group: group.id }} className="slot">
+                    Roll out to it…
+                  </Link>
+                )}
               </>
             ) : (
               <>
@@ -159,9 +189,9 @@ function RuleGroup({
               </>
             )}
           </div>
-          {group && !edited && <DescribeGroup group={group} />}
-          {group && !edited && <MakeStatic group={group} />}
-          {group && !edited && <DeleteGroup group={group} />}
+          {mayOperate && group && !edited && <DescribeGroup group={group} />}
+          {mayOperate && group && !edited && <MakeStatic group={group} />}
+          {mayOperate && group && !edited && <DeleteGroup group={group} />}
           {edited && (
             <Button
               onClick={() => {
@@ -172,30 +202,37 @@ function RuleGroup({
               Discard
             </Button>
           )}
-          <SaveRule
-            group={group}
-            shown={shown}
-            disabled={!edited || (!group && !name.trim()) || !shown || save.isPending || rule !== settled}
-            onSave={() => save.mutate()}
-          />
+          {mayOperate && (
+            <SaveRule
+              group={group}
+              shown={isCurrent ? shown : undefined}
+              disabled={!edited || (!group && !name.trim()) || state !== "counted" || save.isPending}
+              onSave={() => save.mutate()}
+            />
+          )}
         </div>
         <RuleEditor label="Rule" value={rule} onChange={setRule} problems={refusal?.errors ?? []} autoFocus={!group} />
         <Problem error={save.error ?? pickByHand.error} />
+        {state === "failed" && <Failed what="The devices that match" of={preview} />}
+        {sifted.error && state === "counted" && <Failed what="The sieve" of={sifted} />}
         {refusal && refusal.errors.length === 0 && <Problem error={refusal} />}
-        {sieve && <Sieve data={sieve} busy={sifted.isPlaceholderData || rule !== settled} onChange={setRule} />}
+        {!sieve && !sifted.error && (state === "counting" || state === "counted") && <Skeleton rows={3} />}
+        {sieve && (
+          <Sieve data={sieve} busy={sifted.isPlaceholderData || rule !== settled || disagree} onChange={setRule} />
+        )}
         <div className="flex items-baseline gap-5">
           <h2 className="text-[1.05rem]">Devices</h2>
           <div className="flex gap-5" role="tablist" aria-label="Devices">
             <TabButton on={tab === "in"} pick={() => setTab("in")}>
-              In {shown ? count(shown.count) : ""}
+              In {shown ? <Faded is={!isCurrent}>{count(shown.count)}</Faded> : state === "counting" ? "…" : ""}
             </TabButton>
             {group && (
               <>
                 <TabButton on={tab === "joining"} pick={() => setTab("joining")}>
-                  Joining {count(shown?.joins ?? 0)}
+                  Joining {shown ? <Faded is={!isCurrent}>{count(shown.joins ?? 0)}</Faded> : "…"}
                 </TabButton>
                 <TabButton on={tab === "leaving"} pick={() => setTab("leaving")}>
-                  Leaving {count(shown?.leaves ?? 0)}
+                  Leaving {shown ? <Faded is={!isCurrent}>{count(shown.leaves ?? 0)}</Faded> : "…"}
                 </TabButton>
               </>
             )}
@@ -206,28 +243,37 @@ function RuleGroup({
             )}
           </div>
           <p className="ml-auto text-soft" aria-live="polite">
-            {shown &&
+            {isCurrent &&
+              shown &&
               `${count(shown.count)} of ${count(shown.fleet)} · as of ${instant(shown.as_of, zone, now)} · ${Math.round(shown.took_ms)} ms`}
           </p>
         </div>
-        <div className="min-h-0 flex-1">
-          <DeviceTable
-            label="Devices of the group"
-            rows={rows}
-            marks={marks}
-            reasons={tab === "missed" ? reasons : undefined}
-            empty={
-              rule.trim()
-                ? refusal
-                  ? "The rule cannot be understood yet."
-                  : "No device."
-                : "An empty rule is nobody. Write one above."
-            }
-          />
-        </div>
-        {rows.length >= 50 && <p className="text-soft">The first {rows.length}, by name.</p>}
+        {state === "blank" && <p className="text-soft">An empty rule matches nobody. Write one above.</p>}
+        {state === "refused" && <p className="text-soft">Correct the rule to see the devices that it matches.</p>}
+        {!shown && state === "counting" && <Skeleton rows={8} />}
+        {shown && tab === "in" && (
+          <MemberList rule={settled} label="Devices of the group" marks={marks} empty="No device matches." />
+        )}
+        {shown && tab !== "in" && (
+          <div className="min-h-0 flex-1">
+            <DeviceTable
+              label="Devices of the group"
+              rows={rows}
+              marks={marks}
+              reasons={tab === "missed" ? reasons : undefined}
+              empty={
+                {
+                  joining: "No device would join.",
+                  leaving: "No device would leave.",
+                  missed: "No device just missed.",
+                }[tab]
+              }
+            />
+          </div>
+        )}
+        {shown && tab !== "in" && rows.length >= 50 && <p className="text-soft">The first {rows.length}, by name.</p>}
       </div>
-      <aside className="overflow-auto border-rule border-l bg-side px-4 py-3" aria-label="And then what">
+      <aside className="overflow-auto border-rule border-l bg-side px-4 py-3" aria-label="Consequences">
         <Ask rule={settled} />
         <hr className="my-4 border-rule" />
         {sieve && sieve.notes.length > 0 && (
@@ -236,17 +282,22 @@ function RuleGroup({
             <hr className="my-4 border-rule" />
           </>
         )}
-        <h2 className="mb-1 text-[1.05rem]">Saving changes this</h2>
-        <Consequence group={group} shown={shown} rule={rule} />
+        <h2 className="mb-1 text-[1.05rem]">What saving changes</h2>
+        <SaveConsequences group={group} shown={isCurrent ? shown : undefined} state={state} rule={rule} />
         {group && (
           <>
             <hr className="my-4 border-rule" />
-            <MembersCurve groupId={group.id} would={shown?.count} />
+            <MembersCurve groupId={group.id} would={isCurrent ? shown?.count : undefined} />
           </>
         )}
       </aside>
     </div>
   );
+}
+
+/** A count that belongs to an earlier rule. */
+function Faded({ is, children }: { is: boolean; children: ReactNode }) {
+  return <span className={is ? "opacity-50" : undefined}>{children}</span>;
 }
 
 function Mark({ tone, children }: { tone: "verdigris" | "brick"; children: ReactNode }) {

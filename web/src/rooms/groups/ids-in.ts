@@ -1,5 +1,5 @@
 /** Names or ids in a text: one a line or between commas, semicolons or tabs; each once; a heading is no id.
- * Of a table only the first column counts, so that a maker's list can be taken as it is. */
+ * Of a table only the first column counts, so that a manufacturer's list can be taken as it is. */
 export function idsIn(text: string): string[] {
   const lines = text
     .replace(/^\uFEFF/, "")

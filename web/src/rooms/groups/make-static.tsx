@@ -2,18 +2,19 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { group as groupQuery } from "@/api/queries";
+import { changed } from "@/api/topics";
+import { counted } from "@/lib/format";
 import { Button, Confirm } from "@/parts/controls";
-import { counted } from "@/parts/format";
+import { group as groupQuery } from "./queries";
 
 export function MakeStatic({ group }: { group: Schemas["GroupDetail"] }) {
   const client = useQueryClient();
   const turn = useMutation({
     mutationFn: () =>
-      body(api.POST("/api/v1/groups/{group_id}/make-static", { params: { path: { group_id: group.id } } })),
+      body(api.POST("/api/v1/groups/{group_id}/convert-to-static", { params: { path: { group_id: group.id } } })),
     onSuccess: (made) => {
       client.setQueryData(groupQuery(group.id).queryKey, made);
-      client.invalidateQueries({ queryKey: ["group"] });
+      changed(client, "group");
       toast(`“${made.name}” keeps its ${counted(made.member_count, "device")} of now`);
     },
     onError: (error) => toast.error(error.message),

@@ -4,19 +4,22 @@ import { Link } from "@tanstack/react-router";
 import { scaleLinear, scaleTime } from "d3-scale";
 import { curveStepAfter, line } from "d3-shape";
 import type { Schemas } from "@/api/client";
-import { groupHistory } from "@/api/queries";
-import { useClock } from "@/app/clock";
-import { count, instant } from "@/parts/format";
+import { useClock } from "@/lib/clock";
+import { count, instant } from "@/lib/format";
+import { Failed, Skeleton } from "@/parts/views";
+import { groupHistory } from "./queries";
 
 const W = 250;
 const H = 78;
 
 export function MembersCurve({ groupId, would }: { groupId: number; would?: number }) {
-  const { data } = useQuery(groupHistory(groupId));
+  const asked = useQuery(groupHistory(groupId));
+  const { data } = asked;
   const { now, zone } = useClock();
   const first = data?.curve[0];
   const last = data?.curve.at(-1);
-  if (!data || !first || !last) return null;
+  if (!data) return asked.error ? <Failed what="The members over 30 days" of={asked} /> : <Skeleton rows={3} />;
+  if (!first || !last) return null;
   const from = new Date(first.at);
   const to = new Date(last.at);
   const most = Math.max(1, would ?? 0, ...data.curve.map((p) => p.count));
@@ -61,7 +64,7 @@ export function MembersCurve({ groupId, would }: { groupId: number; would?: numb
       <p className="flex justify-between text-soft text-xs">
         <span>{instant(first.at, zone, now)}</span>
         <Link to="/groups/$id/days" params={{ id: String(groupId) }} search={{}} className="slot">
-          Who was in, and when
+          Membership history
         </Link>
         <span>now {count(last.count)}</span>
       </p>

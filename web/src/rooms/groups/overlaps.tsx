@@ -1,11 +1,15 @@
 /** Overlaps: the sizes of all intersections of chosen groups; a press lists the devices or makes a group of them. */
 import { useQuery } from "@tanstack/react-query";
-import { Link, useNavigate } from "@tanstack/react-router";
+import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
 import type { Schemas } from "@/api/client";
-import { groups as groupsQuery, overlaps as overlapsQuery } from "@/api/queries";
-import { overlapsRoute } from "@/app/router";
-import { Card, Empty, Picker, Problem } from "@/parts/controls";
-import { count, counted } from "@/parts/format";
+import { groups as groupsQuery } from "@/api/queries";
+import { count, counted } from "@/lib/format";
+import { usePageTitle } from "@/lib/title";
+import { Card, Empty, Picker } from "@/parts/controls";
+import { Loaded } from "@/parts/views";
+import { overlaps as overlapsQuery } from "./queries";
+
+const overlapsRoute = getRouteApi("/overlaps");
 
 const MOST = 8;
 
@@ -13,31 +17,44 @@ export function Overlaps() {
   const { groups: inAddress } = overlapsRoute.useSearch();
   const navigate = useNavigate();
   const chosen = (inAddress ?? "").split(",").map(Number).filter(Boolean);
-  const { data: all } = useQuery(groupsQuery);
-  const { data, error } = useQuery(overlapsQuery(chosen));
-  const named = chosen.flatMap((id) => all?.find((g) => g.id === id) ?? []);
+  usePageTitle("Overlaps");
+  const groups = useQuery(groupsQuery);
+  const found = useQuery(overlapsQuery(chosen));
   return (
     <div className="grid h-full grid-cols-[320px_1fr] gap-5 overflow-auto px-5 py-4 max-lg:grid-cols-1">
       <section>
         <h1 className="mb-2 text-2xl">Overlaps</h1>
-        <Picker
-          label={`Groups, two to ${MOST}`}
-          options={all?.map((g) => ({ id: g.id, name: g.name, note: count(g.member_count) })) ?? []}
-          chosen={chosen}
-          columns={1}
-          onChange={(ids) =>
-            navigate({ to: "/overlaps", search: { groups: ids.slice(0, MOST).join(",") || undefined }, replace: true })
-          }
-        />
+        <Loaded of={groups} what="The groups" rows={10}>
+          {(all) => (
+            <Picker
+              label={`Groups, two to ${MOST}`}
+              options={all.map((g) => ({ id: g.id, name: g.name, note: count(g.member_count) }))}
+              chosen={chosen}
+              columns={1}
+              onChange={(ids) =>
+                navigate({
+                  to: "/overlaps",
+                  search: { groups: ids.slice(0, MOST).join(",") || undefined },
+                  replace: true,
+                })
+              }
+            />
+          )}
+        </Loaded>
       </section>
       <section aria-live="polite">
-        <Problem error={error} />
-        {named.length < 2 ? (
+        {chosen.length < 2 ? (
           <Empty title="Choose two groups or more">
             Each row will be the devices that are in exactly those groups and in none of the others chosen.
           </Empty>
         ) : (
-          data && <Picture groups={named} rows={data} />
+          <Loaded of={found} what="The overlaps" rows={8}>
+            {(rows) => (
+              <Loaded of={groups} what="The groups" rows={8}>
+                {(all) => <Picture groups={chosen.flatMap((id) => all.find((g) => g.id === id) ?? [])} rows={rows} />}
+              </Loaded>
+            )}
+          </Loaded>
         )}
       </section>
     </div>
@@ -65,7 +82,7 @@ function Picture({ groups, rows }: { groups: Schemas["GroupRow"][]; rows: Schema
             </th>
             <th className="text-right font-normal text-soft">devices</th>
             <th>
-              <span className="sr-only">what to do</span>
+              <span className="sr-only">actions</span>
             </th>
           </tr>
         </thead>
@@ -91,7 +108,7 @@ function Picture({ groups, rows }: { groups: Schemas["GroupRow"][]; rows: Schema
               </td>
               <td className="whitespace-nowrap pl-3 text-right">
                 <Link to="/groups/$id" params={{ id: "new" }} search={{ rule: r.rule }} className="slot">
-                  Group these
+                  New group from these
                 </Link>
               </td>
             </tr>

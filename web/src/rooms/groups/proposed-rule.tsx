@@ -3,22 +3,23 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { proposedRule } from "@/api/queries";
+import { changed } from "@/api/topics";
+import { count, counted } from "@/lib/format";
 import { Button, Confirm, Problem } from "@/parts/controls";
-import { count, counted } from "@/parts/format";
+import { proposedRule } from "./queries";
 
 export function useFollowRule(group: Schemas["GroupDetail"]) {
   const client = useQueryClient();
   return useMutation({
     mutationFn: (rule: string) =>
       body(
-        api.POST("/api/v1/groups/{group_id}/make-by-rule", {
+        api.POST("/api/v1/groups/{group_id}/convert-to-rule", {
           params: { path: { group_id: group.id } },
           body: { rule },
         }),
       ),
     onSuccess: (made) => {
-      client.invalidateQueries({ queryKey: ["group"] });
+      changed(client, "group");
       toast(`“${made.name}” follows its rule: ${counted(made.member_count, "device")}`);
     },
   });
@@ -38,7 +39,7 @@ export function ProposedRule({ group }: { group: Schemas["GroupDetail"] }) {
   return (
     <div aria-live="polite">
       <h2 className="mb-1 text-[1.05rem]">A rule for these devices</h2>
-      {isPending && !error && <p className="text-soft">Being looked for among what the devices have in common…</p>}
+      {isPending && !error && <p className="text-soft">Looking for what these devices have in common…</p>}
       <Problem error={error ?? follow.error} />
       {data && (
         <>
@@ -65,9 +66,9 @@ export function ProposedRule({ group }: { group: Schemas["GroupDetail"] }) {
               <Names words="Would join" devices={data.joining} all={data.joins} />
               <Names words="Would leave" devices={data.leaving} all={data.leaves} />
               <Confirm
-                trigger={<Button>Let the group follow it…</Button>}
-                title={`Let “${group.name}” follow this rule?`}
-                action="Follow the rule"
+                trigger={<Button>Convert to this rule…</Button>}
+                title={`Convert “${group.name}” to this rule?`}
+                action="Convert to rule"
                 onConfirm={() => follow.mutate(data.rule)}
               >
                 {counted(data.joins, "device")} join and {count(data.leaves)} leave now; from then on devices come and

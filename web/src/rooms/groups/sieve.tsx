@@ -2,9 +2,9 @@
 import clsx from "clsx";
 import { useState } from "react";
 import type { Schemas } from "@/api/client";
+import { count, counted } from "@/lib/format";
 import { joined } from "@/parts/clauses";
 import { Button } from "@/parts/controls";
-import { count, counted } from "@/parts/format";
 import { LineEditor } from "./line-editor";
 
 export function Sieve({
@@ -43,7 +43,7 @@ export function Sieve({
               <th className="w-20 px-3 text-right font-normal">alone</th>
               <th className="w-24 px-3 text-right font-normal">left so far</th>
               <th className="w-12">
-                <span className="sr-only">take out</span>
+                <span className="sr-only">remove</span>
               </th>
             </tr>
           </thead>
@@ -131,7 +131,7 @@ function Row({
           <button
             type="button"
             className="px-1.5 text-soft hover:text-brick"
-            aria-label={`Take out the line ${line.text}`}
+            aria-label={`Remove the line ${line.text}`}
             onClick={onRemove}
           >
             ✕

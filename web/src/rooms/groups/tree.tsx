@@ -6,7 +6,10 @@ import { DropdownMenu } from "radix-ui";
 import { type DragEvent, type KeyboardEvent, type ReactNode, useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { count } from "@/parts/format";
+import { changed } from "@/api/topics";
+import { useMay } from "@/api/use-may";
+import { count } from "@/lib/format";
+import { Button } from "@/parts/controls";
 import { branches } from "./branches";
 import { FolderName, MoveDialog } from "./folder-dialogs";
 import { type Moving, useMoves } from "./use-moves";
@@ -25,7 +28,7 @@ export function Tree({ folders, groups }: { folders: Schemas["FolderRow"][]; gro
     mutationFn: (id: number) =>
       body(api.DELETE("/api/v1/folders/{folder_id}", { params: { path: { folder_id: id } } })),
     onError: (error) => toast.error(error.message),
-    onSettled: () => client.invalidateQueries({ queryKey: ["group"] }),
+    onSettled: () => changed(client, "group"),
   });
   const toggle = (id: number) =>
     setClosed((old) => new Set(old.has(id) ? [...old].filter((x) => x !== id) : [...old, id]));
@@ -74,7 +77,7 @@ export function Tree({ folders, groups }: { folders: Schemas["FolderRow"][]; gro
                     {b.open ? "▾" : "▸"}
                   </span>
                   <span className="truncate">{b.folder.name}</span>
-                  <span className="ml-auto font-normal text-soft" title="distinct devices">
+                  <span className="ml-auto whitespace-nowrap pl-1 font-normal text-soft" title="distinct devices">
                     {count(b.folder.device_count)}
                   </span>
                 </button>
@@ -103,13 +106,14 @@ export function Tree({ folders, groups }: { folders: Schemas["FolderRow"][]; gro
             </li>
           )}
         </ul>
-        <button
-          type="button"
-          className="slot mx-4 mt-2 text-xs"
+        <Button
+          needs="operate"
+          kind="quiet"
+          className="mx-4 mt-2"
           onClick={() => setNaming({ kind: "new", parent: null })}
         >
           New folder
-        </button>
+        </Button>
       </nav>
       {moving && (
         <MoveDialog
@@ -147,6 +151,7 @@ function Row({
   onMove: () => void;
   children: ReactNode;
 }) {
+  const mayOperate = useMay("operate");
   const [over, setOver] = useState(false);
   const allow = (event: DragEvent) => {
     if (!onDrop) return;
@@ -154,11 +159,11 @@ function Row({
     setOver(true);
   };
   const byKey = (event: KeyboardEvent) => {
-    if (event.key === "m" && !event.ctrlKey && !event.metaKey && !event.altKey) onMove();
+    if (mayOperate && event.key === "m" && !event.ctrlKey && !event.metaKey && !event.altKey) onMove();
   };
   return (
     <li
-      draggable
+      draggable={mayOperate}
       onDragStart={() => onDrag(thing)}
       onDragEnd={() => onDrag(null)}
       onDragOver={allow}
@@ -175,27 +180,29 @@ function Row({
       style={{ paddingLeft: 8 + depth * 14 }}
     >
       {children}
-      <DropdownMenu.Root>
-        <DropdownMenu.Trigger
-          aria-label={`What to do with ${thing.name}`}
-          className="w-6 shrink-0 text-center text-soft opacity-0 focus-visible:opacity-100 group-focus-within/row:opacity-100 group-hover/row:opacity-100"
-        >
-          ⋯
-        </DropdownMenu.Trigger>
-        <DropdownMenu.Portal>
-          <DropdownMenu.Content align="end" className="z-50 rounded-md border border-rule bg-card p-1 shadow-xl">
-            {[["Move…  m", onMove] as [string, () => void], ...actions].map(([words, act]) => (
-              <DropdownMenu.Item
-                key={words}
-                onSelect={act}
-                className="cursor-pointer rounded-sm px-3 py-1.5 outline-none data-[highlighted]:bg-side"
-              >
-                {words}
-              </DropdownMenu.Item>
-            ))}
-          </DropdownMenu.Content>
-        </DropdownMenu.Portal>
-      </DropdownMenu.Root>
+      {mayOperate && (
+        <DropdownMenu.Root>
+          <DropdownMenu.Trigger
+            aria-label={`Actions for ${thing.name}`}
+            className="w-6 shrink-0 text-center text-soft opacity-0 focus-visible:opacity-100 group-focus-within/row:opacity-100 group-hover/row:opacity-100"
+          >
+            ⋯
+          </DropdownMenu.Trigger>
+          <DropdownMenu.Portal>
+            <DropdownMenu.Content align="end" className="z-50 rounded-md border border-rule bg-card p-1 shadow-xl">
+              {[["Move…  m", onMove] as [string, () => void], ...actions].map(([words, act]) => (
+                <DropdownMenu.Item
+                  key={words}
+                  onSelect={act}
+                  className="cursor-pointer rounded-sm px-3 py-1.5 outline-none data-[highlighted]:bg-side"
+                >
+                  {words}
+                </DropdownMenu.Item>
+              ))}
+            </DropdownMenu.Content>
+          </DropdownMenu.Portal>
+        </DropdownMenu.Root>
+      )}
     </li>
   );
 }
@@ -218,7 +225,7 @@ function GroupLeaf({ group }: { group: Schemas["GroupRow"] }) {
           ≈
         </span>
       )}
-      <span className={clsx("ml-auto pl-1 text-soft", group.member_count === 0 && "text-brick")}>
+      <span className={clsx("ml-auto whitespace-nowrap pl-1 text-soft", group.member_count === 0 && "text-brick")}>
         {count(group.member_count)}
       </span>
     </Link>

@@ -2,6 +2,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { toast } from "sonner";
 import { api, body } from "@/api/client";
+import { changed } from "@/api/topics";
 import { toastWith } from "@/parts/toasts";
 
 export interface Moving {
@@ -29,7 +30,7 @@ export function useMoves() {
         );
   const back = useMutation({
     mutationFn: send,
-    onSettled: () => client.invalidateQueries({ queryKey: ["group"] }),
+    onSettled: () => changed(client, "group"),
     onError: (error) => toast.error(error.message),
   });
   return useMutation({
@@ -37,6 +38,6 @@ export function useMoves() {
     onSuccess: (_, { thing }) =>
       toastWith(`“${thing.name}” moved`, "Undo", () => back.mutate({ thing, to: thing.from })),
     onError: (error) => toast.error(error.message),
-    onSettled: () => client.invalidateQueries({ queryKey: ["group"] }),
+    onSettled: () => changed(client, "group"),
   });
 }

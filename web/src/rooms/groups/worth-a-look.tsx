@@ -1,7 +1,7 @@
 /** What may be wrong with a rule: words nearly like its own, words nobody has, devices without a value. */
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "@/api/client";
-import { counted } from "@/parts/format";
+import { counted } from "@/lib/format";
 
 export function WorthALook({ notes }: { notes: Schemas["SieveNote"][] }) {
   if (!notes.length) return null;

@@ -2,8 +2,9 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { api, body } from "@/api/client";
+import { changed } from "@/api/topics";
+import { counted, megabytes } from "@/lib/format";
 import { Bar, Button, Modal, Problem } from "@/parts/controls";
-import { counted, megabytes } from "@/parts/format";
 import { findManifest, type Listed, matched, readManifest } from "./manifest";
 import { abandonUpload, type Progress, sendFile } from "./upload";
 
@@ -36,7 +37,7 @@ export function AddFolder({ onClose }: { onClose: () => void }) {
         if (states[entry.file]?.word === "added" || !file || giveUp.current.signal.aborted) continue;
         await addOne(entry, file);
       }
-      client.invalidateQueries({ queryKey: ["images"] });
+      changed(client, "images");
     },
   });
   const addOne = async ({ file: name, ...fields }: Listed["entry"], file: File) => {

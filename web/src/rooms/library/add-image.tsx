@@ -4,8 +4,9 @@ import { useRef, useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { models as modelsQuery } from "@/api/queries";
+import { changed } from "@/api/topics";
+import { megabytes } from "@/lib/format";
 import { Bar, Button, Labelled, Modal, Problem } from "@/parts/controls";
-import { megabytes } from "@/parts/format";
 import { abandonUpload, type Progress, sendFile, versionIn } from "./upload";
 
 const NUMBERS = {
@@ -54,7 +55,7 @@ export function AddImage({ onClose }: { onClose: () => void }) {
         }),
       ),
     onSuccess: (made) => {
-      client.invalidateQueries({ queryKey: ["images"] });
+      changed(client, "images");
       toast(`${made.name} is there; somebody else must approve it`);
       onClose();
     },
@@ -137,7 +138,7 @@ export function AddImage({ onClose }: { onClose: () => void }) {
           {!family && <span className="text-soft">a family first</span>}
         </fieldset>
         {input("revisions", "Hardware revisions", "text", "Between commas; empty is any.")}
-        {input("min_version", "Installs over, from version", "text", "Empty is any.")}
+        {input("min_version", "Upgrades from version", "text", "Empty is any.")}
         {Object.entries(NUMBERS).map(([key, label]) => (
           <div key={key}>{input(key, label, "number")}</div>
         ))}

@@ -5,32 +5,35 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { attributes as attributesQuery } from "@/api/queries";
-import { Button, Labelled, Modal, Problem } from "@/parts/controls";
-import { count, counted, inWords } from "@/parts/format";
-import { useDebounced } from "@/parts/use-debounced";
-import { GroupLinks, Removal, ShelfTable } from "./shelf-table";
+import { changed } from "@/api/topics";
+import { count, counted, inWords } from "@/lib/format";
+import { useDebounced } from "@/lib/use-debounced";
+import { Button, Empty, Labelled, Modal, Problem } from "@/parts/controls";
+import { GroupLinks, Removal, Shelf } from "./shelf-table";
 
 type Attribute = Schemas["AttributeRow"];
 type Draft = Schemas["AttributeDraftRequest"];
 const TYPES: Draft["type"][] = ["text", "choice", "number", "yes/no", "date", "version"];
 
 export function Attributes() {
-  const { data, error } = useQuery(attributesQuery);
+  const asked = useQuery(attributesQuery);
   const [open, setOpen] = useState<Attribute | "new" | null>(null);
   return (
     <>
       <div className="mb-2 flex items-baseline gap-3">
         <p className="text-soft">What operators say of devices. Rules, files and scripts use the reference name.</p>
-        <Button className="ml-auto" onClick={() => setOpen("new")}>
+        <Button needs="operate" className="ml-auto" onClick={() => setOpen("new")}>
           Define an attribute
         </Button>
       </div>
-      <Problem error={error} />
-      <ShelfTable heads={["Attribute", "Reference name", "Type", "Devices", "Read by the rules of"]}>
-        {data?.map((a) => (
-          <Row key={a.key} attribute={a} onOpen={() => setOpen(a)} />
-        ))}
-      </ShelfTable>
+      <Shelf
+        of={asked}
+        what="The attributes"
+        heads={["Attribute", "Reference name", "Type", "Devices", "Read by the rules of"]}
+        empty={<Empty title="No attribute yet">Define one to describe devices in your own terms.</Empty>}
+      >
+        {(a) => <Row key={a.key} attribute={a} onOpen={() => setOpen(a)} />}
+      </Shelf>
       {open && <Form known={open === "new" ? null : open} onClose={() => setOpen(null)} />}
     </>
   );
@@ -41,8 +44,8 @@ function Row({ attribute: a, onOpen }: { attribute: Attribute; onOpen: () => voi
   const remove = useMutation({
     mutationFn: () => body(api.DELETE("/api/v1/attributes/{key}", { params: { path: { key: a.key } } })),
     onSuccess: () => {
-      client.invalidateQueries({ queryKey: ["fleet"] });
-      client.invalidateQueries({ queryKey: ["fields"] });
+      changed(client, "fleet");
+      changed(client, "fields");
       toast(`${a.label} was deleted`);
     },
   });
@@ -82,7 +85,7 @@ function Row({ attribute: a, onOpen }: { attribute: Attribute; onOpen: () => voi
         <GroupLinks groups={a.groups} />
       </td>
       <td className="whitespace-nowrap px-3 py-1 text-right">
-        <Button kind="quiet" onClick={onOpen}>
+        <Button needs="operate" kind="quiet" onClick={onOpen}>
           Change…
         </Button>
         <Removal
@@ -130,11 +133,11 @@ function Form({ known, onClose }: { known: Attribute | null; onClose: () => void
     required,
   };
   const asked = useDebounced(JSON.stringify({ type: fields.type, choices: fields.choices }), 300);
-  const misfits = useQuery({
-    queryKey: ["fleet", "misfits", known?.key, asked],
+  const incompatible = useQuery({
+    queryKey: ["fleet", "incompatible-values", known?.key, asked],
     queryFn: () =>
       body(
-        api.POST("/api/v1/attributes/{key}/misfits", {
+        api.POST("/api/v1/attributes/{key}/incompatible-values", {
           params: { path: { key: known?.key ?? "" } },
           body: JSON.parse(asked),
         }),
@@ -148,13 +151,13 @@ function Form({ known, onClose }: { known: Attribute | null; onClose: () => void
         ? body(api.PATCH("/api/v1/attributes/{key}", { params: { path: { key: known.key } }, body: fields }))
         : body(api.POST("/api/v1/attributes", { body: { key: name, ...fields } })),
     onSuccess: (saved) => {
-      client.invalidateQueries({ queryKey: ["fleet"] });
-      client.invalidateQueries({ queryKey: ["fields"] });
+      changed(client, "fleet");
+      changed(client, "fields");
       toast(`${saved.label} saved; rules call it ${saved.key}`);
       onClose();
     },
   });
-  const unfit = misfits.data?.reduce((n, m) => n + m.devices, 0) ?? 0;
+  const unfit = incompatible.data?.reduce((n, m) => n + m.devices, 0) ?? 0;
   return (
     <Modal open onClose={onClose} title={known ? `Change ${known.label}` : "Define an attribute"}>
       <form
@@ -229,7 +232,7 @@ function Form({ known, onClose }: { known: Attribute | null; onClose: () => void
             <>
               <p className="text-brick">{counted(unfit, "device has", "devices have")} a value that would not fit:</p>
               <ul className="max-h-32 overflow-auto">
-                {misfits.data?.slice(0, 20).map((m) => (
+                {incompatible.data?.slice(0, 20).map((m) => (
                   <li key={m.value}>
                     <code className="font-mono text-xs">{m.value}</code> on {count(m.devices)}:{" "}
                     <span className="text-soft">{m.why}</span>

@@ -3,28 +3,31 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body } from "@/api/client";
-import { cleaningRehearsal, cleanings as cleaningsQuery } from "@/api/queries";
-import { useClock } from "@/app/clock";
+import { changed } from "@/api/topics";
+import { useClock } from "@/lib/clock";
+import { counted, instant, megabytes } from "@/lib/format";
 import { Button, Modal, Problem } from "@/parts/controls";
-import { counted, instant, megabytes } from "@/parts/format";
+import { Failed, Skeleton } from "@/parts/views";
+import { cleanupPreview, imageCleanups as cleanupsQuery } from "./queries";
 
 export function CleanUp({ onClose }: { onClose: () => void }) {
   const client = useQueryClient();
-  const { data, error } = useQuery(cleaningRehearsal);
+  const asked = useQuery(cleanupPreview);
+  const { data } = asked;
   const [spared, setSpared] = useState<ReadonlySet<number>>(new Set());
   const free = data?.images.filter((i) => !i.kept_because) ?? [];
   const going = free.filter((i) => !spared.has(i.id));
   const clean = useMutation({
-    mutationFn: () => body(api.POST("/api/v1/cleanings", { body: { images: going.map((i) => i.id) } })),
+    mutationFn: () => body(api.POST("/api/v1/image-cleanups", { body: { images: going.map((i) => i.id) } })),
     onSuccess: (done) => {
-      client.invalidateQueries({ queryKey: ["images"] });
+      changed(client, "images");
       toast(`${counted(done.images.length, "image")} removed; this can be undone for a week`);
       onClose();
     },
   });
   return (
     <Modal open onClose={onClose} title="Clean up images">
-      <Problem error={error} />
+      {!data && (asked.error ? <Failed what="What could be removed" of={asked} /> : <Skeleton rows={5} />)}
       {data && free.length === 0 && (
         <p>Nothing to clean up: every image is run, needed on the way, planned, or may have to be rolled back.</p>
       )}
@@ -81,7 +84,7 @@ export function CleanUp({ onClose }: { onClose: () => void }) {
         )}
         <Button onClick={onClose}>Cancel</Button>
         <Button kind="danger" disabled={going.length === 0 || clean.isPending} onClick={() => clean.mutate()}>
-          Remove {counted(going.length, "image")}
+          {data ? `Remove ${counted(going.length, "image")}` : "Remove"}
         </Button>
       </div>
     </Modal>
@@ -92,12 +95,12 @@ export function CleanUp({ onClose }: { onClose: () => void }) {
 export function Cleaned() {
   const client = useQueryClient();
   const { now, zone } = useClock();
-  const { data } = useQuery(cleaningsQuery);
+  const { data } = useQuery(cleanupsQuery);
   const undo = useMutation({
     mutationFn: (id: number) =>
-      body(api.POST("/api/v1/cleanings/{cleaning_id}/undo", { params: { path: { cleaning_id: id } } })),
+      body(api.POST("/api/v1/image-cleanups/{cleanup_id}/undo", { params: { path: { cleanup_id: id } } })),
     onSuccess: (done) => {
-      client.invalidateQueries({ queryKey: ["images"] });
+      changed(client, "images");
       toast(`${counted(done.images.length, "image")} brought back`);
     },
   });
@@ -120,7 +123,7 @@ export function Cleaned() {
               </span>
             </span>
             <span className="ml-auto text-soft">deleted for good {instant(c.undo_until ?? "", zone, now)}</span>
-            <Button disabled={undo.isPending} onClick={() => undo.mutate(c.id)}>
+            <Button needs="operate" disabled={undo.isPending} onClick={() => undo.mutate(c.id)}>
               Undo
             </Button>
           </li>

@@ -4,48 +4,60 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, body, type Schemas } from "@/api/client";
-import { codes as codesQuery, valuesAmong } from "@/api/queries";
+import { valuesAmong } from "@/api/queries";
+import { changed } from "@/api/topics";
 import { useMay } from "@/api/use-may";
-import { useClock } from "@/app/clock";
-import { Button, Labelled, Modal, Problem } from "@/parts/controls";
-import { count, counted, instant } from "@/parts/format";
-import { wordsIn } from "@/parts/words";
-import { Removal, ShelfTable } from "./shelf-table";
+import { useClock } from "@/lib/clock";
+import { count, counted, instant } from "@/lib/format";
+import { wordsIn } from "@/lib/words";
+import { Button, Empty, Labelled, Modal, Problem } from "@/parts/controls";
+import { Inline } from "@/parts/views";
+import { codes as codesQuery } from "./queries";
+import { Removal, Shelf } from "./shelf-table";
 
 export function Enrolment() {
-  const { data, error } = useQuery(codesQuery);
-  const { data: admissions } = useQuery(valuesAmong("admission", {}));
+  const asked = useQuery(codesQuery);
+  const admissions = useQuery(valuesAmong("admission", {}));
   const [making, setMaking] = useState(false);
   const may = useMay("administer");
-  const waiting = admissions?.find((v) => v.value === "waiting")?.count ?? 0;
   return (
     <>
       <div className="mb-2 flex items-baseline gap-3">
         <p className="text-soft">
-          {waiting > 0 ? (
-            <>
-              <strong className="text-saffron-ink">{counted(waiting, "device waits", "devices wait")}</strong> to be
-              admitted:{" "}
-              <Link to="/fleet" search={{ rule: "admission = waiting" }} className="slot">
-                look, admit or retire
-              </Link>
-            </>
-          ) : (
-            "No device waits to be admitted."
-          )}
+          <Inline of={admissions}>
+            {(all) => <Waiting devices={all.find((v) => v.value === "waiting")?.count ?? 0} />}
+          </Inline>
         </p>
         {!may && <span className="ml-auto text-soft">An administrator makes and revokes codes.</span>}
         <Button className={may ? "ml-auto" : ""} disabled={!may} onClick={() => setMaking(true)}>
           Make a code
         </Button>
       </div>
-      <Problem error={error} />
-      <ShelfTable heads={["Code", "What it does", "Sets", "Uses left", "Until"]}>
-        {data?.map((code) => (
-          <Row key={code.id} code={code} />
-        ))}
-      </ShelfTable>
+      <Shelf
+        of={asked}
+        what="The enrolment codes"
+        heads={["Code", "What it does", "Sets", "Uses left", "Until"]}
+        empty={
+          <Empty title="No enrolment code">
+            A code lets devices enrol by themselves; devices that are known need none.
+          </Empty>
+        }
+      >
+        {(code) => <Row key={code.id} code={code} />}
+      </Shelf>
       {making && <Form onClose={() => setMaking(false)} />}
+    </>
+  );
+}
+
+function Waiting({ devices }: { devices: number }) {
+  if (devices === 0) return <>No device waits to be admitted.</>;
+  return (
+    <>
+      <strong className="text-saffron-ink">{counted(devices, "device waits", "devices wait")}</strong> to be admitted:{" "}
+      <Link to="/fleet" search={{ rule: "admission = waiting" }} className="slot">
+        look, admit or retire
+      </Link>
     </>
   );
 }
@@ -56,7 +68,7 @@ function Row({ code }: { code: Schemas["CodeRow"] }) {
   const may = useMay("administer");
   const revoke = useMutation({
     mutationFn: () => body(api.DELETE("/api/v1/enrolment-codes/{code_id}", { params: { path: { code_id: code.id } } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: codesQuery.queryKey }),
+    onSuccess: () => changed(client, "codes"),
   });
   const sets = [
     ...code.tags.map((t) => `tag ${t}`),
@@ -69,7 +81,7 @@ function Row({ code }: { code: Schemas["CodeRow"] }) {
       <td className="px-3 py-1.5 font-semibold">{code.label}</td>
       <td className="px-3 py-1.5">
         {code.admit ? "admits at once" : "lets devices wait for a person"}
-        {code.known_only && ", only devices brought in beforehand"}
+        {code.known_only && ", only devices imported beforehand"}
       </td>
       <td className="px-3 py-1.5">{sets.join(", ") || <span className="text-soft">nothing</span>}</td>
       <td className="px-3 py-1.5">{code.uses_left === null ? "any number" : count(code.uses_left)}</td>
@@ -113,12 +125,12 @@ function Form({ onClose }: { onClose: () => void }) {
           },
         }),
       ),
-    onSuccess: () => client.invalidateQueries({ queryKey: codesQuery.queryKey }),
+    onSuccess: () => changed(client, "codes"),
   });
   if (make.data)
     return (
       <Modal open onClose={onClose} title={`The code “${make.data.label}”`}>
-        <p>Create the draft now: it is stored hashed and is not shown again.</p>
+        <p>Copy it now: it is stored hashed and is not shown again.</p>
         <p className="my-3 select-all rounded-sm bg-side p-3 text-center font-mono text-lg">{make.data.code}</p>
         <div className="flex justify-end">
           <Button kind="main" onClick={onClose}>
@@ -161,7 +173,7 @@ function Form({ onClose }: { onClose: () => void }) {
         </Labelled>
         <label className="col-span-2 flex items-center gap-2">
           <input type="checkbox" checked={known} onChange={(e) => setKnown(e.target.checked)} />
-          Only devices that were brought in beforehand
+          Only devices that were imported beforehand
         </label>
         <label className="col-span-2 flex items-center gap-2">
           <input type="checkbox" checked={admit} onChange={(e) => setAdmit(e.target.checked)} />

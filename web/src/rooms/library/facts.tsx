@@ -3,19 +3,20 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, body, type Schemas } from "@/api/client";
-import { devicesChanged, facts as factsQuery } from "@/api/queries";
+import { devicesChanged } from "@/api/topics";
 import { useMay } from "@/api/use-may";
-import { useClock } from "@/app/clock";
+import { useClock } from "@/lib/clock";
+import { count, counted, relative } from "@/lib/format";
 import { Button, Empty, Labelled, Modal, Problem } from "@/parts/controls";
-import { count, counted, relative } from "@/parts/format";
-import { ShelfTable } from "./shelf-table";
+import { facts as factsQuery } from "./queries";
+import { Shelf } from "./shelf-table";
 
 type Fact = Schemas["FactView"];
 const TYPES: NonNullable<Fact["type"]>[] = ["number", "yes/no", "version", "date", "text"];
 const HEADS = ["Fact", "Key", "Type", "Devices", "Do not count", "Used by", "Note"];
 
 export function Facts() {
-  const { data, error } = useQuery(factsQuery);
+  const asked = useQuery(factsQuery);
   const [open, setOpen] = useState<Fact | null>(null);
   const { now } = useClock();
   const mayOperate = useMay("operate");
@@ -25,53 +26,53 @@ export function Facts() {
         What devices report of themselves. A new fact can be used within seconds; its type is what 99% of the last
         values are. Values of another type count as missing in rules.
       </p>
-      <Problem error={error} />
-      {!data && !error && <div className="h-24 animate-pulse rounded-md bg-side" aria-hidden />}
-      {data?.length === 0 && <Empty title="No fact was reported yet">Facts appear here as devices report them.</Empty>}
-      {data && data.length > 0 && (
-        <ShelfTable heads={HEADS}>
-          {data.map((f) => (
-            <tr key={f.key} className="border-rule border-t">
-              <td className="px-3 py-1.5 font-semibold">{f.label || f.key}</td>
-              <td className="px-3 py-1.5 font-mono text-xs">{f.key}</td>
-              <td className="px-3 py-1.5">
-                <TypeOf fact={f} />
-              </td>
-              <td className="px-3 py-1.5 tabular-nums">
-                {f.counted_at ? (
-                  <span title={`counted ${relative(f.counted_at, now)}`}>{count(f.devices)}</span>
-                ) : (
-                  <span className="text-soft">counting…</span>
-                )}
-              </td>
-              <td className="px-3 py-1.5">
-                <Misfits fact={f} />
-              </td>
-              <td className="px-3 py-1.5">
-                {f.uses.length > 0 ? counted(f.uses.length, "rule") : <span className="text-soft">nothing</span>}
-              </td>
-              <td className="px-3 py-1.5 text-soft">{f.note}</td>
-              <td className="px-3 py-1.5 text-right">
-                {f.type && mayOperate && (
-                  <Button kind="quiet" onClick={() => setOpen(f)}>
-                    Edit
-                  </Button>
-                )}
-              </td>
-            </tr>
-          ))}
-        </ShelfTable>
-      )}
+      <Shelf
+        of={asked}
+        what="The facts"
+        heads={HEADS}
+        empty={<Empty title="No fact was reported yet">Facts appear here as devices report them.</Empty>}
+      >
+        {(f) => (
+          <tr key={f.key} className="border-rule border-t">
+            <td className="px-3 py-1.5 font-semibold">{f.label || f.key}</td>
+            <td className="px-3 py-1.5 font-mono text-xs">{f.key}</td>
+            <td className="px-3 py-1.5">
+              <TypeOf fact={f} />
+            </td>
+            <td className="px-3 py-1.5 tabular-nums">
+              {f.counted_at ? (
+                <span title={`counted ${relative(f.counted_at, now)}`}>{count(f.devices)}</span>
+              ) : (
+                <span className="text-soft">counting…</span>
+              )}
+            </td>
+            <td className="px-3 py-1.5">
+              <Misfits fact={f} />
+            </td>
+            <td className="px-3 py-1.5">
+              {f.uses.length > 0 ? counted(f.uses.length, "rule") : <span className="text-soft">nothing</span>}
+            </td>
+            <td className="px-3 py-1.5 text-soft">{f.note}</td>
+            <td className="px-3 py-1.5 text-right">
+              {f.type && mayOperate && (
+                <Button needs="operate" kind="quiet" onClick={() => setOpen(f)}>
+                  Edit
+                </Button>
+              )}
+            </td>
+          </tr>
+        )}
+      </Shelf>
       {open && <EditFact fact={open} onClose={() => setOpen(null)} />}
     </>
   );
 }
 
 function TypeOf({ fact: f }: { fact: Fact }) {
-  if (f.clash)
+  if (f.conflict)
     return (
       <span className="text-saffron-ink">
-        cannot be used: {f.clash === "built-in" ? "a built-in field" : "an attribute"} has this key
+        cannot be used: {f.conflict === "built-in" ? "a built-in field" : "an attribute"} has this key
       </span>
     );
   if (!f.type) return <span className="text-soft">no value yet</span>;
@@ -93,12 +94,12 @@ const kindsInWords = (kinds: Record<string, number>) =>
 
 function Misfits({ fact: f }: { fact: Fact }) {
   if (!f.type || !f.counted_at) return null;
-  if (f.misfit_count === 0) return <span className="text-soft">none</span>;
+  if (f.incompatible_count === 0) return <span className="text-soft">none</span>;
   return (
     <details>
-      <summary className="cursor-pointer text-saffron-ink">{counted(f.misfit_count, "device")}</summary>
+      <summary className="cursor-pointer text-saffron-ink">{counted(f.incompatible_count, "device")}</summary>
       <ul className="font-mono text-xs">
-        {f.misfits.map((m) => (
+        {f.incompatible_values.map((m) => (
           <li key={m.value}>
             “{m.value}” <span className="text-soft">{count(m.devices)}</span>
           </li>

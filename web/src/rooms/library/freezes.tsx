@@ -4,11 +4,13 @@ import { DateTime } from "luxon";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { freezes as freezesQuery, groups as groupsQuery, sites as sitesQuery } from "@/api/queries";
-import { useClock } from "@/app/clock";
+import { groups as groupsQuery, sites as sitesQuery } from "@/api/queries";
+import { changed } from "@/api/topics";
+import { useClock } from "@/lib/clock";
+import { city, count, counted, instant } from "@/lib/format";
 import { Button, Empty, Labelled, Modal, Picker, Problem } from "@/parts/controls";
-import { city, count, counted, instant } from "@/parts/format";
-import { Removal, ShelfTable } from "./shelf-table";
+import { freezes as freezesQuery } from "./queries";
+import { Removal, Shelf } from "./shelf-table";
 
 type Freeze = Schemas["FreezeRow"];
 type Draft = Schemas["FreezeBodyRequest"];
@@ -16,11 +18,11 @@ type Draft = Schemas["FreezeBodyRequest"];
 export function Freezes() {
   const client = useQueryClient();
   const { now, zone } = useClock();
-  const { data, error } = useQuery(freezesQuery);
+  const asked = useQuery(freezesQuery);
   const [editing, setEditing] = useState<Freeze | "new" | null>(null);
   const remove = useMutation({
     mutationFn: (id: number) => api.DELETE("/api/v1/freezes/{freeze_id}", { params: { path: { freeze_id: id } } }),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["freezes"] }),
+    onSuccess: () => changed(client, "freezes"),
   });
   return (
     <>
@@ -29,51 +31,51 @@ export function Freezes() {
           In a freeze nothing is installed on the devices it holds, whatever the windows say. Times by the clock of{" "}
           {city(zone)}.
         </p>
-        <Button className="ml-auto" onClick={() => setEditing("new")}>
+        <Button needs="operate" className="ml-auto" onClick={() => setEditing("new")}>
           Add a freeze
         </Button>
       </div>
-      <Problem error={error ?? remove.error} />
-      {data?.length === 0 && (
-        <Empty title="No freeze">Add one for the days in which nobody wants a device to restart.</Empty>
-      )}
-      {data && data.length > 0 && (
-        <ShelfTable heads={["Freeze", "From", "To", "Holds", "Devices", "Why"]}>
-          {data.map((f) => {
-            const state = new Date(f.ends_at) <= now ? "over" : new Date(f.starts_at) <= now ? "holds now" : "to come";
-            return (
-              <tr key={f.id} className="border-rule border-t">
-                <td className="px-3 py-1.5">
-                  <strong className="font-semibold">{f.name}</strong>{" "}
-                  <span className={state === "holds now" ? "text-plum" : "text-soft"}>{state}</span>
-                </td>
-                <td className="px-3 py-1.5">{instant(f.starts_at, zone, now)}</td>
-                <td className="px-3 py-1.5">{instant(f.ends_at, zone, now)}</td>
-                <td className="px-3 py-1.5">
-                  {f.everywhere ? "every device" : [...f.groups, ...f.sites].map((x) => x.name).join(", ")}
-                </td>
-                <td className="px-3 py-1.5">{count(f.devices)}</td>
-                <td className="px-3 py-1.5 text-soft">{f.why}</td>
-                <td className="whitespace-nowrap px-3 py-1 text-right">
-                  <Button kind="quiet" onClick={() => setEditing(f)}>
-                    Change
-                  </Button>
-                  <Removal
-                    word="Delete…"
-                    title={`Delete the freeze ${f.name}?`}
-                    action="Delete it"
-                    onConfirm={() => remove.mutate(f.id)}
-                  >
-                    {state === "over"
-                      ? "It is over; only its entry goes."
-                      : `${counted(f.devices, "device")} may be offered installs again as their windows allow.`}
-                  </Removal>
-                </td>
-              </tr>
-            );
-          })}
-        </ShelfTable>
-      )}
+      <Problem error={remove.error} />
+      <Shelf
+        of={asked}
+        what="The freezes"
+        heads={["Freeze", "From", "To", "Holds", "Devices", "Why"]}
+        empty={<Empty title="No freeze">Add one for the days in which nobody wants a device to restart.</Empty>}
+      >
+        {(f) => {
+          const state = new Date(f.ends_at) <= now ? "over" : new Date(f.starts_at) <= now ? "holds now" : "to come";
+          return (
+            <tr key={f.id} className="border-rule border-t">
+              <td className="px-3 py-1.5">
+                <strong className="font-semibold">{f.name}</strong>{" "}
+                <span className={state === "holds now" ? "text-plum" : "text-soft"}>{state}</span>
+              </td>
+              <td className="px-3 py-1.5">{instant(f.starts_at, zone, now)}</td>
+              <td className="px-3 py-1.5">{instant(f.ends_at, zone, now)}</td>
+              <td className="px-3 py-1.5">
+                {f.everywhere ? "every device" : [...f.groups, ...f.sites].map((x) => x.name).join(", ")}
+              </td>
+              <td className="px-3 py-1.5">{count(f.devices)}</td>
+              <td className="px-3 py-1.5 text-soft">{f.why}</td>
+              <td className="whitespace-nowrap px-3 py-1 text-right">
+                <Button needs="operate" kind="quiet" onClick={() => setEditing(f)}>
+                  Change
+                </Button>
+                <Removal
+                  word="Delete…"
+                  title={`Delete the freeze ${f.name}?`}
+                  action="Delete it"
+                  onConfirm={() => remove.mutate(f.id)}
+                >
+                  {state === "over"
+                    ? "It is over; only its entry goes."
+                    : `${counted(f.devices, "device")} may be offered installs again as their windows allow.`}
+                </Removal>
+              </td>
+            </tr>
+          );
+        }}
+      </Shelf>
       {editing && <FreezeForm freeze={editing === "new" ? null : editing} onClose={() => setEditing(null)} />}
     </>
   );
@@ -98,7 +100,7 @@ function FreezeForm({ freeze, onClose }: { freeze: Freeze | null; onClose: () =>
         : body(api.POST("/api/v1/freezes", { body: sent }));
     },
     onSuccess: (saved) => {
-      client.invalidateQueries({ queryKey: ["freezes"] });
+      changed(client, "freezes");
       toast(`${saved.name} holds ${counted(saved.devices, "device")}`);
       onClose();
     },

@@ -2,10 +2,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, body, type Schemas } from "@/api/client";
 import { custodians as custodiansQuery, models as modelsQuery, sites as sitesQuery } from "@/api/queries";
-import { count } from "@/parts/format";
+import { count } from "@/lib/format";
+import { wordsIn } from "@/lib/words";
 import { TagList } from "@/parts/tag-list";
-import { wordsIn } from "@/parts/words";
-import { Functions } from "./functions";
+import { Capabilities } from "./capabilities";
 import { type ThingKind, ThingShelf } from "./thing-shelf";
 
 type Values = Record<string, string>;
@@ -84,21 +84,21 @@ const CUSTODIANS: ThingKind<Schemas["CustodianRow"]> = {
 };
 
 export function Sites() {
-  const { data, error } = useQuery(sitesQuery);
-  return <ThingShelf kind={SITES} things={data} error={error} />;
+  const asked = useQuery(sitesQuery);
+  return <ThingShelf kind={SITES} of={asked} />;
 }
 
 export function Models() {
-  const { data, error } = useQuery(modelsQuery);
+  const asked = useQuery(modelsQuery);
   return (
     <>
-      <ThingShelf kind={MODELS} things={data} error={error} />
-      <Functions />
+      <ThingShelf kind={MODELS} of={asked} />
+      <Capabilities />
     </>
   );
 }
 
 export function Custodians() {
-  const { data, error } = useQuery(custodiansQuery);
-  return <ThingShelf kind={CUSTODIANS} things={data} error={error} />;
+  const asked = useQuery(custodiansQuery);
+  return <ThingShelf kind={CUSTODIANS} of={asked} />;
 }

@@ -4,10 +4,12 @@ import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { imageWithdrawal, session } from "@/api/queries";
+import { session } from "@/api/queries";
+import { changed } from "@/api/topics";
 import { useMay } from "@/api/use-may";
+import { counted } from "@/lib/format";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
-import { counted } from "@/parts/format";
+import { imageWithdrawal } from "./queries";
 
 type Image = Schemas["ImageRow"];
 
@@ -19,7 +21,7 @@ export function ImageActs({ image }: { image: Image }) {
   const approve = useMutation({
     mutationFn: () => body(api.POST("/api/v1/images/{image_id}/approve", { params: { path: { image_id: image.id } } })),
     onSuccess: (done) => {
-      client.invalidateQueries({ queryKey: ["images"] });
+      changed(client, "images");
       toast(`${done.name} is approved and signed`);
     },
   });
@@ -47,7 +49,7 @@ export function ImageActs({ image }: { image: Image }) {
         </Link>
       )}
       {image.status !== "withdrawn" && (
-        <Button kind="quiet" className="-ml-3 text-brick!" onClick={() => setWithdrawing(true)}>
+        <Button needs="stop" kind="quiet" className="-ml-3 text-brick!" onClick={() => setWithdrawing(true)}>
           Withdraw…
         </Button>
       )}
@@ -70,8 +72,8 @@ function Withdraw({ image, onClose }: { image: Image; onClose: () => void }) {
         }),
       ),
     onSuccess: () => {
-      client.invalidateQueries({ queryKey: ["images"] });
-      client.invalidateQueries({ queryKey: ["rollout"] });
+      changed(client, "images");
+      changed(client, "rollout");
       toast(`${image.name} is withdrawn`);
       onClose();
     },

@@ -1,9 +1,11 @@
 /** Images: what they fit, what they need and who runs them. */
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import type { Schemas } from "@/api/client";
 import { images as imagesQuery } from "@/api/queries";
-import { Bar, Button, Empty, Problem } from "@/parts/controls";
-import { count, megabytes } from "@/parts/format";
+import { count, megabytes } from "@/lib/format";
+import { Bar, Button, Empty } from "@/parts/controls";
+import { Loaded } from "@/parts/views";
 import { AddFolder } from "./add-folder";
 import { AddImage } from "./add-image";
 import { Cleaned, CleanUp } from "./clean-up";
@@ -11,45 +13,63 @@ import { ImageActs } from "./image-acts";
 import { UpgradePaths } from "./upgrade-paths";
 
 export function Images() {
-  const { data, error } = useQuery(imagesQuery);
+  const asked = useQuery(imagesQuery);
   const [open, setOpen] = useState<"image" | "folder" | "clean" | null>(null);
-  const families = [...new Set(data?.map((i) => i.family))];
   return (
     <>
       <div className="mb-3 flex items-baseline">
         <p className="text-soft">Firmware images, newest first, with how much of the fleet runs them.</p>
         <div className="ml-auto flex gap-2">
-          <Button onClick={() => setOpen("clean")}>Clean up…</Button>
-          <Button onClick={() => setOpen("folder")}>Add a folder…</Button>
-          <Button onClick={() => setOpen("image")}>Add an image</Button>
+          <Button needs="operate" onClick={() => setOpen("clean")}>
+            Clean up…
+          </Button>
+          <Button needs="operate" onClick={() => setOpen("folder")}>
+            Add a folder…
+          </Button>
+          <Button needs="operate" onClick={() => setOpen("image")}>
+            Add an image
+          </Button>
         </div>
       </div>
       {open === "image" && <AddImage onClose={() => setOpen(null)} />}
       {open === "folder" && <AddFolder onClose={() => setOpen(null)} />}
       {open === "clean" && <CleanUp onClose={() => setOpen(null)} />}
       <Cleaned />
-      <Problem error={error} />
-      {data?.length === 0 && (
-        <Empty title="No image yet">
-          Add the first one: its file, the models it fits, and what it needs of a device.
-        </Empty>
-      )}
-      {families.map((family) => (
+      <Loaded
+        of={asked}
+        what="The images"
+        rows={10}
+        empty={
+          <Empty title="No image yet">
+            Add the first one: its file, the models it fits, and what it requires of a device.
+          </Empty>
+        }
+      >
+        {(all) => <Families all={all} />}
+      </Loaded>
+    </>
+  );
+}
+
+function Families({ all }: { all: Schemas["ImageRow"][] }) {
+  return (
+    <>
+      {[...new Set(all.map((i) => i.family))].map((family) => (
         <section key={family} className="mb-5">
           <h2 className="mb-1.5 text-[1.05rem]">{family}</h2>
-          <UpgradePaths models={[...new Set(data?.filter((i) => i.family === family).flatMap((i) => i.models))]} />
+          <UpgradePaths models={[...new Set(all.filter((i) => i.family === family).flatMap((i) => i.models))]} />
           <table className="w-full table-fixed rounded-md border border-rule bg-card">
             <thead>
               <tr className="text-left text-soft">
                 {[
                   "Version",
                   "Status",
-                  "Installs over",
+                  "Upgrades from",
                   "Models, revisions",
-                  "Needs",
+                  "Requires",
                   "Size",
-                  "Runs on",
-                  "What to do",
+                  "Installed on",
+                  "Actions",
                 ].map((h) => (
                   <th key={h} className="px-3 py-1.5 font-normal">
                     {h}
@@ -58,8 +78,8 @@ export function Images() {
               </tr>
             </thead>
             <tbody>
-              {data
-                ?.filter((i) => i.family === family)
+              {all
+                .filter((i) => i.family === family)
                 .map((i) => (
                   <tr key={i.id} className="border-rule border-t align-top">
                     <td className="px-3 py-1.5">

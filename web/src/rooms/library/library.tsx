@@ -1,6 +1,6 @@
 /** Library: what is kept ready for use, a shelf for each kind. */
-import { Link } from "@tanstack/react-router";
-import { libraryRoute } from "@/app/router";
+import { getRouteApi, Link } from "@tanstack/react-router";
+import { usePageTitle } from "@/lib/title";
 import { Attributes } from "./attributes";
 import { Enrolment } from "./enrolment";
 import { Facts } from "./facts";
@@ -10,6 +10,8 @@ import { Images } from "./images";
 import { Releasing } from "./releasing";
 import { RingPlans } from "./ring-plans";
 import { Tags } from "./tags";
+
+const libraryRoute = getRouteApi("/library");
 
 const SHELVES = {
   images: "Images",
@@ -27,6 +29,7 @@ const SHELVES = {
 
 export function Library() {
   const { shelf = "images" } = libraryRoute.useSearch();
+  usePageTitle(`Library: ${SHELVES[shelf as keyof typeof SHELVES] ?? "Images"}`);
   return (
     // biome-ignore lint/a11y/noNoninteractiveTabindex: it must scroll by keyboard also where nothing in it takes the focus
     <section aria-label="Library" tabIndex={0} className="h-full overflow-auto px-5 py-4">

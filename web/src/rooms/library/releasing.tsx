@@ -2,12 +2,15 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { toast } from "sonner";
 import { api, body } from "@/api/client";
-import { images as imagesQuery, releases as releasesQuery, signingKeys } from "@/api/queries";
+import { images as imagesQuery } from "@/api/queries";
+import { changed } from "@/api/topics";
 import { useMay } from "@/api/use-may";
-import { useClock } from "@/app/clock";
-import { Button, Confirm, Problem } from "@/parts/controls";
-import { counted, instant } from "@/parts/format";
-import { ShelfTable } from "./shelf-table";
+import { useClock } from "@/lib/clock";
+import { counted, instant } from "@/lib/format";
+import { Button, Confirm, Empty, Problem } from "@/parts/controls";
+import { Inline } from "@/parts/views";
+import { approvalPolicies as releasesQuery, signingKeys } from "./queries";
+import { Shelf } from "./shelf-table";
 
 export function Releasing() {
   return (
@@ -22,10 +25,10 @@ function Modes() {
   const client = useQueryClient();
   const { now, zone } = useClock();
   const may = useMay("administer");
-  const { data, error } = useQuery(releasesQuery);
+  const asked = useQuery(releasesQuery);
   const set = useMutation({
     mutationFn: ({ pk, on_arrival }: { pk: number; on_arrival: boolean }) =>
-      body(api.PUT("/api/v1/models/{id}/release", { params: { path: { id: pk } }, body: { on_arrival } })),
+      body(api.PUT("/api/v1/models/{id}/approval-policy", { params: { path: { id: pk } }, body: { on_arrival } })),
     onSuccess: (modes) => client.setQueryData(releasesQuery.queryKey, modes),
   });
   return (
@@ -35,9 +38,14 @@ function Modes() {
         in; it is sent to nobody before a rollout says so. An image for several models needs all of them set so.
         {!may && " An administrator sets this."}
       </p>
-      <Problem error={error ?? set.error} />
-      <ShelfTable heads={["Model", "Released", "Set by"]}>
-        {data?.map((m) => (
+      <Problem error={set.error} />
+      <Shelf
+        of={asked}
+        what="The models' approval policies"
+        heads={["Model", "Released", "Set by"]}
+        empty={<Empty title="No model yet">Models come with devices, or are added on their own shelf.</Empty>}
+      >
+        {(m) => (
           <tr key={m.model_id} className="border-rule border-t">
             <td className="px-3 py-1.5 font-semibold">{m.model}</td>
             <td className={`px-3 py-1.5 ${m.on_arrival ? "text-saffron-ink" : ""}`}>
@@ -62,8 +70,8 @@ function Modes() {
               )}
             </td>
           </tr>
-        ))}
-      </ShelfTable>
+        )}
+      </Shelf>
     </section>
   );
 }
@@ -72,9 +80,9 @@ function Keys() {
   const client = useQueryClient();
   const { now, zone } = useClock();
   const may = useMay("administer");
-  const { data, error } = useQuery(signingKeys);
-  const { data: images } = useQuery(imagesQuery);
-  const again = () => client.invalidateQueries({ queryKey: ["images"] });
+  const asked = useQuery(signingKeys);
+  const images = useQuery(imagesQuery);
+  const again = () => changed(client, "images");
   const rotate = useMutation({
     mutationFn: () => body(api.POST("/api/v1/signing-keys")),
     onSuccess: (done) => {
@@ -86,7 +94,6 @@ function Keys() {
     mutationFn: (kid: string) => body(api.DELETE("/api/v1/signing-keys/{kid}", { params: { path: { kid } } })),
     onSuccess: again,
   });
-  const approved = images?.filter((i) => i.status === "approved").length ?? 0;
   return (
     <section>
       <div className="mb-2 flex items-baseline">
@@ -94,7 +101,7 @@ function Keys() {
         {!may && <span className="ml-3 text-soft">An administrator changes and revokes them.</span>}
         <Confirm
           trigger={
-            <Button className="ml-auto" disabled={!may}>
+            <Button className="ml-auto" disabled={!may || !images.data}>
               Change the key…
             </Button>
           }
@@ -102,13 +109,23 @@ function Keys() {
           action="Change the key"
           onConfirm={() => rotate.mutate()}
         >
-          {counted(approved, "approved image is", "approved images are")} signed anew. The old public key stays
-          published, so that devices in the middle of a fetch can verify what they have, until it is revoked.
+          <Inline of={images}>
+            {(all) =>
+              counted(all.filter((i) => i.status === "approved").length, "approved image is", "approved images are")
+            }
+          </Inline>{" "}
+          signed anew. The old public key stays published, so that devices in the middle of a fetch can verify what they
+          have, until it is revoked.
         </Confirm>
       </div>
-      <Problem error={error ?? rotate.error ?? revoke.error} />
-      <ShelfTable heads={["Key", "Made", "State"]}>
-        {data?.map((k) => (
+      <Problem error={rotate.error ?? revoke.error} />
+      <Shelf
+        of={asked}
+        what="The signing keys"
+        heads={["Key", "Created", "State"]}
+        empty={<Empty title="No key yet">The first one is made when the first image is approved.</Empty>}
+      >
+        {(k) => (
           <tr key={k.kid} className="border-rule border-t">
             <td className="px-3 py-1.5 font-mono text-xs">{k.kid}</td>
             <td className="px-3 py-1.5 text-soft">{instant(k.created_at, zone, now)}</td>
@@ -138,8 +155,8 @@ function Keys() {
               )}
             </td>
           </tr>
-        ))}
-      </ShelfTable>
+        )}
+      </Shelf>
     </section>
   );
 }

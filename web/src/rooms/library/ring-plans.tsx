@@ -3,48 +3,49 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, type Schemas } from "@/api/client";
-import { groups as groupsQuery, plans as plansQuery } from "@/api/queries";
-import { useClock } from "@/app/clock";
+import { groups as groupsQuery, ringPlans as plansQuery } from "@/api/queries";
+import { changed } from "@/api/topics";
+import { useClock } from "@/lib/clock";
+import { counted, instant } from "@/lib/format";
+import { gateWords, whom } from "@/lib/ring-words";
 import { Button, Empty, Problem } from "@/parts/controls";
-import { counted, instant } from "@/parts/format";
-import { gateWords, whom } from "../rollouts/ring-words";
-import { Removal, ShelfTable } from "./shelf-table";
+import { Removal, Shelf } from "./shelf-table";
 
 type Plan = Schemas["PlanRow"];
 
 export function RingPlans() {
   const client = useQueryClient();
-  const { data, error } = useQuery(plansQuery);
+  const asked = useQuery(plansQuery);
+  const groups = useQuery(groupsQuery);
   const drop = useMutation({
-    mutationFn: (id: number) => api.DELETE("/api/v1/plans/{plan_id}", { params: { path: { plan_id: id } } }),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["plans"] }),
+    mutationFn: (id: number) => api.DELETE("/api/v1/ring-plans/{plan_id}", { params: { path: { plan_id: id } } }),
+    onSuccess: () => changed(client, "plans"),
   });
   return (
     <>
       <p className="mb-3 text-soft">
         Rings that several rollouts use. A change makes a new version; rollouts that took an earlier one keep it.
       </p>
-      <Problem error={error ?? drop.error} />
-      {data?.length === 0 && (
-        <Empty title="No ring plan">
-          Write the rings of a rollout and keep them there under a name; they are offered to the next one.
-        </Empty>
-      )}
-      {data && data.length > 0 && (
-        <ShelfTable heads={["Plan", "Version", "Its rings", "Kept", "Taken by"]}>
-          {data.map((plan) => (
-            <Rows key={plan.id} plan={plan} onDrop={() => drop.mutate(plan.id)} />
-          ))}
-        </ShelfTable>
-      )}
+      <Problem error={drop.error} />
+      <Shelf
+        of={asked}
+        what="The ring plans"
+        heads={["Plan", "Version", "Rings", "Saved", "Used by"]}
+        empty={
+          <Empty title="No ring plan">
+            Write the rings of a rollout and save them there under a name; they are offered to the next one.
+          </Empty>
+        }
+      >
+        {(plan) => <Rows key={plan.id} plan={plan} groups={groups.data} onDrop={() => drop.mutate(plan.id)} />}
+      </Shelf>
     </>
   );
 }
 
 /** A plan: its newest version, and on demand the ones before. */
-function Rows({ plan, onDrop }: { plan: Plan; onDrop: () => void }) {
+function Rows({ plan, groups, onDrop }: { plan: Plan; groups: Schemas["GroupRow"][] | undefined; onDrop: () => void }) {
   const { now, zone } = useClock();
-  const { data: groups } = useQuery(groupsQuery);
   const [all, setAll] = useState(false);
   const taken = plan.versions.reduce((n, v) => n + v.used_by, 0);
   return (all ? plan.versions : plan.versions.slice(0, 1)).map((version, i) => (
@@ -71,7 +72,7 @@ function Rows({ plan, onDrop }: { plan: Plan; onDrop: () => void }) {
             // biome-ignore lint/suspicious/noArrayIndexKey: a ring is known by its place
             <li key={at}>
               <span className="text-soft">{at + 1}</span> <strong className="font-semibold">{ring.name}</strong>{" "}
-              {whom(ring, groups ?? [])}
+              {groups ? whom(ring, groups) : "…"}
               {at < version.rings.length - 1 && <span className="text-soft">; {gateWords(ring)}</span>}
             </li>
           ))}
@@ -87,9 +88,9 @@ function Rows({ plan, onDrop }: { plan: Plan; onDrop: () => void }) {
           Roll out with it
         </Link>
         {i === 0 && (
-          <Removal word="Put away…" title={`Put the plan ${plan.name} away?`} action="Put it away" onConfirm={onDrop}>
-            It is offered no more.{" "}
-            {taken ? `${counted(taken, "rollout")} took its rings and keep them.` : "No rollout took it."} Keeping rings
+          <Removal word="Delete…" title={`Delete the plan ${plan.name}?`} action="Delete the plan" onConfirm={onDrop}>
+            It is no longer offered.{" "}
+            {taken ? `${counted(taken, "rollout")} took its rings and keep them.` : "No rollout took it."} Saving rings
             under its name again brings it back.
           </Removal>
         )}

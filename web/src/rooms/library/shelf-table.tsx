@@ -3,6 +3,28 @@ import { Link } from "@tanstack/react-router";
 import type { ReactNode } from "react";
 import type { Schemas } from "@/api/client";
 import { Button, Confirm } from "@/parts/controls";
+import { type Answer, Loaded } from "@/parts/views";
+
+/** A shelf's answer as a table, a row for each; in whichever of its four states it is. */
+export function Shelf<Row>({
+  of,
+  what,
+  heads,
+  empty,
+  children,
+}: {
+  of: Answer<Row[]>;
+  what: string;
+  heads: string[];
+  empty: ReactNode;
+  children: (row: Row) => ReactNode;
+}) {
+  return (
+    <Loaded of={of} what={what} rows={6} empty={empty}>
+      {(rows) => <ShelfTable heads={heads}>{rows.map(children)}</ShelfTable>}
+    </Loaded>
+  );
+}
 
 export function ShelfTable({ heads, children }: { heads: string[]; children: ReactNode }) {
   return (
@@ -15,7 +37,7 @@ export function ShelfTable({ heads, children }: { heads: string[]; children: Rea
             </th>
           ))}
           <th>
-            <span className="sr-only">what to do</span>
+            <span className="sr-only">actions</span>
           </th>
         </tr>
       </thead>
@@ -57,6 +79,7 @@ export function Removal({
 }) {
   return (
     <Confirm
+      needs="operate"
       trigger={
         <Button kind="quiet" className="text-brick!" disabled={disabled}>
           {word}

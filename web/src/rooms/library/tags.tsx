@@ -6,29 +6,34 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { tags as tagsQuery } from "@/api/queries";
+import { changed } from "@/api/topics";
+import { useMay } from "@/api/use-may";
+import { count, counted } from "@/lib/format";
+import { useDebounced } from "@/lib/use-debounced";
 import { written } from "@/parts/clauses";
-import { Button, Labelled, Modal, Problem } from "@/parts/controls";
+import { Button, Empty, Labelled, Modal, Problem } from "@/parts/controls";
 import { Effects } from "@/parts/effects";
-import { count, counted } from "@/parts/format";
 import { SLOTS, TagMark } from "@/parts/tag-list";
-import { useDebounced } from "@/parts/use-debounced";
-import { GroupLinks, Removal, ShelfTable } from "./shelf-table";
+import { GroupLinks, Removal, Shelf } from "./shelf-table";
 
 type Tag = Schemas["TagRow"];
 
 export function Tags() {
-  const { data, error } = useQuery(tagsQuery);
+  const mayOperate = useMay("operate");
+  const asked = useQuery(tagsQuery);
   const [renaming, setRenaming] = useState<Tag | null>(null);
   return (
     <>
-      <NewTag />
-      <Problem error={error} />
-      <ShelfTable heads={["Tag", "What it means", "Devices", "Named by the rules of"]}>
-        {data?.map((tag) => (
-          <Row key={tag.slug} tag={tag} onRename={() => setRenaming(tag)} />
-        ))}
-      </ShelfTable>
-      {renaming && <Rename tag={renaming} all={data ?? []} onClose={() => setRenaming(null)} />}
+      {mayOperate && <NewTag />}
+      <Shelf
+        of={asked}
+        what="The tags"
+        heads={["Tag", "Meaning", "Devices", "Named by the rules of"]}
+        empty={<Empty title="No tag yet">Create one here, or tag devices in Fleet.</Empty>}
+      >
+        {(tag) => <Row key={tag.slug} tag={tag} onRename={() => setRenaming(tag)} />}
+      </Shelf>
+      {renaming && asked.data && <Rename tag={renaming} all={asked.data} onClose={() => setRenaming(null)} />}
     </>
   );
 }
@@ -37,7 +42,7 @@ function Row({ tag, onRename }: { tag: Tag; onRename: () => void }) {
   const client = useQueryClient();
   const [note, setNote] = useState(tag.note);
   const path = { slug: tag.slug };
-  const again = () => client.invalidateQueries({ queryKey: ["fleet"] });
+  const again = () => changed(client, "fleet");
   const describe = useMutation({
     mutationFn: (colour: number) => body(api.PUT("/api/v1/tags/{slug}", { params: { path }, body: { note, colour } })),
     onSuccess: again,
@@ -76,7 +81,7 @@ function Row({ tag, onRename }: { tag: Tag; onRename: () => void }) {
         <GroupLinks groups={tag.groups} />
       </td>
       <td className="whitespace-nowrap px-3 py-1 text-right">
-        <Button kind="quiet" onClick={onRename}>
+        <Button needs="operate" kind="quiet" onClick={onRename}>
           Rename or merge…
         </Button>
         <Removal
@@ -101,7 +106,7 @@ function NewTag() {
     mutationFn: () =>
       body(api.PUT("/api/v1/tags/{slug}", { params: { path: { slug: slug.trim() } }, body: { note: "", colour: 0 } })),
     onSuccess: () => {
-      client.invalidateQueries({ queryKey: ["fleet"] });
+      changed(client, "fleet");
       setSlug("");
     },
   });

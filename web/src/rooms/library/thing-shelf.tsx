@@ -4,12 +4,14 @@ import { Link } from "@tanstack/react-router";
 import { type ReactNode, useState } from "react";
 import { toast } from "sonner";
 import type { Schemas } from "@/api/client";
+import { changed } from "@/api/topics";
+import { count, counted } from "@/lib/format";
+import { useDebounced } from "@/lib/use-debounced";
 import { written } from "@/parts/clauses";
-import { Button, Labelled, Modal, Problem } from "@/parts/controls";
+import { Button, Empty, Labelled, Modal, Problem } from "@/parts/controls";
 import { Effects } from "@/parts/effects";
-import { count, counted } from "@/parts/format";
-import { useDebounced } from "@/parts/use-debounced";
-import { GroupLinks, Removal, ShelfTable } from "./shelf-table";
+import type { Answer } from "@/parts/views";
+import { GroupLinks, Removal, Shelf } from "./shelf-table";
 
 export interface Thing {
   id: number;
@@ -42,32 +44,24 @@ export interface ThingKind<T extends Thing> {
   remove: (id: number) => Promise<unknown>;
 }
 
-export function ThingShelf<T extends Thing>({
-  kind,
-  things,
-  error,
-}: {
-  kind: ThingKind<T>;
-  things: T[] | undefined;
-  error: unknown;
-}) {
+export function ThingShelf<T extends Thing>({ kind, of }: { kind: ThingKind<T>; of: Answer<T[]> }) {
   const [open, setOpen] = useState<T | "new" | null>(null);
   return (
     <>
       <div className="mb-2 flex items-baseline gap-3">
         <p className="text-soft">{kind.intro}</p>
-        <Button className="ml-auto" onClick={() => setOpen("new")}>
+        <Button needs="operate" className="ml-auto" onClick={() => setOpen("new")}>
           New {kind.word}
         </Button>
       </div>
-      <Problem error={error} />
-      <ShelfTable
+      <Shelf
+        of={of}
+        what={`The ${kind.word}s`}
         heads={[kind.word.replace(/^./, (c) => c.toUpperCase()), ...kind.heads, "Devices", "Named by the rules of"]}
+        empty={<Empty title={`No ${kind.word} yet`}>Add one here, or import devices that name it.</Empty>}
       >
-        {things?.map((t) => (
-          <Row key={t.id} kind={kind} thing={t} onOpen={() => setOpen(t)} />
-        ))}
-      </ShelfTable>
+        {(t) => <Row key={t.id} kind={kind} thing={t} onOpen={() => setOpen(t)} />}
+      </Shelf>
       {open && <Form kind={kind} known={open === "new" ? null : open} onClose={() => setOpen(null)} />}
     </>
   );
@@ -78,7 +72,7 @@ function Row<T extends Thing>({ kind, thing, onOpen }: { kind: ThingKind<T>; thi
   const remove = useMutation({
     mutationFn: () => kind.remove(thing.id),
     onSuccess: () => {
-      client.invalidateQueries({ queryKey: ["fleet"] });
+      changed(client, "fleet");
       toast(`${thing.name} was deleted`);
     },
   });
@@ -102,7 +96,7 @@ function Row<T extends Thing>({ kind, thing, onOpen }: { kind: ThingKind<T>; thi
         <GroupLinks groups={thing.groups} />
       </td>
       <td className="whitespace-nowrap px-3 py-1 text-right">
-        <Button kind="quiet" onClick={onOpen}>
+        <Button needs="operate" kind="quiet" onClick={onOpen}>
           Change…
         </Button>
         <Removal

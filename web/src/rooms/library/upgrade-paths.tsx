@@ -2,9 +2,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Schemas } from "@/api/client";
-import { models as modelsQuery, upgradePaths } from "@/api/queries";
-import { Problem } from "@/parts/controls";
-import { count } from "@/parts/format";
+import { models as modelsQuery } from "@/api/queries";
+import { count } from "@/lib/format";
+import { Loaded } from "@/parts/views";
+import { upgradePaths } from "./queries";
 
 const W = 1180;
 const H = 150;
@@ -13,24 +14,40 @@ const AXIS = 92;
 export function UpgradePaths({ models }: { models: string[] }) {
   const [open, setOpen] = useState(false);
   const [chosen, setChosen] = useState(models[0] ?? "");
-  const { data: all } = useQuery({ ...modelsQuery, enabled: open });
-  const id = all?.find((m) => m.name === chosen)?.id ?? 0;
-  const { data, error } = useQuery({ ...upgradePaths(id), enabled: open && id > 0 });
+  const known = useQuery({ ...modelsQuery, enabled: open });
+  const id = known.data?.find((m) => m.name === chosen)?.id ?? 0;
+  const paths = useQuery({ ...upgradePaths(id), enabled: open && id > 0 });
   return (
     <details className="mb-2" onToggle={(e) => setOpen(e.currentTarget.open)}>
-      <summary className="cursor-pointer text-verdigris">Ways from version to version</summary>
-      <div className="mt-2 rounded-md border border-rule bg-card p-3">
-        {models.length > 1 && (
-          <select className="field mb-2" aria-label="Model" value={chosen} onChange={(e) => setChosen(e.target.value)}>
-            {models.map((m) => (
-              <option key={m}>{m}</option>
-            ))}
-          </select>
-        )}
-        <Problem error={error} />
-        {data && <Picture paths={data} model={chosen} />}
-        {data && <Facts paths={data} />}
-      </div>
+      <summary className="cursor-pointer text-verdigris">Upgrade paths</summary>
+      {open && (
+        <div className="mt-2 rounded-md border border-rule bg-card p-3">
+          {models.length > 1 && (
+            <select
+              className="field mb-2"
+              aria-label="Model"
+              value={chosen}
+              onChange={(e) => setChosen(e.target.value)}
+            >
+              {models.map((m) => (
+                <option key={m}>{m}</option>
+              ))}
+            </select>
+          )}
+          <Loaded
+            of={known.error ? { ...paths, error: known.error, refetch: known.refetch } : paths}
+            what="The upgrade paths"
+            rows={6}
+          >
+            {(data) => (
+              <>
+                <Picture paths={data} model={chosen} />
+                <Facts paths={data} />
+              </>
+            )}
+          </Loaded>
+        </div>
+      )}
     </details>
   );
 }

@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import { ApiError } from "@/api/client";
-import { nextOffset, versionIn } from "./upload";
+import { nextOffset, nextSize, versionIn } from "./upload";
 
 test("a version is read from the name of a file", () => {
   expect(versionIn("sill-5.2.1.bin")).toBe("5.2.1");
@@ -15,4 +15,13 @@ test("after a failure the server says where to go on, and what is refused is not
   expect(nextOffset(refusal(503), 0)).toBeUndefined();
   expect(nextOffset(new TypeError("network"), 1)).toBeUndefined();
   expect(nextOffset(new TypeError("network"), 5)).toBeNull();
+});
+
+test("pieces grow on a quick link and shrink on a slow one, so that there is progress to see", () => {
+  const most = 8 * 1024 ** 2;
+  expect(nextSize(262_144, 200, most)).toBe(524_288);
+  expect(nextSize(most, 200, most)).toBe(most);
+  expect(nextSize(1_048_576, 3000, most)).toBe(1_048_576);
+  expect(nextSize(1_048_576, 9000, most)).toBe(524_288);
+  expect(nextSize(262_144, 9000, most)).toBe(262_144);
 });

@@ -4,6 +4,9 @@ import { ApiError, api, body, type Schemas } from "@/api/client";
 type Upload = Schemas["UploadRow"];
 const TRIES = 5;
 const WAIT_MS = 1000;
+/** The first piece; how long one is to take, so that a slow link shows how far it is, and a quick one is not held up. */
+const FIRST_BYTES = 256 * 1024;
+const [QUICK_MS, SLOW_MS] = [1500, 6000];
 
 export interface Progress {
   sent: number;
@@ -21,15 +24,18 @@ export async function sendFile(
 ): Promise<Upload> {
   let upload = await body(api.POST("/api/v1/uploads", { body: { file_name: file.name, size_bytes: file.size } }));
   let failures = 0;
+  let size = FIRST_BYTES;
   while (upload.received_bytes < file.size) {
     if (signal.aborted) {
       await abandonUpload(upload);
       throw new DOMException("The upload was given up.", "AbortError");
     }
     const offset = upload.received_bytes;
+    const began = performance.now();
     try {
-      upload = await send(upload, offset, file.slice(offset, offset + upload.piece_bytes));
+      upload = await send(upload, offset, file.slice(offset, offset + Math.min(size, upload.piece_bytes)));
       failures = 0;
+      size = nextSize(size, performance.now() - began, upload.piece_bytes);
     } catch (error) {
       const next = nextOffset(error, failures);
       if (next === null) throw error;
@@ -40,6 +46,12 @@ export async function sendFile(
     onProgress({ sent: upload.received_bytes, total: file.size });
   }
   return upload;
+}
+
+/** How large the next piece is, after one of `size` bytes took so long; at most `most`. */
+export function nextSize(size: number, ms: number, most: number): number {
+  if (ms < QUICK_MS) return Math.min(size * 2, most);
+  return ms > SLOW_MS ? Math.max(size / 2, FIRST_BYTES) : size;
 }
 
 /** Leaves nothing of the file behind. */

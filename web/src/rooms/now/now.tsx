@@ -2,13 +2,16 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "@/api/client";
-import { now as nowQuery } from "@/api/queries";
-import { useClock } from "@/app/clock";
-import { Empty, Problem } from "@/parts/controls";
-import { city, count, counted, instant } from "@/parts/format";
+import { useClock } from "@/lib/clock";
+import { city, count, counted, instant } from "@/lib/format";
+import { usePageTitle } from "@/lib/title";
+import { Empty } from "@/parts/controls";
+import { NoDevices } from "@/parts/no-devices";
 import { ObjectLink } from "@/parts/object-link";
+import { RolloutStrip } from "@/parts/rollout-row";
+import { WholePage } from "@/parts/views";
 import { ZoneRows } from "@/parts/zone-rows";
-import { Strip } from "@/rooms/rollouts/strip";
+import { now as nowQuery } from "./queries";
 
 const WORDS = ["Nothing", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine"];
 
@@ -30,20 +33,22 @@ export function headline(decisions: number, moving: number, open = moving, stand
 const MARK = { halted: ["■", "text-brick"], stuck: ["◆", "text-saffron"], paused: ["◐", "text-plum"] } as const;
 
 export function Now() {
-  const { data, error } = useQuery(nowQuery);
+  usePageTitle("Now");
+  const asked = useQuery(nowQuery);
+  return (
+    <WholePage of={asked} what="What happens now">
+      {(data) => <Shown data={data} />}
+    </WholePage>
+  );
+}
+
+function Shown({ data }: { data: Schemas["NowView"] }) {
   const { now, zone } = useClock();
-  if (error && !data)
-    return (
-      <div className="p-6">
-        <Problem error={error} />
-      </div>
-    );
-  if (!data) return null;
   const moving = data.moving.filter((r) => r.status.code === "moving").length;
   return (
-    <div className="grid h-full grid-cols-[1fr_320px] max-lg:grid-cols-1">
+    <div className="grid h-full grid-cols-[minmax(0,1fr)_320px] max-xl:grid-cols-[minmax(0,1fr)_290px] max-md:block max-md:overflow-auto">
       <div className="overflow-auto px-5 py-4">
-        <div className="mb-4 flex items-baseline justify-between gap-6">
+        <div className="mb-4 flex items-baseline justify-between gap-x-6 max-md:flex-wrap">
           <h1 className="text-2xl">
             {headline(data.decisions.length, moving, data.moving.length, data.troubles.length > 0)}
           </h1>
@@ -62,7 +67,7 @@ export function Now() {
             return (
               <div
                 key={`${d.kind}${d.rollout}`}
-                className="flex items-center gap-4 border-rule border-b border-dashed px-4 py-3 last:border-0"
+                className="flex items-center gap-4 border-rule border-b border-dashed px-4 py-3 last:border-0 max-md:flex-wrap max-md:gap-2"
               >
                 <span className={tone} aria-hidden>
                   {shape}
@@ -85,7 +90,9 @@ export function Now() {
         </div>
         <h2 className="mb-1.5 text-[1.05rem]">Running</h2>
         <div className="rounded-md border border-rule bg-card">
-          {data.moving.length === 0 ? (
+          {data.devices === 0 && data.moving.length === 0 ? (
+            <NoDevices />
+          ) : data.moving.length === 0 ? (
             <Empty title="No rollout is running">
               <Link to="/rollouts/new" className="slot">
                 Put a firmware image on a group
@@ -95,7 +102,7 @@ export function Now() {
           ) : (
             <ul>
               {data.moving.map((r) => (
-                <Strip key={r.id} rollout={r} />
+                <RolloutStrip key={r.id} rollout={r} />
               ))}
             </ul>
           )}

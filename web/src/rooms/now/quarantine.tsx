@@ -2,11 +2,14 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { quarantine as quarantineQuery } from "@/api/queries";
-import { useClock } from "@/app/clock";
+import { changed } from "@/api/topics";
+import { useClock } from "@/lib/clock";
+import { counted, instant, relative } from "@/lib/format";
+import { usePageTitle } from "@/lib/title";
 import { Button, Empty, Problem } from "@/parts/controls";
-import { counted, instant, relative } from "@/parts/format";
 import { ObjectLink } from "@/parts/object-link";
+import { Loaded } from "@/parts/views";
+import { quarantine as quarantineQuery } from "./queries";
 
 type Row = Schemas["QuarantineRow"];
 
@@ -19,22 +22,28 @@ const KIND: Record<Row["part"], string> = {
 };
 
 export function QuarantinePage() {
-  const { data, error } = useQuery(quarantineQuery);
+  usePageTitle("Quarantine");
+  const asked = useQuery(quarantineQuery);
   return (
     <div className="h-full overflow-auto px-5 py-4">
       <h1 className="text-2xl">Quarantine</h1>
       <p className="mb-3 max-w-[70ch] text-soft">
-        Each turn of the clock works on rollouts, schedules, groups and devices one by one. What fails is set aside here
-        and tried again after a pause that doubles; everything else goes on.
+        The system works on rollouts, schedules, groups and devices one by one, each second. What fails is set aside
+        here and retried after a pause that doubles; everything else continues.
       </p>
-      <Problem error={error} />
-      {!data && !error && <div className="h-16 animate-pulse rounded-md bg-side" aria-hidden />}
-      {data?.length === 0 && <Empty title="Nothing is in quarantine">Work on every object succeeds.</Empty>}
-      <ul className="space-y-3">
-        {data?.map((row) => (
-          <Quarantined key={row.id} row={row} />
-        ))}
-      </ul>
+      <Loaded
+        of={asked}
+        what="The quarantine"
+        empty={<Empty title="Nothing is in quarantine">Work on every object succeeds.</Empty>}
+      >
+        {(rows) => (
+          <ul className="space-y-3">
+            {rows.map((row) => (
+              <Quarantined key={row.id} row={row} />
+            ))}
+          </ul>
+        )}
+      </Loaded>
     </div>
   );
 }
@@ -46,7 +55,7 @@ function Quarantined({ row }: { row: Row }) {
     mutationFn: () =>
       body(api.POST("/api/v1/quarantine/{quarantine_id}/try", { params: { path: { quarantine_id: row.id } } })),
     onSuccess: () => {
-      client.invalidateQueries({ queryKey: ["attention"] });
+      changed(client, "attention");
       toast("It is tried again within seconds.");
     },
   });

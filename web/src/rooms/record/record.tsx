@@ -1,37 +1,164 @@
-/** Record: who did what, the latest first. */
-import { useQuery } from "@tanstack/react-query";
-import { record as recordQuery } from "@/api/queries";
-import { useClock } from "@/app/clock";
-import { Empty, Problem } from "@/parts/controls";
-import { fullInstant, instant } from "@/parts/format";
+/** Record: who did what, the latest first; filtered by person, object, words and time, and exported as it is shown. */
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { getRouteApi, useNavigate } from "@tanstack/react-router";
+import { DateTime } from "luxon";
+import type { Schemas } from "@/api/client";
+import type { RecordFilter } from "@/api/queries";
+import { useClock } from "@/lib/clock";
+import { city, count, fullInstant, instant } from "@/lib/format";
+import { usePageTitle } from "@/lib/title";
+import { Button, Empty } from "@/parts/controls";
+import { Exports, More, SearchField, useTypedWords } from "@/parts/list-parts";
+import { ObjectLink } from "@/parts/object-link";
+import { Inline, Loaded } from "@/parts/views";
+import { recordChoices, record as recordQuery } from "./queries";
+
+const recordRoute = getRouteApi("/record");
+const INPUT = "yyyy-MM-dd'T'HH:mm";
 
 export function RecordRoom() {
-  const { data, error } = useQuery(recordQuery);
-  const { now, zone } = useClock();
+  usePageTitle("Record");
+  const filter = recordRoute.useSearch();
+  const found = useInfiniteQuery(recordQuery(filter));
+  const isFiltered = Object.values(filter).some((v) => v !== undefined);
   return (
     // biome-ignore lint/a11y/noNoninteractiveTabindex: nothing in it takes the focus, and it must scroll by keyboard
     <section aria-label="Record" tabIndex={0} className="h-full overflow-auto px-5 py-4">
-      <h1 className="mb-1 text-2xl">Record</h1>
-      <p className="mb-4 text-soft">Who did what to what, the latest 200. Only ever added to.</p>
-      <Problem error={error} />
-      {data?.length === 0 && <Empty title="Nothing happened yet" />}
-      <ol className="rounded-md border border-rule bg-card">
-        {data?.map((e) => (
-          <li
-            key={e.id}
-            className="grid grid-cols-[7.8rem_9rem_8rem_1fr] gap-3 border-rule border-b px-4 py-1.5 last:border-0"
-          >
-            <time className="font-mono text-soft" dateTime={e.at} title={fullInstant(e.at, zone)}>
-              {instant(e.at, zone, now)}
-            </time>
-            <span>{e.actor ?? <span className="text-soft">the clock</span>}</span>
-            <span className="text-soft">
-              {e.kind} {e.object_id}
-            </span>
-            <span>{e.sentence}</span>
-          </li>
-        ))}
-      </ol>
+      <div className="mb-3 flex flex-wrap items-baseline gap-x-4">
+        <h1 className="text-2xl">Record</h1>
+        <p className="text-soft">
+          <Inline of={found}>{(all) => `${count(all.pages[0]?.count ?? 0)} entries`}</Inline>; only ever added to.
+        </p>
+        <Exports className="ml-auto" address={(as) => exportAddress(filter, as)} />
+      </div>
+      <Filters key={JSON.stringify(Object.keys(filter))} filter={filter} />
+      <Loaded
+        of={found}
+        what="The record"
+        rows={12}
+        isEmpty={(all) => all.pages[0]?.count === 0}
+        empty={
+          <Empty title={isFiltered ? "No entry matches these filters" : "The record is empty"}>
+            {isFiltered ? "Remove one of them to see more." : "What people and the system do is written down here."}
+          </Empty>
+        }
+      >
+        {(all) => {
+          const rows = all.pages.flatMap((p) => p.entries);
+          return (
+            <div className="rounded-md border border-rule bg-card">
+              <ol>
+                {rows.map((e) => (
+                  <Entry key={e.id} entry={e} />
+                ))}
+              </ol>
+              <More of={found} shown={rows.length} all={all.pages[0]?.count ?? 0} what="entries" />
+            </div>
+          );
+        }}
+      </Loaded>
     </section>
   );
+}
+
+function Entry({ entry: e }: { entry: Schemas["RecordRow"] }) {
+  const { now, zone } = useClock();
+  return (
+    <li className="grid grid-cols-[7.8rem_9rem_9rem_1fr] gap-3 border-rule border-b px-4 py-1.5 last:border-0 max-md:grid-cols-[7.8rem_1fr]">
+      <time className="font-mono text-soft" dateTime={e.at} title={fullInstant(e.at, zone)}>
+        {instant(e.at, zone, now)}
+      </time>
+      <span className={e.actor ? "" : "text-soft"}>{e.actor ?? "system"}</span>
+      <ObjectLink kind={e.kind} id={e.object_id} className="text-soft hover:underline">
+        {e.kind} {e.object_id || ""}
+      </ObjectLink>
+      <span>{e.sentence}</span>
+    </li>
+  );
+}
+
+function Filters({ filter }: { filter: RecordFilter }) {
+  const navigate = useNavigate({ from: "/record" });
+  const { now, zone } = useClock();
+  const choices = useQuery(recordChoices);
+  const set = (change: Partial<RecordFilter>) => navigate({ search: (s) => ({ ...s, ...change }), replace: true });
+  const [words, setWords] = useTypedWords(filter.q ?? "", (found) => set({ q: found }));
+  const shown = (iso: string | undefined) => (iso ? DateTime.fromISO(iso, { zone }).toFormat(INPUT) : "");
+  const read = (value: string) =>
+    value ? (DateTime.fromISO(value, { zone }).toUTC().toISO() ?? undefined) : undefined;
+  const latest = DateTime.fromJSDate(now, { zone }).toFormat(INPUT);
+  return (
+    <div className="mb-3 flex flex-wrap items-center gap-3">
+      <SearchField
+        label="Words in the record"
+        placeholder="Launched, halted, Sill 5.2…"
+        value={words}
+        onChange={setWords}
+      />
+      <select
+        className="field"
+        aria-label="Person"
+        value={filter.person ?? ""}
+        onChange={(e) => set({ person: e.target.value || undefined })}
+      >
+        <option value="">{choices.data ? "anybody" : choices.error ? "people not loaded" : "…"}</option>
+        <option value="system">system</option>
+        {choices.data?.people.map((p) => (
+          <option key={p.id} value={p.id}>
+            {p.name}
+          </option>
+        ))}
+      </select>
+      <select
+        className="field"
+        aria-label="About"
+        value={filter.kind ?? ""}
+        onChange={(e) => set({ kind: (e.target.value || undefined) as RecordFilter["kind"], object: undefined })}
+      >
+        <option value="">{choices.data ? "about anything" : choices.error ? "kinds not loaded" : "…"}</option>
+        {choices.data?.kinds.map((k) => (
+          <option key={k.kind} value={k.kind}>
+            {k.words}
+          </option>
+        ))}
+      </select>
+      <label className="flex items-center gap-1.5 text-soft">
+        from
+        <input
+          type="datetime-local"
+          className="field"
+          max={latest}
+          value={shown(filter.since)}
+          onChange={(e) => set({ since: read(e.target.value) })}
+        />
+      </label>
+      <label className="flex items-center gap-1.5 text-soft">
+        until
+        <input
+          type="datetime-local"
+          className="field"
+          value={shown(filter.until)}
+          onChange={(e) => set({ until: read(e.target.value) })}
+        />
+      </label>
+      <span className="text-soft">{city(zone)}</span>
+      {Object.values(filter).some((v) => v !== undefined) && (
+        <Button
+          kind="quiet"
+          onClick={() => {
+            setWords("");
+            navigate({ search: {}, replace: true });
+          }}
+        >
+          Clear filters
+        </Button>
+      )}
+    </div>
+  );
+}
+
+function exportAddress(filter: RecordFilter, format: string): string {
+  const asked = new URLSearchParams({ format });
+  for (const [name, value] of Object.entries(filter)) if (value !== undefined) asked.set(name, String(value));
+  return `/api/v1/record/export?${asked}`;
 }

@@ -3,12 +3,14 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
+import { changed } from "@/api/topics";
 import { useMay } from "@/api/use-may";
+import { counted } from "@/lib/format";
 import { Button, Confirm, Problem } from "@/parts/controls";
-import { counted } from "@/parts/format";
 import { IN_HAND, sum } from "@/parts/phases";
+import { inTrouble } from "./evidence";
 import { More } from "./more";
-import { PutBack } from "./put-back";
+import { RollBack } from "./roll-back";
 
 type Verb = "pause" | "resume" | "stop" | "open-gate";
 
@@ -29,23 +31,24 @@ export function Actions({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
       }
     },
     onSuccess: (effect, verb) => {
-      client.invalidateQueries({ queryKey: ["rollout"] });
+      changed(client, "rollout");
       const finishing = effect.finishing ? ` ${counted(effect.finishing, "device")} at it will finish.` : "";
       const words = {
         pause: `Paused: nothing new is offered.${finishing}`,
-        resume: "It goes on.",
+        resume: "Resumed.",
         stop: `Stopped: ${counted(effect.withdrawn, "device")} withdrawn.${finishing}`,
         "open-gate": "The gate is open.",
       };
       toast(words[verb]);
     },
   });
+  const mayOperate = useMay("operate");
   const mayApprove = useMay("approve");
   const inHand = sum(rollout.phases, IN_HAND);
   const waiting = rollout.phases.waiting ?? 0;
   const finish = inHand
-    ? `${counted(inHand, "device")} have it in hand now; those that accepted it will finish.`
-    : "No device has it in hand now.";
+    ? `${counted(inHand, "device")} hold an offer or work on it now; those that accepted it will finish.`
+    : "No device works on it now.";
   const stuck = rollout.rings.find((r) => r.stuck);
   const next = stuck && rollout.rings.find((r) => r.position === stuck.position + 1);
   const open = ["running", "paused", "halted"].includes(rollout.state);
@@ -54,7 +57,8 @@ export function Actions({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
       <div className="flex flex-wrap justify-end gap-2">
         {rollout.state === "running" && (
           <Confirm
-            trigger={<Button>Pause</Button>}
+            needs="stop"
+            trigger={<Button kind={inTrouble(rollout) ? "main" : "plain"}>Pause…</Button>}
             title="Pause this rollout?"
             action="Pause"
             onConfirm={() => act.mutate("pause")}
@@ -64,9 +68,10 @@ export function Actions({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
         )}
         {(rollout.state === "paused" || rollout.state === "halted") && (
           <Confirm
+            needs="operate"
             trigger={
-              <Button kind={rollout.state === "halted" ? "plain" : "main"}>
-                {rollout.state === "halted" ? "Resume all the same…" : "Resume"}
+              <Button kind={rollout.state === "halted" ? "danger" : "main"}>
+                {rollout.state === "halted" ? "Resume anyway…" : "Resume…"}
               </Button>
             }
             title="Go on with this rollout?"
@@ -81,7 +86,8 @@ export function Actions({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
         )}
         {open && (
           <Confirm
-            trigger={<Button kind="danger">Stop…</Button>}
+            needs="stop"
+            trigger={<Button kind={rollout.state === "halted" ? "main" : "danger"}>Stop…</Button>}
             title="Stop this rollout for good?"
             action={`Stop it for ${counted(waiting, "device")}`}
             danger
@@ -91,12 +97,12 @@ export function Actions({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
             undone; a new rollout can be launched.
           </Confirm>
         )}
-        {stuck && next && !mayApprove && (
+        {stuck && next && mayOperate && !mayApprove && (
           <p className="self-center text-soft">An approver may open ring {next.position}.</p>
         )}
         {stuck && next && mayApprove && (
           <Confirm
-            trigger={<Button kind="main">Open ring {next.position} anyway…</Button>}
+            trigger={<Button kind="danger">Open ring {next.position} anyway…</Button>}
             title={`Open ring ${next.position}, ${next.name}, although the gate is not met?`}
             action={`Open it for ${counted(next.size, "device")}`}
             onConfirm={() => act.mutate("open-gate")}
@@ -105,8 +111,8 @@ export function Actions({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
             {counted(next.size, "device")}.
           </Confirm>
         )}
-        {open && <More rollout={rollout} />}
-        {rollout.ended_at && rollout.puts_back_id === null && (
+        {open && mayOperate && <More rollout={rollout} />}
+        {mayOperate && rollout.ended_at && rollout.rolls_back_id === null && (
           <Link
             to="/rollouts/new"
             search={{ like: rollout.id }}
@@ -124,9 +130,9 @@ export function Actions({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
             Report
           </Link>
         )}
-        {rollout.launched_at && (rollout.phases.confirmed ?? 0) > 0 && <PutBack rollout={rollout} />}
+        {rollout.launched_at && (rollout.phases.confirmed ?? 0) > 0 && mayOperate && <RollBack rollout={rollout} />}
       </div>
-      {rollout.freeze_override && !rollout.override_approved_by && <Override rollout={rollout} />}
+      {rollout.freeze_override_reason && !rollout.override_approved_by && <Override rollout={rollout} />}
       <Problem error={act.error} />
     </div>
   );
@@ -141,12 +147,13 @@ function Override({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
       body(
         api.POST("/api/v1/rollouts/{rollout_id}/approve-override", { params: { path: { rollout_id: rollout.id } } }),
       ),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["rollout"] }),
+    onSuccess: () => changed(client, "rollout"),
   });
   return (
     <div className="text-right">
       <p className="text-plum">
-        <span aria-hidden>◐ </span>Freezes hold: going on in them ({rollout.freeze_override}) waits for an approver.
+        <span aria-hidden>◐ </span>Freezes hold: going on in them ({rollout.freeze_override_reason}) waits for an
+        approver.
       </p>
       {mayApprove && (
         <Confirm
@@ -156,7 +163,7 @@ function Override({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
           onConfirm={() => approve.mutate()}
         >
           {counted(rollout.phases.waiting ?? 0, "waiting device")} may be offered it in any freeze from now on. The
-          reason given: {rollout.freeze_override}.
+          reason given: {rollout.freeze_override_reason}.
         </Confirm>
       )}
       <Problem error={approve.error} />

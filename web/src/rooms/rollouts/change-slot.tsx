@@ -3,8 +3,9 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Schemas } from "@/api/client";
 import { models as modelsQuery } from "@/api/queries";
+import { count, megabytes } from "@/lib/format";
 import { Button, Labelled } from "@/parts/controls";
-import { count, megabytes } from "@/parts/format";
+import { type Answer, Loaded } from "@/parts/views";
 import { preflight } from "./consequences";
 import { type Change, type Draft, mainChange, withChange, withMain } from "./draft";
 import { ModelRow } from "./model-row";
@@ -12,23 +13,29 @@ import { ModelRow } from "./model-row";
 interface Props {
   draft: Draft;
   rollout: Schemas["RolloutDetail"] | null;
-  images: Schemas["ImageRow"][];
+  images: Answer<Schemas["ImageRow"][]>;
   onChange: (draft: Draft) => void;
 }
 
 export function ChangeSlot({ draft, rollout, images, onChange }: Props) {
   const set = (changes: Change[]) => onChange({ ...draft, changes });
-  if (rollout?.puts_back_id)
-    return <p>Each device gets the version that it had before rollout {rollout.puts_back_id} changed it.</p>;
+  if (rollout?.rolls_back_id)
+    return <p>Each device gets the version that it had before rollout {rollout.rolls_back_id} changed it.</p>;
   return (
     <div className="space-y-4">
-      <MainTarget
-        draft={draft}
-        rollout={rollout}
-        images={images}
-        onPick={(main) => set(withMain(draft.changes, main))}
-      />
-      <ByModel draft={draft} rollout={rollout} images={images} set={set} />
+      <Loaded of={images} what="The images" rows={6}>
+        {(all) => (
+          <>
+            <MainTarget
+              draft={draft}
+              rollout={rollout}
+              images={all}
+              onPick={(main) => set(withMain(draft.changes, main))}
+            />
+            <ByModel draft={draft} rollout={rollout} images={all} set={set} />
+          </>
+        )}
+      </Loaded>
       <label className="flex min-h-[30px] items-center gap-2">
         <input
           type="checkbox"
@@ -36,7 +43,7 @@ export function ChangeSlot({ draft, rollout, images, onChange }: Props) {
           checked={draft.downgrades ?? false}
           onChange={(e) => onChange({ ...draft, downgrades: e.target.checked })}
         />
-        Also to devices that run a newer version: they are taken down to it
+        Also to devices that run a newer version: they are downgraded to it
       </label>
       <Labelled label="Shown on the device before the install" hint="your own words; empty for nothing">
         <input
@@ -67,6 +74,11 @@ function MainTarget({
   // what was chosen before comes first, then what the audience can use, so that nobody scrolls for it; what is chosen
   // now stays where it is, or the arrow keys would never come past the first few
   const [chosenBefore] = useState(main?.image_id);
+  const [words, setWords] = useState("");
+  const approved = images.filter((i) => i.status === "approved");
+  const shown = approved.filter((i) =>
+    `${i.name} ${i.family} ${i.models.join(" ")}`.toLowerCase().includes(words.trim().toLowerCase()),
+  );
   const place = (i: Schemas["ImageRow"]) => (i.id === chosenBefore ? 0 : i.models.some((m) => present.has(m)) ? 1 : 2);
   const option = (key: string, chosen: boolean, pick: Change | null, name: string, note: string) => (
     <label key={key} className="flex min-h-[34px] items-center gap-2 border-rule border-b border-dashed">
@@ -84,26 +96,39 @@ function MainTarget({
     </label>
   );
   return (
-    <div
-      className="grid max-h-60 grid-cols-2 gap-x-5 overflow-auto max-xl:grid-cols-1"
-      role="radiogroup"
-      aria-label="Image"
-    >
-      {option("newest", main?.choice === "newest", { choice: "newest" }, "The newest approved", "of each model")}
-      {option("rows", !main && draft.changes.length > 0, null, "Row by row", "each model says its own below")}
-      {images
-        .filter((i) => i.status === "approved")
-        .sort((a, b) => place(a) - place(b))
-        .map((i) =>
-          option(
-            String(i.id),
-            main?.image_id === i.id,
-            { choice: "image", image_id: i.id },
-            i.name,
-            `${i.min_version ? `from ${i.min_version} · ` : ""}${megabytes(i.size_bytes)} · ${count(i.runs)} of ${count(i.fits)} run it`,
-          ),
-        )}
-    </div>
+    <>
+      {approved.length > 6 && (
+        <input
+          className="field w-80"
+          aria-label="Find an image"
+          placeholder="Find an image by version, family or model…"
+          value={words}
+          onChange={(e) => setWords(e.target.value)}
+        />
+      )}
+      <div
+        className="grid max-h-60 grid-cols-2 gap-x-5 overflow-auto max-xl:grid-cols-1"
+        role="radiogroup"
+        aria-label="Image"
+      >
+        {option("newest", main?.choice === "newest", { choice: "newest" }, "The newest approved", "of each model")}
+        {option("rows", !main && draft.changes.length > 0, null, "Row by row", "each model says its own below")}
+        {shown
+          .sort((a, b) => place(a) - place(b))
+          .map((i) =>
+            option(
+              String(i.id),
+              main?.image_id === i.id,
+              { choice: "image", image_id: i.id },
+              i.name,
+              `${i.min_version ? `from ${i.min_version} · ` : ""}${megabytes(i.size_bytes)} · ${count(i.runs)} of ${count(i.fits)} run it`,
+            ),
+          )}
+      </div>
+      {shown.length === 0 && (
+        <p className="text-soft">{words ? "No match." : "No image is approved yet; approve one in Library."}</p>
+      )}
+    </>
   );
 }
 

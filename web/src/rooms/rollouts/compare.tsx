@@ -1,16 +1,20 @@
 /** Two rollouts side by side: how fast each got through from its launch, and what came of its devices. */
 import { useQuery } from "@tanstack/react-query";
-import { Link, useNavigate } from "@tanstack/react-router";
+import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
 import { scaleLinear } from "d3-scale";
 import { curveStepAfter, line } from "d3-shape";
 import type { ReactNode } from "react";
 import type { Schemas } from "@/api/client";
-import { progress as progressQuery, rolloutReport, rollouts as rolloutsQuery } from "@/api/queries";
-import { useClock } from "@/app/clock";
-import { compareRoute } from "@/app/router";
-import { Card, Problem } from "@/parts/controls";
-import { count, percent, span } from "@/parts/format";
-import { statusWords } from "./status";
+import { someRollouts } from "@/api/queries";
+import { useClock } from "@/lib/clock";
+import { count, percent, span } from "@/lib/format";
+import { statusWords } from "@/lib/status";
+import { usePageTitle } from "@/lib/title";
+import { Card } from "@/parts/controls";
+import { type Answer, Failed, Loaded, Skeleton } from "@/parts/views";
+import { progress as progressQuery, rolloutReport } from "./queries";
+
+const compareRoute = getRouteApi("/rollouts/compare");
 
 type Report = Schemas["ReportView"];
 const INKS = ["var(--verdigris)", "var(--plum)"] as const;
@@ -18,17 +22,17 @@ const DASHES = [undefined, "7 4"] as const;
 
 export function Compare() {
   const { a = 0, b = 0 } = compareRoute.useSearch();
-  const all = useQuery(rolloutsQuery);
+  usePageTitle("Compare rollouts");
+  const all = useQuery(someRollouts());
   const first = useQuery(rolloutReport(a));
   const second = useQuery(rolloutReport(b));
   const reports = [first.data, second.data];
   return (
     <div className="h-full space-y-3 overflow-auto px-5 py-4">
       <h1 className="text-2xl">Two rollouts compared</h1>
-      <Problem error={first.error ?? second.error ?? all.error} />
       <div className="grid grid-cols-2 gap-3">
-        <Which side="a" at={a} rows={all.data ?? []} report={first.data} />
-        <Which side="b" at={b} rows={all.data ?? []} report={second.data} />
+        <Which side="a" at={a} all={all} report={first} />
+        <Which side="b" at={b} all={all} report={second} />
       </div>
       {reports[0] && reports[1] && <Both reports={[reports[0], reports[1]]} />}
     </div>
@@ -38,16 +42,16 @@ export function Compare() {
 function Which({
   side,
   at,
-  rows,
+  all,
   report,
 }: {
   side: "a" | "b";
   at: number;
-  rows: Schemas["RolloutRow"][];
-  report?: Report;
+  all: Answer<Schemas["RolloutRow"][]>;
+  report: Answer<Report>;
 }) {
   const { now, zone } = useClock();
-  const navigate = useNavigate({ from: compareRoute.fullPath });
+  const navigate = useNavigate({ from: "/rollouts/compare" });
   const index = side === "a" ? 0 : 1;
   return (
     <Card>
@@ -61,9 +65,9 @@ function Which({
           value={at || ""}
           onChange={(e) => navigate({ search: (s) => ({ ...s, [side]: Number(e.target.value) || undefined }) })}
         >
-          <option value="">which one?</option>
-          {rows
-            .filter((r) => r.launched_at !== null)
+          <option value="">{all.data ? "which one?" : all.error ? "rollouts not loaded" : "…"}</option>
+          {all.data
+            ?.filter((r) => r.launched_at !== null)
             .map((r) => (
               <option key={r.id} value={r.id}>
                 {r.id}: {r.target} on {r.audience}
@@ -71,14 +75,18 @@ function Which({
             ))}
         </select>
       </div>
-      {report && (
-        <p className="mt-2">
-          <Link to="/rollouts/$id" params={{ id: String(report.rollout.id) }} className="font-semibold hover:underline">
-            {report.sentence}
-          </Link>
-          <br />
-          <span className="text-soft">{statusWords(report.rollout.status, zone, now)}</span>
-        </p>
+      {at > 0 && (
+        <Loaded of={report} what={`The report of rollout ${at}`} rows={2}>
+          {({ rollout, sentence }) => (
+            <p className="mt-2">
+              <Link to="/rollouts/$id" params={{ id: String(rollout.id) }} className="font-semibold hover:underline">
+                {sentence}
+              </Link>
+              <br />
+              <span className="text-soft">{statusWords(rollout.status, zone, now)}</span>
+            </p>
+          )}
+        </Loaded>
       )}
     </Card>
   );
@@ -105,7 +113,7 @@ function Both({ reports }: { reports: [Report, Report] }) {
     ["A fetch, median", (r) => (r.fetches.count ? span(r.fetches.median) : "–")],
     ["An install, median", (r) => (r.installs.count ? span(r.installs.median) : "–")],
     ["Failure limit", (r) => `${r.rollout.failure_limit_pct}%`],
-    ["At once", (r) => count(r.rollout.at_once)],
+    ["At once", (r) => count(r.rollout.max_concurrent)],
     ...causes.map((cause): [string, (r: Report) => ReactNode] => [
       `Attempts ended by ${cause}`,
       (r) => count(r.failures.find((f) => f.cause === cause)?.attempts ?? 0),
@@ -155,9 +163,10 @@ const PAD = { left: 44, right: 12, top: 8, bottom: 22 };
 function Curves({ reports }: { reports: [Report, Report] }) {
   const first = useQuery(progressQuery(reports[0].rollout.id));
   const second = useQuery(progressQuery(reports[1].rollout.id));
-  const curves = [first.data, second.data].map((points, i) =>
-    sinceLaunch(points ?? [], reports[i]?.rollout.total ?? 0),
-  );
+  const failed = [first, second].find((q) => q.error && !q.data);
+  if (failed) return <Failed what="The course of a rollout" of={failed} />;
+  if (!first.data || !second.data) return <Skeleton rows={5} />;
+  const curves = [first.data, second.data].map((points, i) => sinceLaunch(points, reports[i]?.rollout.total ?? 0));
   const longest = Math.max(3600, ...curves.flatMap((c) => c.map((p) => p.seconds)));
   const x = scaleLinear([0, longest], [PAD.left, W - PAD.right]);
   const y = scaleLinear([0, 1], [H - PAD.bottom, PAD.top]);

@@ -1,25 +1,24 @@
 /** Composing a rollout: the sentence, the editor of the slot that is open, and the consequences. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Navigate, useNavigate } from "@tanstack/react-router";
-import { useEffect, useRef, useState } from "react";
+import { getRouteApi, Navigate, useNavigate } from "@tanstack/react-router";
+import { type ReactNode, useEffect, useRef, useState } from "react";
 import { toast } from "sonner";
 import { ApiError, api, body, type Schemas } from "@/api/client";
 import { handedOver } from "@/api/handed-over";
-import {
-  groups as groupsQuery,
-  images as imagesQuery,
-  plans as plansQuery,
-  rollout as rolloutQuery,
-} from "@/api/queries";
-import { newRolloutRoute } from "@/app/router";
+import { groups as groupsQuery, images as imagesQuery, ringPlans as plansQuery } from "@/api/queries";
+import { changed } from "@/api/topics";
+import { usePageTitle } from "@/lib/title";
+import { useDebounced } from "@/lib/use-debounced";
 import { Button, Confirm, Problem } from "@/parts/controls";
-import { audienceWords } from "@/parts/named-devices";
 import { Sentence } from "@/parts/sentence";
-import { useDebounced } from "@/parts/use-debounced";
+import { Failed, Loaded, Skeleton } from "@/parts/views";
 import { Consequences } from "./consequences";
-import { again, type Draft, draftOf, EMPTY, missing, sentenceOf, startingWith, targetWords } from "./draft";
+import { again, type Draft, draftOf, EMPTY, missing, saidOf, startingWith } from "./draft";
+import { draftSentence, rollout as rolloutQuery } from "./queries";
 import { RingTable } from "./ring-table";
 import { SlotEditor } from "./slot-editor";
+
+const newRolloutRoute = getRouteApi("/rollouts/new");
 
 const KEPT = "brisk-herald-rollout-draft";
 
@@ -33,14 +32,29 @@ export function NewRollout() {
   const kept = useQuery({ ...rolloutQuery(draft ?? 0), enabled: draft !== undefined });
   const like = useQuery({ ...rolloutQuery(from.like ?? 0), enabled: from.like !== undefined });
   const plans = useQuery({ ...plansQuery, enabled: from.plan !== undefined });
-  const error = kept.error ?? like.error ?? plans.error;
-  if (error) return <Problem error={error} />;
+  usePageTitle("New rollout");
+  const failed = [kept, like, plans].find((q) => q.error && !q.data);
+  if (failed)
+    return (
+      <Apart>
+        <Failed what="What this rollout starts from" of={failed} />
+      </Apart>
+    );
   const rollout = draft === undefined ? null : kept.data;
   if (rollout && rollout.state !== "draft")
     return <Navigate to="/rollouts/$id" params={{ id: String(rollout.id) }} search={{}} replace />;
   const start = rollout ? draftOf(rollout) : startOf(from, like.data, plans.data);
-  if (rollout === undefined || !start) return null;
+  if (rollout === undefined || !start)
+    return (
+      <Apart>
+        <Skeleton rows={8} />
+      </Apart>
+    );
   return <Compose key={`${held.number} ${JSON.stringify(from)}`} rollout={rollout} start={start} />;
+}
+
+function Apart({ children }: { children: ReactNode }) {
+  return <div className="max-w-[70ch] px-5 py-4">{children}</div>;
 }
 
 /** What a new rollout starts from; null until that is known. */
@@ -68,14 +82,16 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
   const navigate = useNavigate();
   const client = useQueryClient();
   const [draft, setDraft] = useState(start);
+  /** what it opened with, which nobody has chosen yet */
+  const [first] = useState(() => JSON.stringify(start));
   const [open, setOpen] = useState<string>(rollout ? "" : "change");
   const settled = useDebounced(draft, 350);
   const keptAs = useRef(rollout ? JSON.stringify(start) : "");
   /** the draft that the server keeps; known here before the address says so */
   const id = useRef(rollout?.id ?? null);
-  const { data: images } = useQuery(imagesQuery);
-  const { data: groups } = useQuery(groupsQuery);
-  const putsBack = rollout?.puts_back_id ?? null;
+  const images = useQuery(imagesQuery);
+  const groups = useQuery(groupsQuery);
+  const putsBack = rollout?.rolls_back_id ?? null;
   const gaps = missing(draft, putsBack !== null);
 
   const keep = useMutation({
@@ -85,9 +101,7 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
         : body(api.POST("/api/v1/rollouts", { body: whole })),
     onSuccess: (saved) => {
       client.setQueryData(rolloutQuery(saved.id).queryKey, saved);
-      client.invalidateQueries({ queryKey: ["rollout", "list"] });
-      client.invalidateQueries({ queryKey: ["preflight", saved.id] });
-      client.invalidateQueries({ queryKey: ["forecast", saved.id] });
+      changed(client, "draft", saved.id);
       if (!id.current) {
         id.current = saved.id;
         localStorage.removeItem(KEPT);
@@ -99,11 +113,11 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
   useEffect(() => {
     const text = JSON.stringify(settled);
     if (!id.current && isPending) return; // it is being made: what changed meanwhile is kept once it is there
-    if (!id.current && settled !== EMPTY) localStorage.setItem(KEPT, text);
+    if (!id.current && text !== first) localStorage.setItem(KEPT, text);
     if (missing(settled, putsBack !== null).length || text === keptAs.current) return;
     keptAs.current = text;
     mutate(settled);
-  }, [settled, putsBack, isPending, mutate]);
+  }, [settled, first, putsBack, isPending, mutate]);
 
   const discard = useMutation({
     mutationFn: async () => {
@@ -111,28 +125,30 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
       if (rollout) await api.DELETE("/api/v1/rollouts/{rollout_id}", { params: { path: { rollout_id: rollout.id } } });
     },
     onSuccess: () => {
-      client.invalidateQueries({ queryKey: ["rollout"] });
-      toast("Draft thrown away");
+      changed(client, "rollout");
+      toast("Draft discarded");
       navigate({ to: "/rollouts" });
     },
   });
-  const named = (ids: number[]) => ids.map((id) => groups?.find((g) => g.id === id)?.name ?? `group ${id}`);
-  const sentence = sentenceOf(draft, {
-    target: targetWords(draft.changes, (id) => images?.find((i) => i.id === id)?.name ?? `image ${id}`),
-    putsBack,
-    include: audienceWords(named(draft.include), draft.include_devices ?? []),
-    exclude: named(draft.exclude ?? []),
-  });
+  const sentence = useQuery(draftSentence(saidOf(settled, putsBack)));
+  /** the last sentence: it stays, and says that it is old, where what was typed since cannot be worded */
+  const [said, setSaid] = useState(sentence);
+  if (sentence.data && sentence.data !== said.data) setSaid(sentence);
+  const isOlder = draft !== settled || sentence.isPlaceholderData;
+  const close = () => {
+    document.querySelector<HTMLElement>(`[data-slot="${open}"]`)?.focus(); // where one was, not at the top of the page
+    setOpen("");
+  };
   const refused = keep.error instanceof ApiError ? keep.error : null;
   const problems = refused?.errors.filter((e) => e.line) ?? [];
   const isKept = rollout !== null && JSON.stringify(draft) === keptAs.current && !keep.isPending && !refused;
   return (
-    <div className="grid h-full grid-cols-[1fr_330px] max-lg:grid-cols-1">
+    <div className="grid h-full grid-cols-[minmax(0,1fr)_330px] max-xl:grid-cols-[minmax(0,1fr)_290px] max-md:block max-md:overflow-auto">
       <div className="overflow-auto px-5 py-4">
         <div className="mb-1 flex items-center justify-between text-soft">
           <p aria-live="polite">
             {rollout
-              ? `Rollout ${rollout.id}, draft${keep.isPending ? ", being kept" : refused ? ", last change not kept" : " kept"}`
+              ? `Rollout ${rollout.id}, draft ${keep.isPending ? "· saving…" : refused ? "· last change not saved" : "saved"}`
               : "New rollout"}
           </p>
           <Confirm
@@ -145,13 +161,30 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
             Nothing was sent to any device, so no device is changed by this.
           </Confirm>
         </div>
-        <Sentence
-          className="text-[1.75rem]"
-          parts={sentence}
-          open={open}
-          onSlot={(s) => setOpen(open === s ? "" : s)}
-        />
-        {rollout?.reason && <p className="mt-2 text-brick">The last launch came to nothing: {rollout.reason}</p>}
+        <Loaded
+          of={{
+            ...sentence,
+            data: sentence.data ?? said.data,
+            dataUpdatedAt: sentence.data ? sentence.dataUpdatedAt : said.dataUpdatedAt,
+            isPlaceholderData: isOlder,
+          }}
+          what="The sentence of this rollout"
+          rows={2}
+          className="transition-opacity delay-300"
+        >
+          {(parts) => (
+            <Sentence
+              className="text-[1.75rem]"
+              parts={parts}
+              open={open}
+              onSlot={(s) => setOpen(open === s ? "" : s)}
+            />
+          )}
+        </Loaded>
+        <a href="#launch" className="slot sr-only focus:not-sr-only">
+          Go to the launch
+        </a>
+        {rollout?.reason && <p className="mt-2 text-brick">The last launch failed: {rollout.reason}</p>}
         <div className="mt-4 space-y-4">
           {open && open !== "rings" && (
             <SlotEditor
@@ -159,17 +192,17 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
               draft={draft}
               rollout={rollout}
               onChange={setDraft}
-              images={images ?? []}
-              groups={groups ?? []}
+              images={images}
+              groups={groups}
               problems={problems}
-              onClose={() => setOpen("")}
+              onClose={close}
             />
           )}
           <Problem error={(problems.length && open === "audience" ? null : keep.error) ?? discard.error} />
           <RingTable
             draft={draft}
             onChange={setDraft}
-            groups={groups ?? []}
+            groups={groups}
             rollout={rollout}
             editing={open === "rings"}
             onEdit={() => setOpen(open === "rings" ? "" : "rings")}

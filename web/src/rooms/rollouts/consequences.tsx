@@ -2,13 +2,15 @@
 import { queryOptions, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, body, type Schemas } from "@/api/client";
-import { rollout as rolloutQuery } from "@/api/queries";
+import { changed } from "@/api/topics";
+import { count, counted } from "@/lib/format";
 import { Conflicts } from "@/parts/conflicts";
 import { Button, Problem } from "@/parts/controls";
-import { count, counted } from "@/parts/format";
 import { isCount, TypedCount } from "@/parts/typed-count";
-import { Behind } from "./behind";
+import { Failed, Loaded, Skeleton, Stale } from "@/parts/views";
 import { Rehearsal } from "./forecast";
+import { OutcomeDevices } from "./outcome-devices";
+import { rollout as rolloutQuery } from "./queries";
 
 export const preflight = (id: number) =>
   queryOptions({
@@ -38,89 +40,109 @@ export function Consequences({
   gaps: string[];
   isKept: boolean;
 }) {
-  const { data, error, isPending } = useQuery(preflight(rollout?.id ?? 0));
+  const asked = useQuery({ ...preflight(rollout?.id ?? 0), enabled: rollout !== null });
+  const { data } = asked;
   const [behind, setBehind] = useState<string | null>(null);
   return (
-    <aside className="overflow-auto border-rule border-l bg-side px-4 py-4" aria-label="Preflight">
-      <h2 className="text-[1.1rem]">Preflight</h2>
-      {gaps.length > 0 && <p className="text-soft">Still missing: {gaps.join("; ")}.</p>}
-      {isPending && gaps.length === 0 && <p className="text-soft">Counting…</p>}
-      <Problem error={error} />
-      {data && (
-        <>
-          {data.past_failures.map((f) => (
-            <p key={f} className="my-1 font-semibold text-brick">
-              <span aria-hidden>■ </span>
-              {f}.
-            </p>
-          ))}
-          <p className="text-soft" aria-live="polite">
-            {count(data.audience)} matched · <strong className="text-ink">{count(data.reached)} will take part</strong>{" "}
-            · {count(data.audience - data.reached)} not
-            {data.hops > 0 && `, by way of ${counted(data.hops, "more install")}`}
+    <aside className="flex min-h-0 flex-col border-rule border-l bg-side" aria-label="Preflight">
+      <div className="min-h-0 flex-1 overflow-auto px-4 py-4">
+        <h2 className="text-[1.1rem]">Preflight</h2>
+        {gaps.length > 0 && <p className="text-soft">Still missing: {gaps.join("; ")}.</p>}
+        {gaps.length === 0 && !data && !asked.error && (
+          <>
+            <p className="text-soft">Counting…</p>
+            <Skeleton rows={6} />
+          </>
+        )}
+        {asked.error && (data ? <Stale what="The counts" of={asked} /> : <Failed what="The preflight" of={asked} />)}
+        {data && !isKept && gaps.length === 0 && !asked.error && (
+          <p role="status" data-state="older" className="bg-wash px-2 py-1">
+            These are the counts before your last change; counting anew…
           </p>
-          <ul className="mt-2">
-            {data.outcomes.map((o) => {
-              const [shape, tone] = SHAPE[o.outcome] ?? ["–", "text-soft"];
-              return (
-                <li key={o.outcome}>
+        )}
+        {data && (
+          <>
+            {data.past_failures.map((f) => (
+              <p key={f} className="my-1 font-semibold text-brick">
+                <span aria-hidden>■ </span>
+                {f}.
+              </p>
+            ))}
+            <p className="text-soft" aria-live="polite">
+              {count(data.audience)} matched ·{" "}
+              <strong className="text-ink">{count(data.reached)} will take part</strong> ·{" "}
+              {count(data.audience - data.reached)} not
+              {data.hops > 0 && `, by way of ${counted(data.hops, "more install")}`}
+            </p>
+            <ul className="mt-2">
+              {data.outcomes.map((o) => {
+                const [shape, tone] = SHAPE[o.outcome] ?? ["–", "text-soft"];
+                return (
+                  <li key={o.outcome}>
+                    <button
+                      type="button"
+                      onClick={() => setBehind(o.outcome)}
+                      className="grid min-h-[30px] w-full grid-cols-[1.3rem_1fr_auto] items-center text-left hover:bg-paper"
+                      title="Show these devices"
+                    >
+                      <span aria-hidden className={tone}>
+                        {shape}
+                      </span>
+                      <span className={o.takes_part ? "" : "text-soft"}>
+                        {o.words}
+                        {o.amounts && `: ${o.amounts}`}
+                      </span>
+                      <strong>{count(o.count)}</strong>
+                    </button>
+                  </li>
+                );
+              })}
+              {data.lacking.map((l) => (
+                <li key={l.capability}>
                   <button
                     type="button"
-                    onClick={() => setBehind(o.outcome)}
+                    onClick={() => setBehind(l.capability)}
                     className="grid min-h-[30px] w-full grid-cols-[1.3rem_1fr_auto] items-center text-left hover:bg-paper"
                     title="Show these devices"
                   >
-                    <span aria-hidden className={tone}>
-                      {shape}
+                    <span aria-hidden className="text-saffron">
+                      ◆
                     </span>
-                    <span className={o.takes_part ? "" : "text-soft"}>{o.words}</span>
-                    <strong>{count(o.count)}</strong>
+                    <span>of those that take part, {l.words}</span>
+                    <strong>{count(l.count)}</strong>
                   </button>
                 </li>
-              );
-            })}
-            {data.lacking.map((l) => (
-              <li key={l.function}>
-                <button
-                  type="button"
-                  onClick={() => setBehind(l.function)}
-                  className="grid min-h-[30px] w-full grid-cols-[1.3rem_1fr_auto] items-center text-left hover:bg-paper"
-                  title="Show these devices"
-                >
-                  <span aria-hidden className="text-saffron">
-                    ◆
-                  </span>
-                  <span>of those that take part, {l.words}</span>
-                  <strong>{count(l.count)}</strong>
-                </button>
-              </li>
-            ))}
-            {data.in_no_ring > 0 && (
-              <li className="grid min-h-[30px] grid-cols-[1.3rem_1fr_auto] items-center text-brick">
-                <span aria-hidden>▪</span>
-                <span>no ring takes them: they are left out</span>
-                <strong>{count(data.in_no_ring)}</strong>
-              </li>
+              ))}
+              {data.in_no_ring > 0 && (
+                <li className="grid min-h-[30px] grid-cols-[1.3rem_1fr_auto] items-center text-brick">
+                  <span aria-hidden>▪</span>
+                  <span>no ring takes them: they are left out</span>
+                  <strong>{count(data.in_no_ring)}</strong>
+                </li>
+              )}
+            </ul>
+            {rollout && <DraftConflicts id={rollout.id} />}
+            {rollout && data.reached > 0 && (
+              <>
+                <hr className="my-4 border-rule" />
+                <Rehearsal rollout={rollout} />
+              </>
             )}
-          </ul>
-          {rollout && <Clashes id={rollout.id} />}
-          {rollout && data.reached > 0 && (
-            <>
-              <hr className="my-4 border-rule" />
-              <Rehearsal rollout={rollout} />
-            </>
-          )}
-          <hr className="my-4 border-rule" />
+          </>
+        )}
+      </div>
+      {data && (
+        <div className="border-rule border-t px-4 py-3">
           <Launch rollout={rollout} data={data} isReady={isKept && gaps.length === 0} />
-        </>
+        </div>
       )}
       {rollout && behind && (
-        <Behind
+        <OutcomeDevices
           id={rollout.id}
           outcome={behind}
           words={
             data?.outcomes.find((o) => o.outcome === behind)?.words ??
-            data?.lacking.find((l) => l.function === behind)?.words ??
+            data?.lacking.find((l) => l.capability === behind)?.words ??
             ""
           }
           onClose={() => setBehind(null)}
@@ -131,18 +153,23 @@ export function Consequences({
 }
 
 /** What else wants these devices, and what will happen. */
-function Clashes({ id }: { id: number }) {
-  const { data, error } = useQuery({
-    queryKey: ["preflight", id, "clashes"],
-    queryFn: () => body(api.GET("/api/v1/rollouts/{rollout_id}/clashes", { params: { path: { rollout_id: id } } })),
+function DraftConflicts({ id }: { id: number }) {
+  const asked = useQuery({
+    queryKey: ["preflight", id, "conflicts"],
+    queryFn: () => body(api.GET("/api/v1/rollouts/{rollout_id}/conflicts", { params: { path: { rollout_id: id } } })),
     refetchInterval: 30_000,
   });
-  if (!error && !data?.length) return null;
   return (
     <section className="mt-3">
       <h2 className="text-[1.1rem]">Conflicts</h2>
-      <Problem error={error} />
-      <Conflicts rows={data ?? []} />
+      <Loaded
+        of={asked}
+        what="The conflicts"
+        rows={1}
+        empty={<p className="text-soft">None: nothing else wants these devices.</p>}
+      >
+        {(rows) => <Conflicts rows={rows} />}
+      </Loaded>
     </section>
   );
 }
@@ -169,17 +196,19 @@ function Launch({
       ),
     onSuccess: (launched) => {
       client.setQueryData(rolloutQuery(launched.id).queryKey, launched);
-      client.invalidateQueries({ queryKey: ["rollout"] });
+      changed(client, "rollout");
     },
-    onError: () => client.invalidateQueries({ queryKey: ["preflight", rollout?.id] }),
+    onError: () => changed(client, "draft", rollout?.id),
   });
   const unset = data.outcomes.find((o) => o.outcome === "no_target")?.count ?? 0;
   const failedBefore = data.past_failures.length > 0;
   const isSaid = !failedBefore || reason.trim() !== "";
   const matches = isCount(typed, data.reached, data.leeway);
   return (
-    <section>
-      <h2 className="text-[1.1rem]">Launch</h2>
+    <section id="launch" tabIndex={-1} aria-labelledby="launch-title">
+      <h2 id="launch-title" className="text-[1.1rem]">
+        Launch
+      </h2>
       {unset > 0 ? (
         <p className="text-brick">
           {counted(unset, "device has", "devices have")} no target: choose one for the model, or leave it out.

@@ -2,8 +2,8 @@
 import clsx from "clsx";
 import { useMemo } from "react";
 import type { Schemas } from "@/api/client";
-import { useClock } from "@/app/clock";
-import { city, count } from "@/parts/format";
+import { useClock } from "@/lib/clock";
+import { city, count } from "@/lib/format";
 import { type Day, forecastDays } from "./days";
 
 export function DayByDay({ told }: { told: Schemas["ForecastView"] }) {

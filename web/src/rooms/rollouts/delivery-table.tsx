@@ -1,19 +1,22 @@
 /** The devices of a rollout with phase, what they wait for, since when, last error; filters in the address. */
 import { useInfiniteQuery } from "@tanstack/react-query";
-import { useNavigate } from "@tanstack/react-router";
+import { getRouteApi, useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import type { Schemas } from "@/api/client";
-import { rolloutDeliveries } from "@/api/queries";
-import { useClock } from "@/app/clock";
-import { rolloutRoute } from "@/app/router";
-import { Button, Problem } from "@/parts/controls";
+import { useMay } from "@/api/use-may";
+import { useClock } from "@/lib/clock";
+import { count, counted } from "@/lib/format";
+import { Button } from "@/parts/controls";
 import { useDeliveryColumns } from "@/parts/delivery-columns";
-import { count, counted } from "@/parts/format";
+import { Hold } from "@/parts/hold";
 import { IN_MOTION, OFFERED, OUT } from "@/parts/phases";
 import { Table } from "@/parts/table";
+import { Inline, Loaded } from "@/parts/views";
 import { DeviceActs } from "./device-acts";
-import { Hold } from "./hold";
-import { PLACES } from "./where";
+import { rolloutDeliveries } from "./queries";
+import { PLACES } from "./status-breakdown";
+
+const rolloutRoute = getRouteApi("/rollouts/$id");
 
 const PHASE_FILTERS: [string, string][] = [
   ["", "every phase"],
@@ -27,12 +30,11 @@ const PHASE_FILTERS: [string, string][] = [
 
 export function DeliveryTable({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
   const search = rolloutRoute.useSearch();
-  const navigate = useNavigate({ from: rolloutRoute.fullPath });
+  const navigate = useNavigate({ from: "/rollouts/$id" });
   const { now } = useClock();
+  const mayOperate = useMay("operate");
   const { by: _, ...filter } = search;
   const found = useInfiniteQuery(rolloutDeliveries(rollout.id, filter));
-  const rows = found.data?.pages.flatMap((p) => p.deliveries) ?? [];
-  const total = found.data?.pages[0]?.count;
   const [holding, setHolding] = useState(false);
   const columns = useDeliveryColumns(now);
   const [chosen, setChosen] = useState<ReadonlyMap<number, string>>(new Map());
@@ -93,7 +95,7 @@ export function DeliveryTable({ rollout }: { rollout: Schemas["RolloutDetail"] }
               onClick={() => set({ [place]: undefined })}
             >
               {word.toLowerCase()} {String(search[place as keyof typeof search]) || none} <span aria-hidden>×</span>
-              <span className="sr-only">, take this filter away</span>
+              <span className="sr-only">, remove this filter</span>
             </button>
           ),
         )}
@@ -101,34 +103,37 @@ export function DeliveryTable({ rollout }: { rollout: Schemas["RolloutDetail"] }
           className="field"
           aria-label="Name or id"
           placeholder="Name or id…"
-          value={search.words ?? ""}
-          onChange={(e) => set({ words: e.target.value || undefined })}
+          value={search.q ?? ""}
+          onChange={(e) => set({ q: e.target.value || undefined })}
         />
         <p className="ml-auto text-soft" aria-live="polite">
-          {total !== undefined && counted(total, "device")}
+          <Inline of={found}>{(all) => counted(all.pages[0]?.count ?? 0, "device")}</Inline>
         </p>
         {rollout.ended_at === null && (
-          <Button kind="quiet" onClick={() => setHolding(true)}>
+          <Button needs="operate" kind="quiet" onClick={() => setHolding(true)}>
             Hold by a rule…
           </Button>
         )}
       </div>
-      <Problem error={found.error} />
       {holding && <Hold rollout={rollout.id} whom={{ rule: "", devices: [] }} onClose={() => setHolding(false)} />}
       {chosen.size > 0 && (
         <DeviceActs rollout={rollout.id} devices={[...chosen.values()]} onDone={() => setChosen(new Map())} />
       )}
-      <div className="h-[26rem]">
-        <Table
-          label="Deliveries"
-          rows={rows}
-          onEnd={() => found.hasNextPage && !found.isFetchingNextPage && found.fetchNextPage()}
-          columns={columns}
-          selection={rollout.ended_at === null ? { chosen, toggle } : undefined}
-          onOpen={(d) => navigate({ to: "/devices/$name", params: { name: d.device } })}
-          empty="No device fits these filters."
-        />
-      </div>
+      <Loaded of={found} what="The devices" rows={8} className="h-[26rem]">
+        {(all) => (
+          <Table
+            label="Deliveries"
+            rows={all.pages.flatMap((p) => p.deliveries)}
+            onEnd={() => found.hasNextPage && !found.isFetchingNextPage && found.fetchNextPage()}
+            columns={columns}
+            selection={
+              rollout.ended_at === null && mayOperate ? { chosen, toggle, nameOf: (d) => d.device } : undefined
+            }
+            onOpen={(d) => navigate({ to: "/devices/$name", params: { name: d.device } })}
+            empty="No device fits these filters."
+          />
+        )}
+      </Loaded>
     </section>
   );
 }

@@ -3,12 +3,13 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body } from "@/api/client";
+import { changed } from "@/api/topics";
+import { counted } from "@/lib/format";
 import { Button, Confirm, Labelled, Problem } from "@/parts/controls";
-import { counted } from "@/parts/format";
-import { Hold, useRelease } from "./hold";
+import { Hold, useRelease } from "@/parts/hold";
 
 type Verb = "push" | "retry" | "skip";
-const DONE: Record<Verb, string> = { push: "go ahead", retry: "are tried again", skip: "are taken out" };
+const DONE: Record<Verb, string> = { push: "go ahead", retry: "are retried", skip: "are excluded" };
 
 export function DeviceActs({ rollout, devices, onDone }: { rollout: number; devices: string[]; onDone: () => void }) {
   const client = useQueryClient();
@@ -20,7 +21,7 @@ export function DeviceActs({ rollout, devices, onDone }: { rollout: number; devi
       const path = { params: { path: { rollout_id: rollout } } };
       switch (verb) {
         case "push":
-          return body(api.POST("/api/v1/rollouts/{rollout_id}/push", { ...path, body: { devices } }));
+          return body(api.POST("/api/v1/rollouts/{rollout_id}/expedite", { ...path, body: { devices } }));
         case "retry":
           return body(api.POST("/api/v1/rollouts/{rollout_id}/retry", { ...path, body: { devices } }));
         case "skip":
@@ -28,7 +29,7 @@ export function DeviceActs({ rollout, devices, onDone }: { rollout: number; devi
       }
     },
     onSuccess: (done, verb) => {
-      client.invalidateQueries({ queryKey: ["rollout"] });
+      changed(client, "rollout");
       toast(`${counted(done.devices, "device")} ${DONE[verb]}`);
       onDone();
     },
@@ -36,7 +37,7 @@ export function DeviceActs({ rollout, devices, onDone }: { rollout: number; devi
   const these = counted(devices.length, "device");
   return (
     <div className="mb-2 flex flex-wrap items-center gap-3 rounded-md bg-side px-3 py-2">
-      <strong>{these} chosen</strong>
+      <strong>{these} selected</strong>
       <Confirm
         trigger={<Button>Go ahead with them…</Button>}
         title={`Let ${these} go before their ring opens?`}
@@ -47,11 +48,11 @@ export function DeviceActs({ rollout, devices, onDone }: { rollout: number; devi
       </Confirm>
       <Button onClick={() => setHolding(true)}>Hold back…</Button>
       <Button onClick={() => release.mutate()}>Release</Button>
-      <Button onClick={() => act.mutate("retry")}>Try again</Button>
+      <Button onClick={() => act.mutate("retry")}>Retry</Button>
       <Confirm
-        trigger={<Button kind="danger">Take them out…</Button>}
-        title={`Take ${these} out of this rollout?`}
-        action={`Take ${these} out`}
+        trigger={<Button kind="danger">Exclude…</Button>}
+        title={`Exclude ${these} from this rollout?`}
+        action={`Exclude ${these}`}
         danger
         onConfirm={() => act.mutate("skip")}
       >
@@ -61,7 +62,7 @@ export function DeviceActs({ rollout, devices, onDone }: { rollout: number; devi
         </Labelled>
       </Confirm>
       <Button kind="quiet" onClick={onDone}>
-        Choose none
+        Clear selection
       </Button>
       <Problem error={act.error} />
       {holding && (

@@ -7,9 +7,8 @@ import {
   EMPTY,
   mainChange,
   missing,
-  sentenceOf,
+  saidOf,
   startingWith,
-  targetWords,
   withChange,
   withMain,
 } from "./draft";
@@ -46,33 +45,25 @@ describe("another rollout like an earlier one", () => {
     changes: [],
     rings: [],
     starts_at: "2026-11-01T00:00:00Z",
-    freeze_override: "a hole that is being used",
+    freeze_override_reason: "a hole that is being used",
     failure_limit_pct: 4,
   } as unknown as Schemas["RolloutDetail"];
   it("keeps its limits and audience, and neither its start nor its leave to pass a freeze", () => {
     const draft = again(earlier);
     expect(draft).toMatchObject({ failure_limit_pct: 4, include: [2], include_devices: ["Rosemary-7"] });
-    expect([draft.starts_at, draft.freeze_override]).toEqual([null, ""]);
+    expect([draft.starts_at, draft.freeze_override_reason]).toEqual([null, ""]);
   });
 });
 
 describe("staging ahead", () => {
-  const staged = { ...EMPTY, window_start: "01:00", window_end: "04:00", stage_ahead: true };
-  it("is said with its hours, and wants both ends of them", () => {
-    const text = (draft: typeof staged) =>
-      sentenceOf(draft, { target: "Sill 5.2.1", include: "A", exclude: [] })
-        .map((p) => p.text)
-        .join("");
-    expect(text(staged)).toContain(
-      "01:00–04:00 device time, fetching files ahead, starts spread over 15 min, stopping",
-    );
-    const own = { ...staged, staging_start: "08:00", staging_end: "20:00" };
-    expect(text(own)).toContain("fetching files ahead 08:00–20:00, starts spread over 15 min, stopping");
-    expect(missing({ ...own, staging_end: null })).toContain("both ends of the hours for files");
+  const staged = { ...EMPTY, window_start: "01:00", window_end: "04:00", prefetch: true };
+  it("wants both ends of its hours", () => {
+    const own = { ...staged, prefetch_start: "08:00", prefetch_end: "20:00" };
+    expect(missing({ ...own, prefetch_end: null })).toContain("both ends of the hours for files");
     expect(missing(own)).not.toContain("both ends of the hours for files");
   });
   it("goes with the window", () => {
-    expect(atAnyHour({ ...staged, staging_start: "08:00", staging_end: "20:00" })).toEqual(EMPTY);
+    expect(atAnyHour({ ...staged, prefetch_start: "08:00", prefetch_end: "20:00" })).toEqual(EMPTY);
   });
 });
 
@@ -86,20 +77,12 @@ describe("a start", () => {
   });
 });
 
-describe("sentenceOf", () => {
-  it("reads as one sentence", () => {
-    const draft = { ...EMPTY, window_start: "01:00:00", window_end: "04:30:00" };
-    const parts = sentenceOf(draft, { target: "Sill 5.2.1", include: "Field gateways", exclude: ["Spares"] });
-    expect(parts.map((p) => p.text).join("")).toBe(
-      "Put Sill 5.2.1 on Field gateways without Spares, in 3 rings, daily 01:00–04:30 device time, starts spread over 15 min, stopping at 2% failures",
-    );
-  });
-  it("asks for what is not chosen", () => {
-    const text = sentenceOf(EMPTY, { target: "", include: "", exclude: [] })
-      .map((p) => p.text)
-      .join("");
-    expect(text).toContain("which version?");
-    expect(text).toContain("which devices?");
+describe("what the sentence is asked with", () => {
+  it("is what the sentence says, and no more, however little is filled in", () => {
+    const said = saidOf({ ...startingWith({ group: 3 }), rings: [] }, 7);
+    expect([said.include, said.ring_count, said.rolls_back_id]).toEqual([[3], 0, 7]);
+    expect(said).not.toHaveProperty("max_concurrent");
+    expect(said).not.toHaveProperty("rings");
   });
 });
 
@@ -117,14 +100,5 @@ describe("the change table", () => {
     const changes = withChange([one, forModel], rest);
     expect(withMain(changes, { choice: "newest" })).toEqual([{ choice: "newest" }, forModel, rest]);
     expect(mainChange(withMain(changes, null))).toBeUndefined();
-  });
-  it("names two targets and counts more", () => {
-    const name = (id: number) => `Sill ${id}`;
-    expect(targetWords([one, { ...one, model_id: 2 }, onSatellite], name)).toBe("Sill 1");
-    expect(targetWords([one, forModel], name)).toBe("Sill 1 and the newest approved");
-    expect(targetWords([one, forModel, { choice: "within", within: "5.1" }], name)).toBe("3 versions");
-    expect(missing({ ...EMPTY, include: [1], changes: [onSatellite] })).toEqual(["a version to bring"]);
-    expect(missing({ ...EMPTY, include_devices: ["a"], changes: [onSatellite] })).toEqual(["a version to bring"]);
-    expect(missing(EMPTY, true)).toEqual([]);
   });
 });

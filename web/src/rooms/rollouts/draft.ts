@@ -1,16 +1,18 @@
-/** A rollout while it is being written: the body that the API takes, and what is missing yet. */
+/** A draft of a rollout: the body that the API takes, and what is missing yet. */
 import type { Schemas } from "@/api/client";
+import { ROLLOUT_DEFAULTS } from "@/api/defaults";
 
 export type RingDraft = Schemas["RingDraftBodyRequest"];
 export type Change = Schemas["ChangeBodyRequest"];
 export type Draft = Schemas["RolloutDraftBodyRequest"];
 
+/** A new draft: what the API takes for what is left out, nothing where it takes nothing, and three rings to begin with. */
 export const EMPTY: Draft = {
+  ...ROLLOUT_DEFAULTS,
   changes: [],
   include: [],
   exclude: [],
   include_devices: [],
-  only_rule: "",
   rings: [
     { name: "Canary", kind: "number", number: 12, confirmed_pct: 95, soak_minutes: 60 },
     { name: "Early", kind: "share", share_pct: 25, confirmed_pct: 95, soak_minutes: 120 },
@@ -20,22 +22,12 @@ export const EMPTY: Draft = {
   window_end: null,
   window_days: [],
   starts_at: null,
-  stage_ahead: false,
-  staging_start: null,
-  staging_end: null,
-  give_up_after_hours: 72,
-  failure_limit_pct: 2,
+  prefetch_start: null,
+  prefetch_end: null,
   failure_count_limit: null,
-  at_once: 200,
-  max_attempts: 2,
-  at_once_per_site: null,
-  starts_per_hour: null,
-  spread_minutes: 15,
-  standing: false,
+  max_concurrent_per_site: null,
+  max_starts_per_hour: null,
   late_limit: null,
-  downgrades: false,
-  freeze_override: "",
-  notice: "",
   plan_version_id: null,
 };
 
@@ -53,7 +45,7 @@ export function draftOf(rollout: Schemas["RolloutDetail"]): Draft {
     include: rollout.include.map((g) => g.id),
     exclude: rollout.exclude.map((g) => g.id),
     include_devices: rollout.include_devices.map((d) => d.name),
-    only_rule: rollout.only_rule,
+    rule_filter: rollout.rule_filter,
     rings: rollout.rings.map((r) => ({
       name: r.name,
       kind: r.kind,
@@ -62,7 +54,7 @@ export function draftOf(rollout: Schemas["RolloutDetail"]): Draft {
       number: r.number,
       confirmed_pct: r.confirmed_pct,
       soak_minutes: r.soak_minutes,
-      most_unheard: r.most_unheard,
+      max_unreached: r.max_unreached,
       min_tried: r.min_tried,
       needs_approval: r.needs_approval,
     })),
@@ -70,21 +62,21 @@ export function draftOf(rollout: Schemas["RolloutDetail"]): Draft {
     window_end: rollout.window_end,
     window_days: rollout.window_days,
     starts_at: rollout.starts_at,
-    stage_ahead: rollout.stage_ahead,
-    staging_start: rollout.staging_start,
-    staging_end: rollout.staging_end,
-    give_up_after_hours: rollout.give_up_after_hours,
+    prefetch: rollout.prefetch,
+    prefetch_start: rollout.prefetch_start,
+    prefetch_end: rollout.prefetch_end,
+    expires_after_hours: rollout.expires_after_hours,
     failure_limit_pct: rollout.failure_limit_pct,
     failure_count_limit: rollout.failure_count_limit,
-    at_once: rollout.at_once,
+    max_concurrent: rollout.max_concurrent,
     max_attempts: rollout.max_attempts,
-    at_once_per_site: rollout.at_once_per_site,
-    starts_per_hour: rollout.starts_per_hour,
+    max_concurrent_per_site: rollout.max_concurrent_per_site,
+    max_starts_per_hour: rollout.max_starts_per_hour,
     spread_minutes: rollout.spread_minutes,
-    standing: rollout.standing,
+    follows_audience: rollout.follows_audience,
     late_limit: rollout.late_limit,
     downgrades: rollout.downgrades,
-    freeze_override: rollout.freeze_override,
+    freeze_override_reason: rollout.freeze_override_reason,
     notice: rollout.notice,
     plan_version_id: rollout.plan_version_id,
   };
@@ -95,9 +87,9 @@ export const atAnyHour = (draft: Draft): Draft => ({
   ...draft,
   window_start: null,
   window_end: null,
-  stage_ahead: false,
-  staging_start: null,
-  staging_end: null,
+  prefetch: false,
+  prefetch_start: null,
+  prefetch_end: null,
 });
 
 /** A draft that begins with a group, an image or kept rings. */
@@ -125,7 +117,7 @@ export function startingWith({
 export const again = (rollout: Schemas["RolloutDetail"]): Draft => ({
   ...draftOf(rollout),
   starts_at: null,
-  freeze_override: "",
+  freeze_override_reason: "",
 });
 
 /** What must be said before the draft can be kept and checked; empty when nothing is missing. */
@@ -142,74 +134,24 @@ export function missing(draft: Draft, putsBack = false): string[] {
     if (!ring.name.trim()) gaps.push(`the name of ring ${i + 1}`);
   });
   if ((draft.window_start === null) !== (draft.window_end === null)) gaps.push("both ends of the window");
-  if (((draft.staging_start ?? null) === null) !== ((draft.staging_end ?? null) === null))
+  if (((draft.prefetch_start ?? null) === null) !== ((draft.prefetch_end ?? null) === null))
     gaps.push("both ends of the hours for files");
   return gaps;
 }
 
-/** The sentence while nothing is kept on the server yet. */
-export function sentenceOf(
-  draft: Draft,
-  names: { target: string; include: string; exclude: string[]; putsBack?: number | null },
-): Schemas["SentencePart"][] {
-  const word = (text: string) => ({ slot: "", text });
-  const slot = (name: string, text: string) => ({ slot: name, text });
-  const n = draft.rings.length;
-  const hm = (t: string) => t.slice(0, 5);
-  const window =
-    draft.window_start && draft.window_end
-      ? `daily ${hm(draft.window_start)}–${hm(draft.window_end)} device time`
-      : "at any hour";
-  return [
-    ...(names.putsBack
-      ? [
-          word("Put back "),
-          slot("change", "the version each had"),
-          word(` on the devices that rollout ${names.putsBack} changed`),
-        ]
-      : [
-          word("Put "),
-          slot("change", names.target || "which version?"),
-          word(" on "),
-          slot("audience", names.include || "which devices?"),
-        ]),
-    ...(draft.only_rule ? [word(", only those with "), slot("audience", draft.only_rule)] : []),
-    word(" "),
-    slot("exclude", names.exclude.length ? `without ${names.exclude.join(" and ")}` : "with no exclusions"),
-    word(", in "),
-    slot("rings", `${n} ring${n === 1 ? "" : "s"}`),
-    word(", "),
-    slot("window", window),
-    ...(draft.stage_ahead
-      ? [
-          word(", "),
-          slot(
-            "window",
-            draft.staging_start && draft.staging_end
-              ? `fetching files ahead ${hm(draft.staging_start)}–${hm(draft.staging_end)}`
-              : "fetching files ahead",
-          ),
-        ]
-      : []),
-    ...(draft.spread_minutes ? [word(", "), slot("limit", `starts spread over ${draft.spread_minutes} min`)] : []),
-    word(", stopping at "),
-    slot("limit", `${draft.failure_limit_pct ?? 2}% failures`),
-    ...choices(draft).flatMap(([name, text]) => [word(", "), slot(name, text)]),
-  ];
-}
-
-/** What else was chosen that a reader would not expect, each with its slot. */
-function choices(draft: Draft): [string, string][] {
-  const { at_once_per_site: site, starts_per_hour: hour } = draft;
-  const chosen: [string, string, boolean][] = [
-    ["audience", "following its audience", draft.standing === true],
-    ["change", "downgrading where that is needed", draft.downgrades === true],
-    ["limit", `at most ${site} at once per site`, site != null],
-    ["limit", `at most ${hour} starts per hour`, hour != null],
-    ["limit", `through freezes (${draft.freeze_override})`, Boolean(draft.freeze_override)],
-    ["limit", `showing “${draft.notice}” first`, Boolean(draft.notice)],
-  ];
-  return chosen.filter(([, , is]) => is).map(([name, text]) => [name, text]);
+/** What the sentence of a draft is asked with: all of it that the sentence says, as far as it is filled in. */
+export function saidOf(draft: Draft, rollsBack: number | null): Schemas["RolloutSentenceBodyRequest"] {
+  const {
+    rings,
+    plan_version_id: _plan,
+    late_limit: _late,
+    expires_after_hours: _expires,
+    failure_count_limit: _count,
+    max_concurrent: _most,
+    max_attempts: _attempts,
+    ...said
+  } = draft;
+  return { ...said, ring_count: rings.length, rolls_back_id: rollsBack };
 }
 
 const sameWhom = (a: Change, b: Change) =>
@@ -232,19 +174,4 @@ export const mainChange = (changes: Change[]): Change | undefined =>
 export function withMain(changes: Change[], main: Change | null): Change[] {
   const rest = changes.filter((c) => c.model_id != null || c.choice === "leave_out");
   return main ? [main, ...rest] : rest;
-}
-
-/** Targets in words, as the sentence says them. */
-export function targetWords(changes: Change[], image: (id: number) => string): string {
-  const words = changes
-    .filter((c) => c.choice !== "leave_out")
-    .map((c) =>
-      c.choice === "image"
-        ? image(c.image_id ?? 0)
-        : c.choice === "newest"
-          ? "the newest approved"
-          : `the newest ${c.within}`,
-    );
-  const distinct = [...new Set(words)];
-  return distinct.length <= 2 ? distinct.join(" and ") : `${distinct.length} versions`;
 }

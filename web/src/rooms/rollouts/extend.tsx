@@ -4,12 +4,14 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { groups as groupsQuery } from "@/api/queries";
+import { changed } from "@/api/topics";
+import { count, counted } from "@/lib/format";
 import { Button, Modal, Picker, Problem } from "@/parts/controls";
-import { count, counted } from "@/parts/format";
+import { Loaded } from "@/parts/views";
 
 export function Extend({ rollout, onClose }: { rollout: Schemas["RolloutDetail"]; onClose: () => void }) {
   const client = useQueryClient();
-  const { data: all } = useQuery(groupsQuery);
+  const all = useQuery(groupsQuery);
   const [groups, setGroups] = useState<number[]>([]);
   const path = { params: { path: { rollout_id: rollout.id } } };
   const told = useQuery({
@@ -20,7 +22,7 @@ export function Extend({ rollout, onClose }: { rollout: Schemas["RolloutDetail"]
   const extend = useMutation({
     mutationFn: () => body(api.POST("/api/v1/rollouts/{rollout_id}/extend", { ...path, body: { groups } })),
     onSuccess: (done) => {
-      client.invalidateQueries({ queryKey: ["rollout"] });
+      changed(client, "rollout");
       toast(`Extended by ${counted(done.joins, "device")}`);
       onClose();
     },
@@ -35,14 +37,18 @@ export function Extend({ rollout, onClose }: { rollout: Schemas["RolloutDetail"]
           extend.mutate();
         }}
       >
-        <Picker
-          label="Groups to add"
-          options={(all ?? [])
-            .filter((g) => !named.has(g.id))
-            .map((g) => ({ id: g.id, name: g.name, note: count(g.member_count) }))}
-          chosen={groups}
-          onChange={setGroups}
-        />
+        <Loaded of={all} what="The groups" rows={5}>
+          {(rows) => (
+            <Picker
+              label="Groups to add"
+              options={rows
+                .filter((g) => !named.has(g.id))
+                .map((g) => ({ id: g.id, name: g.name, note: count(g.member_count) }))}
+              chosen={groups}
+              onChange={setGroups}
+            />
+          )}
+        </Loaded>
         {groups.length > 0 && told.data && (
           <p aria-live="polite">
             <strong>{counted(told.data.joins, "device")}</strong> more take part, in the last open ring or one that

@@ -2,12 +2,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Schemas } from "@/api/client";
-import { rolloutForecast } from "@/api/queries";
-import { useClock } from "@/app/clock";
-import { Card, Labelled, Problem } from "@/parts/controls";
-import { city, counted, instant, percent, span } from "@/parts/format";
-import { useDebounced } from "@/parts/use-debounced";
+import { useClock } from "@/lib/clock";
+import { city, counted, instant, percent, span } from "@/lib/format";
+import { useDebounced } from "@/lib/use-debounced";
+import { Card, Labelled } from "@/parts/controls";
+import { Loaded, Skeleton } from "@/parts/views";
 import { DayByDay } from "./day-by-day";
+import { rolloutForecast } from "./queries";
 
 type Told = Schemas["ForecastView"];
 
@@ -15,28 +16,33 @@ type Told = Schemas["ForecastView"];
 export function Rehearsal({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
   const [typed, setTyped] = useState("");
   const rate = useDebounced(typed, 500);
-  const { data, error, isPending } = useQuery(rolloutForecast(rollout.id, rate === "" ? undefined : Number(rate)));
+  const asked = useQuery(rolloutForecast(rollout.id, rate === "" ? undefined : Number(rate)));
   return (
     <section aria-label="Forecast">
       <h2 className="text-[1.1rem]">If launched now</h2>
-      {isPending && <p className="text-soft">Forecasting…</p>}
-      <Problem error={error} />
-      {data && <Words told={data} />}
-      {data && (
-        <ol className="mt-2 space-y-0.5">
-          {data.rings.map((r) => (
-            <li key={r.position} className="flex justify-between gap-3">
-              <span className="truncate">
-                <span className="text-soft">{r.position}</span> {r.name}
-              </span>
-              <span className="whitespace-nowrap text-soft">
-                <Moment band={r.opens} otherwise="may not open" />
-              </span>
-            </li>
-          ))}
-        </ol>
-      )}
-      {data && <DayByDay told={data} />}
+      <Loaded of={asked} what="The forecast" skeleton={<Forecasting />}>
+        {(data) => (
+          <>
+            {(typed !== rate || asked.isPlaceholderData) && (
+              <p role="status">Forecasting with the new rate; this is the one before…</p>
+            )}
+            <Words told={data} />
+            <ol className="mt-2 space-y-0.5">
+              {data.rings.map((r) => (
+                <li key={r.position} className="flex justify-between gap-3">
+                  <span className="truncate">
+                    <span className="text-soft">{r.position}</span> {r.name}
+                  </span>
+                  <span className="whitespace-nowrap text-soft">
+                    <Moment band={r.opens} otherwise="may not open" />
+                  </span>
+                </li>
+              ))}
+            </ol>
+            <DayByDay told={data} />
+          </>
+        )}
+      </Loaded>
       <div className="mt-3">
         <Labelled label="Rehearse with failing attempts of, %" hint="empty: as images fail by experience">
           <input
@@ -56,14 +62,23 @@ export function Rehearsal({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
 
 /** For an open rollout. */
 export function ForecastCard({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
-  const { data, error, isPending } = useQuery({ ...rolloutForecast(rollout.id), enabled: rollout.state === "running" });
+  const asked = useQuery({ ...rolloutForecast(rollout.id), enabled: rollout.state === "running" });
   if (rollout.state !== "running") return null;
   return (
     <Card title="Forecast" aside="200 simulated futures">
-      {isPending && <p className="text-soft">Forecasting…</p>}
-      <Problem error={error} />
-      {data && <Words told={data} />}
+      <Loaded of={asked} what="The forecast" skeleton={<Forecasting />}>
+        {(data) => <Words told={data} />}
+      </Loaded>
     </Card>
+  );
+}
+
+function Forecasting() {
+  return (
+    <>
+      <p className="text-soft">Forecasting…</p>
+      <Skeleton rows={2} />
+    </>
   );
 }
 

@@ -1,8 +1,8 @@
 /** Devices of a rollout that somebody holds back, by reason, with the way to let them go. */
 import type { Schemas } from "@/api/client";
+import { count, counted } from "@/lib/format";
 import { Button, Card, Confirm } from "@/parts/controls";
-import { count, counted } from "@/parts/format";
-import { useRelease } from "./hold";
+import { useRelease } from "@/parts/hold";
 
 export function Held({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
   const release = useRelease(rollout.id, { rule: "everything", devices: [] });
@@ -18,6 +18,7 @@ export function Held({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
         ))}
       </ul>
       <Confirm
+        needs="operate"
         trigger={<Button>Release them…</Button>}
         title={`Release ${counted(total, "device")}?`}
         action={`Release ${count(total)}`}

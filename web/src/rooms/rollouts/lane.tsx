@@ -3,14 +3,15 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import clsx from "clsx";
 import { api, body, type Schemas } from "@/api/client";
+import { changed } from "@/api/topics";
 import { useMay } from "@/api/use-may";
-import { useClock } from "@/app/clock";
+import { useClock } from "@/lib/clock";
+import { count, counted, instant, percent, span } from "@/lib/format";
+import { gateWords } from "@/lib/status";
 import { Bar, Button, Confirm, Problem } from "@/parts/controls";
 import { DialField } from "@/parts/dial";
-import { count, counted, instant, percent, span } from "@/parts/format";
 import { PhaseBar } from "@/parts/phase-bar";
 import { summary } from "@/parts/phases";
-import { gateWords } from "./status";
 
 interface Props {
   ring: Schemas["RingView"];
@@ -24,10 +25,10 @@ const PER_ROW = 48;
 
 export function Lane({ ring, rollout, marks, last, onPick }: Props) {
   return (
-    <div className="grid grid-cols-[9.5rem_1fr_15rem] gap-4 border-rule border-b border-dashed px-4 py-3.5 last:border-0">
+    <div className="grid grid-cols-[9.5rem_1fr_18rem] gap-4 max-md:grid-cols-1 max-md:gap-2 border-rule border-b border-dashed px-4 py-3.5 last:border-0">
       <div>
         <div className="flex items-baseline gap-2">
-          <span className={clsx("font-bold font-display text-xl", ring.opened_at ? "text-verdigris" : "text-faint")}>
+          <span className={clsx("font-bold font-display text-xl", ring.opened_at ? "text-verdigris" : "text-soft")}>
             {ring.position}
           </span>
           <h2 className="font-sans font-semibold">{ring.name}</h2>
@@ -121,7 +122,7 @@ function Gate({
       </p>
       {ring.opened_at &&
         ring.criteria.map((c) => (
-          <div key={c.name} className="grid min-h-[22px] grid-cols-[4.6rem_1fr_4.4rem] items-center gap-2">
+          <div key={c.name} className="grid min-h-[22px] grid-cols-[5rem_1fr_auto] items-center gap-2">
             <span className="text-soft first-letter:uppercase">{WORDS[c.name] ?? c.name}</span>
             <Bar
               share={
@@ -131,8 +132,20 @@ function Gate({
               tone={bounds(c.name) ? "brick" : "verdigris"}
               label={`${WORDS[c.name] ?? c.name}: ${amount(c.name, c.measured)}, needed ${bounds(c.name) ? "at most " : ""}${amount(c.name, c.needed)}`}
             />
-            <span className="text-right font-mono text-xs" title={`needed: ${amount(c.name, c.needed)}`}>
-              {c.name === "soak" && (c.met || ring.gate_met_at) ? "done" : amount(c.name, c.measured)}
+            <span className="min-w-[7.2rem] text-right text-xs">
+              <span
+                className={clsx("font-mono", c.met ? "" : "font-semibold", bounds(c.name) && !c.met && "text-brick")}
+              >
+                {amount(c.name, c.measured)}
+              </span>{" "}
+              <span className="text-soft">
+                {c.name === "approval" ? "" : `${bounds(c.name) ? "≤" : "of"} ${amount(c.name, c.needed)}`}
+              </span>
+              <span className={c.met ? "text-verdigris" : "text-soft"}>
+                {" "}
+                <span aria-hidden>{c.met ? "✓" : "·"}</span>
+                <span className="sr-only">{c.met ? "met" : "not met"}</span>
+              </span>
             </span>
           </div>
         ))}
@@ -164,7 +177,7 @@ function Approval({ ring, rollout }: { ring: Schemas["RingView"]; rollout: Schem
           body: { ring: ring.position },
         }),
       ),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["rollout"] }),
+    onSuccess: () => changed(client, "rollout"),
   });
   const mayApprove = useMay("approve");
   if (ring.approved_by) return <p className="text-soft">approved by {ring.approved_by}</p>;

@@ -1,7 +1,7 @@
 /** One model of the change table: what its devices get, and narrower rows by uplink or current version. */
 import type { Schemas } from "@/api/client";
+import { count } from "@/lib/format";
 import { Button } from "@/parts/controls";
-import { count } from "@/parts/format";
 import { type Change, type Draft, withChange } from "./draft";
 
 interface Props {
@@ -59,7 +59,7 @@ export function ModelRow({ model, modelId, draft, images, set }: Props) {
           </td>
           <td className="text-right">
             <Button kind="quiet" onClick={() => set(withChange(draft.changes, row, false))}>
-              Drop row
+              Remove row
             </Button>
           </td>
         </tr>

@@ -2,17 +2,17 @@
 import { useState } from "react";
 import type { Schemas } from "@/api/client";
 import { Button } from "@/parts/controls";
-import { Ahead } from "./ahead";
+import { EditOpenRollout } from "./edit-open-rollout";
 import { Extend } from "./extend";
 
 export function More({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
   const [open, setOpen] = useState<"extend" | "ahead" | null>(null);
   return (
     <>
-      {rollout.puts_back_id === null && <Button onClick={() => setOpen("extend")}>Extend…</Button>}
+      {rollout.rolls_back_id === null && <Button onClick={() => setOpen("extend")}>Extend…</Button>}
       <Button onClick={() => setOpen("ahead")}>Change ahead…</Button>
       {open === "extend" && <Extend rollout={rollout} onClose={() => setOpen(null)} />}
-      {open === "ahead" && <Ahead rollout={rollout} onClose={() => setOpen(null)} />}
+      {open === "ahead" && <EditOpenRollout rollout={rollout} onClose={() => setOpen(null)} />}
     </>
   );
 }

@@ -3,11 +3,12 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body } from "@/api/client";
-import { plans as plansQuery } from "@/api/queries";
+import { ringPlans as plansQuery } from "@/api/queries";
+import { changed } from "@/api/topics";
+import { counted } from "@/lib/format";
+import { sameRings } from "@/lib/ring-words";
 import { Button, Problem } from "@/parts/controls";
-import { counted } from "@/parts/format";
 import type { Draft } from "./draft";
-import { sameRings } from "./ring-words";
 
 /** Which kept rings these are, or were before they were changed here. */
 export function TakenFrom({ draft }: { draft: Draft }) {
@@ -28,15 +29,15 @@ export function TakenFrom({ draft }: { draft: Draft }) {
 
 export function Plans({ draft, onChange }: { draft: Draft; onChange: (draft: Draft) => void }) {
   const client = useQueryClient();
-  const { data } = useQuery(plansQuery);
+  const { data, error } = useQuery(plansQuery);
   const [name, setName] = useState("");
   const keep = useMutation({
-    mutationFn: () => body(api.POST("/api/v1/plans", { body: { name, rings: draft.rings } })),
+    mutationFn: () => body(api.POST("/api/v1/ring-plans", { body: { name, rings: draft.rings } })),
     onSuccess: (plan) => {
-      client.invalidateQueries({ queryKey: ["plans"] });
+      changed(client, "plans");
       const newest = plan.versions[0];
       if (newest) onChange({ ...draft, plan_version_id: newest.id });
-      toast(`Kept as ${plan.name}, version ${newest?.number ?? 1}`);
+      toast(`Saved as ${plan.name}, version ${newest?.number ?? 1}`);
       setName("");
     },
   });
@@ -45,13 +46,14 @@ export function Plans({ draft, onChange }: { draft: Draft; onChange: (draft: Dra
       <select
         className="field"
         aria-label="Take the rings of a plan"
+        disabled={!data}
         value=""
         onChange={(e) => {
           const version = data?.flatMap((p) => p.versions).find((v) => v.id === Number(e.target.value));
           if (version) onChange({ ...draft, rings: version.rings, plan_version_id: version.id });
         }}
       >
-        <option value="">take the rings of a plan…</option>
+        <option value="">{data ? "take the rings of a plan…" : error ? "plans not loaded" : "…"}</option>
         {data?.map((plan) => {
           const newest = plan.versions[0];
           return (
@@ -85,7 +87,7 @@ export function Plans({ draft, onChange }: { draft: Draft; onChange: (draft: Dra
           ))}
         </datalist>
         <Button type="submit" disabled={!name.trim() || keep.isPending}>
-          {data?.some((p) => p.name === name.trim()) ? "Keep as its next version" : "Keep these rings"}
+          {data?.some((p) => p.name === name.trim()) ? "Save as its next version" : "Save these rings"}
         </Button>
       </form>
       <Problem error={keep.error} />

@@ -4,7 +4,7 @@ import { area, curveStepAfter, line } from "d3-shape";
 import { timeDay } from "d3-time";
 import { DateTime } from "luxon";
 import type { Schemas } from "@/api/client";
-import { city } from "@/parts/format";
+import { city } from "@/lib/format";
 
 interface Props {
   points: Schemas["ProgressPoint"][];
@@ -19,7 +19,8 @@ interface Props {
 }
 
 const W = 1200;
-const H = 132;
+const TALL = 132;
+const LOW = 66;
 const PAD = { left: 44, right: 12, top: 8, bottom: 20 };
 
 /** The openings of a daily window between two moments, by a zone's clock. */
@@ -39,13 +40,24 @@ export function openings(window: { start: string; end: string }, zone: string, f
   return found;
 }
 
+/** Whether nothing was confirmed in the last half of the time: then the curve has little to say, and is drawn low. */
+export function isFlat(points: { at: string; confirmed: number }[], until: Date, ended: boolean): boolean {
+  const first = points[0];
+  const last = points.at(-1);
+  if (!first || !last) return true;
+  const rise = points.findLast((p) => p.confirmed < last.confirmed);
+  const since = rise ? Date.parse(last.at) : Date.parse(first.at);
+  return ended || until.getTime() - since > (until.getTime() - Date.parse(first.at)) / 2;
+}
+
 export function Progress({ points, total, now, zone, window, ended, ahead, freezes }: Props) {
   const first = points[0];
-  if (!first || !total) return <p className="text-soft">Nothing yet.</p>;
+  if (!first || !total) return <p className="text-soft">Nothing was confirmed yet.</p>;
   const from = new Date(first.at);
   const until = ended ? new Date(ended) : now;
   const told = ahead?.at(-1)?.at;
   const to = new Date(Math.max(until.getTime(), from.getTime() + 30 * 60_000, told ? Date.parse(told) : 0));
+  const H = isFlat(points, until, ended !== null) ? LOW : TALL;
   const x = scaleTime([from, to], [PAD.left, W - PAD.right]);
   const y = scaleLinear([0, total], [H - PAD.bottom, PAD.top]);
   const last = points.at(-1)?.confirmed ?? 0;

@@ -1,28 +1,36 @@
 /** The report of a rollout: who, what, when, rings, failures by cause, how long it took. Made to be printed. */
 import { useQuery } from "@tanstack/react-query";
-import { Link, useNavigate } from "@tanstack/react-router";
+import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
 import { DateTime } from "luxon";
 import type { ReactNode } from "react";
 import type { Schemas } from "@/api/client";
-import { rolloutReport, rollouts as rolloutsQuery } from "@/api/queries";
-import { useClock } from "@/app/clock";
-import { reportRoute } from "@/app/router";
-import { Button, Problem } from "@/parts/controls";
-import { city, count, counted, percent, span } from "@/parts/format";
+import { someRollouts } from "@/api/queries";
+import { useClock } from "@/lib/clock";
+import { city, count, counted, percent, span } from "@/lib/format";
+import { statusWords } from "@/lib/status";
+import { usePageTitle } from "@/lib/title";
+import { Button } from "@/parts/controls";
 import { PHASES } from "@/parts/phases";
-import { statusWords } from "./status";
+import { WholePage } from "@/parts/views";
+import { rolloutReport } from "./queries";
+
+const reportRoute = getRouteApi("/rollouts/$id/report");
 
 type Report = Schemas["ReportView"];
 const MOST_FAILED = 60;
 
 export function ReportPage() {
   const id = Number(reportRoute.useParams().id);
-  const { data, error } = useQuery(rolloutReport(id));
+  const asked = useQuery(rolloutReport(id));
+  usePageTitle(asked.data && `Report of rollout ${id}`);
   return (
-    <div className="h-full overflow-auto px-5 py-4">
-      <Problem error={error} />
-      {data && <Whole report={data} />}
-    </div>
+    <WholePage of={asked} what={`The report of rollout ${id}`}>
+      {(data) => (
+        <div className="h-full overflow-auto px-5 py-4">
+          <Whole report={data} />
+        </div>
+      )}
+    </WholePage>
   );
 }
 
@@ -42,7 +50,7 @@ function Whole({ report }: { report: Report }) {
         <a className="rounded-sm border border-ink px-3 py-1 font-semibold" href={table} download>
           Devices as CSV
         </a>
-        <a className="rounded-sm border border-ink px-3 py-1 font-semibold" href={`${table}?as=xlsx`} download>
+        <a className="rounded-sm border border-ink px-3 py-1 font-semibold" href={`${table}?format=xlsx`} download>
           Workbook
         </a>
         <Button kind="main" onClick={() => window.print()}>
@@ -52,7 +60,7 @@ function Whole({ report }: { report: Report }) {
       <header>
         <h1 className="text-[1.55rem]">{report.sentence}</h1>
         <p className="mt-1 text-soft">
-          Report of rollout {rollout.id} · {statusWords(rollout.status, zone, now)} · made {at(report.made_at)}, all
+          Report of rollout {rollout.id} · {statusWords(rollout.status, zone, now)} · created {at(report.made_at)}, all
           times by the clock of {city(zone)}
         </p>
       </header>
@@ -146,10 +154,10 @@ function Whole({ report }: { report: Report }) {
           )}
         </Part>
       )}
-      <Part title="What people and the clock did">
+      <Part title="What people and the system did">
         <Rows
           head={["When", "Who", "What"]}
-          rows={report.acts.map((a) => [at(a.at), a.who || <span className="text-soft">the clock</span>, a.what])}
+          rows={report.acts.map((a) => [at(a.at), a.who || <span className="text-soft">system</span>, a.what])}
         />
       </Part>
     </article>
@@ -162,7 +170,7 @@ function told(lengths: Schemas["LengthsView"]): string {
 }
 
 function CompareWith({ id }: { id: number }) {
-  const { data } = useQuery(rolloutsQuery);
+  const { data } = useQuery(someRollouts());
   const navigate = useNavigate();
   const others = (data ?? []).filter((r) => r.launched_at !== null && r.id !== id);
   if (others.length === 0) return null;

@@ -1,17 +1,18 @@
 /** The rings in the order in which they open: who is in each, and the gate after it. */
 import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "@/api/client";
+import { count, percent } from "@/lib/format";
+import { gateWords, whom } from "@/lib/ring-words";
 import { Bar, Button, Card } from "@/parts/controls";
-import { count, percent } from "@/parts/format";
+import type { Answer } from "@/parts/views";
 import { preflight } from "./consequences";
 import type { Draft, RingDraft } from "./draft";
 import { Plans, TakenFrom } from "./plans";
-import { gateWords, whom } from "./ring-words";
 
 interface Props {
   draft: Draft;
   onChange: (draft: Draft) => void;
-  groups: Schemas["GroupRow"][];
+  groups: Answer<Schemas["GroupRow"][]>;
   rollout: Schemas["RolloutDetail"] | null;
   editing: boolean;
   onEdit: () => void;
@@ -48,13 +49,16 @@ export function RingTable({ draft, onChange, groups, rollout, editing, onEdit }:
               {editing ? (
                 <RingEditor
                   ring={ring}
-                  groups={groups}
+                  groups={groups.data ?? []}
                   last={i === draft.rings.length - 1}
                   onChange={(c) => set(i, c)}
                 />
               ) : (
                 <div className="min-w-0">
-                  <strong>{ring.name}</strong> <span className="text-soft">{whom(ring, groups)}</span>
+                  <strong>{ring.name}</strong>{" "}
+                  <span className="text-soft">
+                    {groups.data || ring.kind !== "group" ? whom(ring, groups.data ?? []) : "…"}
+                  </span>
                   {found && (
                     <div className="mt-1.5 max-w-md">
                       <Bar share={found.devices / most} label={`${found.devices} devices`} />
@@ -76,14 +80,14 @@ export function RingTable({ draft, onChange, groups, rollout, editing, onEdit }:
                 {editing ? (
                   <Button
                     kind="quiet"
-                    aria-label={`Take ring ${i + 1} out`}
+                    aria-label={`Remove ring ${i + 1}`}
                     disabled={draft.rings.length === 1}
                     onClick={() => onChange({ ...draft, rings: draft.rings.filter((_, j) => j !== i) })}
                   >
-                    Take out
+                    Remove
                   </Button>
                 ) : (
-                  <strong>{found ? count(found.devices) : "–"}</strong>
+                  <strong>{found ? count(found.devices) : <span className="font-normal text-soft">…</span>}</strong>
                 )}
               </div>
             </li>
@@ -169,7 +173,7 @@ function RingEditor({
       />
       <select
         className="field"
-        aria-label="Whom the ring takes"
+        aria-label="Devices of the ring"
         value={ring.kind}
         onChange={(e) => onChange({ kind: e.target.value as RingDraft["kind"] })}
       >
@@ -200,7 +204,7 @@ function RingEditor({
           {number("confirmed %", ring.confirmed_pct, (n) => onChange({ confirmed_pct: n }), 1)}
           {number("soak, min", ring.soak_minutes, (n) => onChange({ soak_minutes: Math.round(n) }))}
           {optional("tried, at least", "half", ring.min_tried, (n) => onChange({ min_tried: n }), 1)}
-          {optional("not tried, at most", "any", ring.most_unheard, (n) => onChange({ most_unheard: n }), 0)}
+          {optional("not tried, at most", "any", ring.max_unreached, (n) => onChange({ max_unreached: n }), 0)}
           <label className="flex items-center gap-1.5 text-soft">
             <input
               type="checkbox"

@@ -1,20 +1,22 @@
 /** One rollout: composing while it is a draft, watching once it was launched. */
+
 import { useQuery } from "@tanstack/react-query";
-import { rollout as rolloutQuery } from "@/api/queries";
-import { rolloutRoute } from "@/app/router";
-import { Problem } from "@/parts/controls";
+import { getRouteApi } from "@tanstack/react-router";
+import { usePageTitle } from "@/lib/title";
+import { WholePage } from "@/parts/views";
 import { ComposeDraft } from "./compose";
+import { rollout as rolloutQuery } from "./queries";
 import { Watch } from "./watch";
+
+const rolloutRoute = getRouteApi("/rollouts/$id");
 
 export function RolloutPage() {
   const { id } = rolloutRoute.useParams();
-  const { data, error } = useQuery(rolloutQuery(Number(id)));
-  if (error && !data)
-    return (
-      <div className="p-6">
-        <Problem error={error} />
-      </div>
-    );
-  if (!data) return null;
-  return data.state === "draft" ? <ComposeDraft key={id} rollout={data} /> : <Watch rollout={data} />;
+  const asked = useQuery(rolloutQuery(Number(id)));
+  usePageTitle(asked.data && `Rollout ${id}`);
+  return (
+    <WholePage of={asked} what={`Rollout ${id}`}>
+      {(data) => (data.state === "draft" ? <ComposeDraft key={id} rollout={data} /> : <Watch rollout={data} />)}
+    </WholePage>
+  );
 }

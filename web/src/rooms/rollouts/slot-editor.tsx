@@ -1,11 +1,12 @@
 /** The editor of one slot of the sentence, in place beneath it. */
 import { DateTime } from "luxon";
 import type { FieldProblem, Schemas } from "@/api/client";
-import { useClock } from "@/app/clock";
+import { useClock } from "@/lib/clock";
+import { count } from "@/lib/format";
 import { Button, Card, Labelled, Picker } from "@/parts/controls";
-import { count } from "@/parts/format";
 import { NamedDevices } from "@/parts/named-devices";
 import { RuleEditor } from "@/parts/rule-editor";
+import { type Answer, Loaded } from "@/parts/views";
 import { ChangeSlot } from "./change-slot";
 import { atAnyHour, type Draft } from "./draft";
 
@@ -14,8 +15,8 @@ interface Props {
   draft: Draft;
   rollout: Schemas["RolloutDetail"] | null;
   onChange: (draft: Draft) => void;
-  images: Schemas["ImageRow"][];
-  groups: Schemas["GroupRow"][];
+  images: Answer<Schemas["ImageRow"][]>;
+  groups: Answer<Schemas["GroupRow"][]>;
   /** what is wrong with the rule of the audience */
   problems: FieldProblem[];
   onClose: () => void;
@@ -41,16 +42,19 @@ export function SlotEditor(props: Props) {
 }
 
 function GroupsSlot({ slot, draft, onChange, groups, problems }: Props) {
-  const options = groups.map((g) => ({ id: g.id, name: g.name, note: count(g.member_count) }));
   const field = slot === "audience" ? "include" : "exclude";
   return (
     <>
-      <Picker
-        label={slot === "audience" ? "Groups in the audience" : "Groups left out, whatever else they are in"}
-        options={options}
-        chosen={draft[field] ?? []}
-        onChange={(ids) => onChange({ ...draft, [field]: ids })}
-      />
+      <Loaded of={groups} what="The groups" rows={5}>
+        {(all) => (
+          <Picker
+            label={slot === "audience" ? "Groups in the audience" : "Groups left out, whatever else they are in"}
+            options={all.map((g) => ({ id: g.id, name: g.name, note: count(g.member_count) }))}
+            chosen={draft[field] ?? []}
+            onChange={(ids) => onChange({ ...draft, [field]: ids })}
+          />
+        )}
+      </Loaded>
       {slot === "audience" && (
         <NamedDevices
           devices={draft.include_devices ?? []}
@@ -62,8 +66,8 @@ function GroupsSlot({ slot, draft, onChange, groups, problems }: Props) {
           <p className="mb-1 font-semibold text-soft">Of these only those that also match</p>
           <RuleEditor
             label="Rule of the audience"
-            value={draft.only_rule ?? ""}
-            onChange={(rule) => onChange({ ...draft, only_rule: rule })}
+            value={draft.rule_filter ?? ""}
+            onChange={(rule) => onChange({ ...draft, rule_filter: rule })}
             problems={problems}
             hint="empty: all of them. For example: uplink != satellite and battery > 30"
           />
@@ -74,14 +78,14 @@ function GroupsSlot({ slot, draft, onChange, groups, problems }: Props) {
           <input
             type="checkbox"
             className="accent-[var(--verdigris)]"
-            checked={draft.standing ?? false}
-            onChange={(e) => onChange({ ...draft, standing: e.target.checked })}
+            checked={draft.follows_audience ?? false}
+            onChange={(e) => onChange({ ...draft, follows_audience: e.target.checked })}
           />
           Follows its audience: devices that join these groups later take part, those that leave are withdrawn if they
           have not begun
         </label>
       )}
-      {slot === "audience" && draft.standing && (
+      {slot === "audience" && draft.follows_audience && (
         <div className="mt-2 max-w-md">
           <Labelled
             label="Joining later within 24 hours, at most"
@@ -165,8 +169,8 @@ function WindowSlot({ draft, onChange }: Props) {
         <input
           className="field w-96"
           maxLength={300}
-          value={draft.freeze_override ?? ""}
-          onChange={(e) => onChange({ ...draft, freeze_override: e.target.value })}
+          value={draft.freeze_override_reason ?? ""}
+          onChange={(e) => onChange({ ...draft, freeze_override_reason: e.target.value })}
         />
       </Labelled>
     </div>
@@ -205,8 +209,8 @@ function Days({ draft, onChange }: Pick<Props, "draft" | "onChange">) {
 /** Whether files come ahead of the window, and in which hours. */
 function Staging({ draft, onChange }: Pick<Props, "draft" | "onChange">) {
   const times = [
-    ["staging_start", "Files from (device time)"],
-    ["staging_end", "Files until (device time)"],
+    ["prefetch_start", "Files from (device time)"],
+    ["prefetch_end", "Files until (device time)"],
   ] as const;
   return (
     <div className="flex w-full flex-wrap items-end gap-5">
@@ -214,14 +218,12 @@ function Staging({ draft, onChange }: Pick<Props, "draft" | "onChange">) {
         <input
           type="checkbox"
           className="accent-[var(--verdigris)]"
-          checked={draft.stage_ahead ?? false}
-          onChange={(e) =>
-            onChange({ ...draft, stage_ahead: e.target.checked, staging_start: null, staging_end: null })
-          }
+          checked={draft.prefetch ?? false}
+          onChange={(e) => onChange({ ...draft, prefetch: e.target.checked, prefetch_start: null, prefetch_end: null })}
         />
         Fetch files ahead of the window
       </label>
-      {draft.stage_ahead &&
+      {draft.prefetch &&
         times.map(([field, label]) => (
           <Labelled key={field} label={label}>
             <input
@@ -232,7 +234,7 @@ function Staging({ draft, onChange }: Pick<Props, "draft" | "onChange">) {
             />
           </Labelled>
         ))}
-      {draft.stage_ahead && (
+      {draft.prefetch && (
         <p className="max-w-[60ch] text-soft">
           Devices of open rings fetch and check the file while the window is shut, and install once it opens. With no
           hours given, at any hour.
@@ -262,9 +264,9 @@ function LimitSlot({ draft, onChange }: Props) {
     <div className="grid grid-cols-3 gap-5 max-xl:grid-cols-2">
       {number("failure_limit_pct", "Failure rate, %", "halts when it is 90% sure to be above", 0.01)}
       {number("failure_count_limit", "Or so many failures", "empty for no such limit", 1, true)}
-      {number("at_once", "At once", "devices that have it in hand", 1)}
-      {number("at_once_per_site", "At once per site", "empty for no such cap", 1, true)}
-      {number("starts_per_hour", "Started per hour", "empty for no such cap", 1, true)}
+      {number("max_concurrent", "At once", "devices offered it or working on it", 1)}
+      {number("max_concurrent_per_site", "At once per site", "empty for no such cap", 1, true)}
+      {number("max_starts_per_hour", "Started per hour", "empty for no such cap", 1, true)}
       {number(
         "spread_minutes",
         "Starts spread over, min",
@@ -272,7 +274,7 @@ function LimitSlot({ draft, onChange }: Props) {
         0,
       )}
       {number("max_attempts", "Attempts a device", "before it counts as failed", 1)}
-      {number("give_up_after_hours", "Give up after, hours", "devices not reached by then expire", 1)}
+      {number("expires_after_hours", "Expires after, hours", "devices not reached by then expire", 1)}
     </div>
   );
 }

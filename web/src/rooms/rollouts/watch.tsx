@@ -1,44 +1,40 @@
-/** Watching a rollout: the sentence as title, progress, lanes with gates, the devices, what happened. */
+/** Watching a rollout. In trouble the evidence comes first: why it stopped, common causes, which they are.
+ * Then the lanes with their gates, the curve, and every device. */
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import type { Schemas } from "@/api/client";
-import {
-  marks as marksQuery,
-  progress as progressQuery,
-  rolloutForecast,
-  rolloutFreezes,
-  rolloutTimeline,
-} from "@/api/queries";
-import { useClock } from "@/app/clock";
+import { useClock } from "@/lib/clock";
+import { count, counted, instant, percent } from "@/lib/format";
+import { statusWords } from "@/lib/status";
 import { Card } from "@/parts/controls";
-import { count, counted, instant, percent } from "@/parts/format";
 import { Sentence } from "@/parts/sentence";
 import { Timeline } from "@/parts/timeline";
+import { Loaded } from "@/parts/views";
 import { Actions } from "./actions";
 import { DeliveryTable } from "./delivery-table";
+import { Evidence, inTrouble } from "./evidence";
 import { ForecastCard } from "./forecast";
 import { Held } from "./held";
 import { Lane } from "./lane";
 import { Progress } from "./progress";
-import { Shared } from "./shared";
-import { statusWords } from "./status";
-import { Where } from "./where";
+import {
+  ringDevices as marksQuery,
+  progress as progressQuery,
+  rolloutForecast,
+  rolloutFreezes,
+  rolloutTimeline,
+} from "./queries";
+import { StatusBreakdown } from "./status-breakdown";
 
 export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
   const { now, zone } = useClock();
   const navigate = useNavigate();
   const marks = useQuery(marksQuery(rollout.id));
-  const points = useQuery(progressQuery(rollout.id));
   const events = useQuery(rolloutTimeline(rollout.id));
-  const freezes = useQuery(rolloutFreezes(rollout.id));
-  const told = useQuery({ ...rolloutForecast(rollout.id), enabled: rollout.state === "running" });
-  const confirmed = rollout.phases.confirmed ?? 0;
   const launched = rollout.launched_at;
-  const window =
-    rollout.window_start && rollout.window_end ? { start: rollout.window_start, end: rollout.window_end } : null;
   return (
     <div className="h-full overflow-auto px-5 py-4">
-      <div className="flex items-start gap-6">
+      <div className="flex items-start gap-6 max-md:flex-col max-md:gap-3">
         <div className="min-w-0 flex-1">
           <Sentence className="text-[1.55rem]" parts={rollout.sentence} />
           <p className="mt-1 text-soft">
@@ -52,22 +48,8 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
         </div>
         <Actions rollout={rollout} />
       </div>
-      <Card
-        className="mt-3"
-        title="Confirmed on target"
-        aside={`${count(confirmed)} of ${count(rollout.total)} confirmed${rollout.total ? ` · ${percent(confirmed / rollout.total)}` : ""}`}
-      >
-        <Progress
-          points={points.data ?? []}
-          total={rollout.total}
-          now={now}
-          zone={zone}
-          window={window}
-          ended={rollout.ended_at}
-          freezes={freezes.data}
-          ahead={rollout.state === "running" ? told.data?.curve : undefined}
-        />
-      </Card>
+      {inTrouble(rollout) && <Evidence rollout={rollout} />}
+      {!inTrouble(rollout) && <Curve rollout={rollout} />}
       <div className="mt-3 grid grid-cols-[1fr_300px] gap-3 max-lg:grid-cols-1">
         <section aria-label="Rings" className="rounded-md border border-rule bg-card">
           {rollout.rings.map((ring, i) => (
@@ -83,15 +65,49 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
         </section>
         <div className="space-y-3">
           <ForecastCard rollout={rollout} />
-          <Shared rollout={rollout} />
           <Held rollout={rollout} />
-          <Card title="Latest" className="max-h-[30rem] overflow-auto">
-            {events.data && <Timeline entries={events.data.slice(0, 30)} />}
+          <Card title="Latest" aside="one line a device" className="max-h-[30rem] overflow-auto">
+            <Loaded of={events} what="The latest events" rows={6}>
+              {(entries) => <Timeline perDevice entries={entries} />}
+            </Loaded>
           </Card>
         </div>
       </div>
-      <Where rollout={rollout} />
+      {inTrouble(rollout) && <Curve rollout={rollout} />}
+      <StatusBreakdown rollout={rollout} />
       <DeliveryTable rollout={rollout} />
     </div>
+  );
+}
+
+function Curve({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
+  const { now, zone } = useClock();
+  const points = useQuery(progressQuery(rollout.id));
+  const freezes = useQuery(rolloutFreezes(rollout.id));
+  const told = useQuery({ ...rolloutForecast(rollout.id), enabled: rollout.state === "running" });
+  const confirmed = rollout.phases.confirmed ?? 0;
+  const window =
+    rollout.window_start && rollout.window_end ? { start: rollout.window_start, end: rollout.window_end } : null;
+  return (
+    <Card
+      className="mt-3"
+      title="Confirmed on target"
+      aside={`${count(confirmed)} of ${count(rollout.total)} confirmed${rollout.total ? ` · ${percent(confirmed / rollout.total)}` : ""}`}
+    >
+      <Loaded of={points} what="The curve" rows={4}>
+        {(known) => (
+          <Progress
+            points={known}
+            total={rollout.total}
+            now={now}
+            zone={zone}
+            window={window}
+            ended={rollout.ended_at}
+            freezes={freezes.data}
+            ahead={rollout.state === "running" ? told.data?.curve : undefined}
+          />
+        )}
+      </Loaded>
+    </Card>
   );
 }

@@ -7,7 +7,7 @@ from django.core.management.base import BaseCommand, CommandError
 
 from herald.access.models import User
 from herald.access.tokens import make_token
-from herald.clock.source import clock
+from herald.time import clock
 
 
 class Command(BaseCommand):

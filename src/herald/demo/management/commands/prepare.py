@@ -9,10 +9,11 @@ from django.conf import settings
 from django.core.management import call_command
 from django.core.management.base import BaseCommand
 
-from herald.clock.source import clock, rebase
+from herald.clock.start import rebase
 from herald.demo import scenario
 from herald.demo.load import is_loaded, load
 from herald.images.signing import ensure_key, sign_outdated
+from herald.time import clock
 
 
 class Command(BaseCommand):

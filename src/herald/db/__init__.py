@@ -1,0 +1,1 @@
+"""What several rooms ask of the database: expressions, bulk copies, locks, statements compiled once."""

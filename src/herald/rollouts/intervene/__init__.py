@@ -1,0 +1,1 @@
+"""What a person does to a rollout that was launched."""

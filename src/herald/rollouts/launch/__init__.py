@@ -1,0 +1,1 @@
+"""Launching: checked when it is asked for, carried out by a worker."""

@@ -1,0 +1,1 @@
+"""How rollouts are told of: where they stand, what they wait for, what is expected, and how they ended."""

@@ -1,0 +1,266 @@
+"""`./herald test`: all checks and tests, with a database and ports of their own."""
+
+import json
+import os
+import random
+import shutil
+import subprocess
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from herald_launch import install
+from herald_launch.instance import DATABASE
+from herald_launch.mutants import run_mutants
+from herald_launch.postgres import Cluster
+from herald_launch.steps import PYTHON, ROOT, StepFailed, run, say
+
+WEB = ROOT / "web"
+TEST_FOLDER = ROOT / "var" / "test"
+BIN = Path(PYTHON).parent
+#: the type of an answer to a call of which only the consequences are asked for
+CONSEQUENCES = "application/vnd.brisk-herald.consequences+json"
+SOAK_MINUTES, FUZZ_MINUTES = 120.0, 30.0
+#: how many tests run beside each other where none of them waits for real time
+WORKERS = min(4, os.cpu_count() or 1)
+
+
+def run_tests(what: str, *, minutes: float = 0.0, seed: int = 0) -> None:
+    """Run one part, or all of them. `minutes` and `seed` are for soak and fuzz; 0 is the
+    usual time, and a seed that is drawn.
+
+    Raises:
+        StepFailed: something failed; the rest was run all the same, so that one run tells everything.
+    """
+    parts: dict[str, Callable[[], None]] = {
+        "core": _core,
+        "server": _server,
+        "gateway": _gateway,
+        "web": _web,
+        "browser": _browser,
+    }
+    long_runs: dict[str, Callable[[], None]] = {
+        "mutants": _mutants,
+        "soak": lambda: _against_an_installation("soak", minutes or SOAK_MINUTES, seed),
+        "fuzz": lambda: _against_an_installation(
+            "fuzz", minutes or FUZZ_MINUTES, seed, "--tool", install.ensure_fuzzer()
+        ),
+    }
+    if what and what not in parts | long_runs:
+        raise StepFailed(f"there is no part called {what}; there are {', '.join(parts | long_runs)}")
+    if what in long_runs:
+        long_runs[what]()
+        return
+    failed = []
+    try:
+        for name, part in parts.items():
+            if what in ("", name):
+                started = time.monotonic()
+                say(f"{name}:")
+                try:
+                    part()
+                except StepFailed as failure:
+                    print(f"herald: {failure}", flush=True)
+                    failed.append(name)
+                say(f"{name} took {time.monotonic() - started:.0f} s")
+    finally:
+        stop_test_database()
+    if failed:
+        raise StepFailed(f"failed: {', '.join(failed)}")
+    say("all is well")
+
+
+def _core() -> None:
+    for command in (
+        ["ruff", "check", "."],
+        ["ruff", "format", "--check", "."],
+        ["mypy"],
+        ["lint-imports"],
+    ):
+        # mypy reads the settings, which want a key
+        run([str(BIN / command[0]), *command[1:]], doing=" ".join(command), env={"HERALD_SECRET_KEY": "checks"})
+        say(f"{command[0]} is content")
+    _pytest("tests/core", workers=WORKERS)
+
+
+def _server() -> None:
+    environment = _database()
+    run(
+        [PYTHON, "manage.py", "makemigrations", "--check", "--dry-run"],
+        doing="looking for changes without a migration",
+        env=environment,
+        advice="Make the migration with ./herald manage makemigrations.",
+    )
+    check_client(environment)
+    _pytest("tests/server", environment, workers=WORKERS)
+    _pytest("tests/launch", environment)
+
+
+def _gateway() -> None:
+    environment = _database()
+    _pytest("tests/gateway", environment)
+    _pytest("tests/devices", environment)
+
+
+def _web() -> None:
+    install.ensure_node_modules()
+    for command in (["npx", "biome", "ci", "."], ["npx", "tsc", "--noEmit"], ["npx", "vitest", "run"]):
+        run(command, doing=" ".join(command), cwd=WEB, quiet=command[1] != "vitest")
+        say(f"{command[1]} is content")
+
+
+def _browser() -> None:
+    install.ensure_postgres()
+    install.ensure_chromium()
+    install.ensure_front_end()
+    _pytest("tests/browser", {"HERALD_SECRET_KEY": "tests", "HERALD_DEMO": "1"})
+
+
+def _mutants() -> None:
+    try:
+        run_mutants(_database())
+    finally:
+        stop_test_database()
+
+
+def _against_an_installation(name: str, minutes: float, seed: int, *more: str) -> None:
+    """A long run against an installation of its own: tests.soak, or tests.fuzz."""
+    install.ensure_postgres()
+    install.ensure_front_end()
+    seed = seed or random.SystemRandom().randrange(1, 10**6)
+    command = [PYTHON, "-m", f"tests.{name}", "--minutes", f"{minutes:g}", "--seed", str(seed), *more]
+    environment = {"PYTHONPATH": os.pathsep.join([str(ROOT / "src"), str(ROOT)])}
+    if subprocess.run(command, cwd=ROOT, env={**os.environ, **environment}, check=False).returncode:
+        raise StepFailed(f"the {name} found something wrong")
+    say("all is well")
+
+
+def _cluster() -> Cluster:
+    """A cluster for tests, which may lose its data in a crash and is fast for it."""
+    return Cluster(TEST_FOLDER / "postgres", fast=True)
+
+
+def stop_test_database() -> None:
+    """Leave nothing running. The cluster's files stay, so that the next run need not make it anew."""
+    if install.postgres_bin() is not None:
+        _cluster().stop()
+
+
+def clean() -> None:
+    """Delete what tests and benches keep to be quick the next time, also where it lies outside the clone."""
+    for folder in (TEST_FOLDER, ROOT / "var" / "bench", ROOT / "var" / "fuzz"):
+        if install.postgres_bin() is not None:
+            Cluster(folder / "postgres").destroy()
+        shutil.rmtree(folder, ignore_errors=True)
+        say(f"removed {folder.relative_to(ROOT)}")
+
+
+def _database() -> dict[str, str]:
+    """The environment of tests that need a database."""
+    install.ensure_postgres()
+    cluster = _cluster()
+    cluster.start()
+    cluster.ensure_database(DATABASE)
+    return {
+        "DATABASE_URL": cluster.url(DATABASE),
+        "HERALD_SECRET_KEY": "tests",
+        "HERALD_DATA_DIR": str(TEST_FOLDER / "data"),
+        "HERALD_DEMO": "1",
+    }
+
+
+def _pytest(folder: str, environment: dict[str, str] | None = None, *, workers: int = 1) -> None:
+    command = [str(BIN / "pytest"), folder, *(["-n", str(workers)] if workers > 1 else [])]
+    done = subprocess.run(
+        command, cwd=ROOT, env={**os.environ, "HERALD_SECRET_KEY": "tests", **(environment or {})}, check=False
+    )
+    if done.returncode:
+        raise StepFailed(f"pytest {folder} ended with {done.returncode}")
+
+
+def _write_schema(to: Path, environment: dict[str, str]) -> None:
+    command = [
+        "manage.py",
+        "spectacular",
+        "--format",
+        "openapi-json",
+        "--validate",
+        "--fail-on-warn",
+        "--file",
+        str(to),
+    ]
+    run([PYTHON, *command], doing="writing the API's schema", env=environment)
+
+
+def _write_types(schema: Path, to: Path) -> None:
+    install.ensure_node_modules()
+    with tempfile.NamedTemporaryFile("w", suffix=".json") as plain:
+        json.dump(_without_dry_runs(json.loads(schema.read_text())), plain)
+        plain.flush()
+        command = ["npx", "openapi-typescript", plain.name, "--default-non-nullable=false", "-o", str(to)]
+        run(command, doing="writing the TypeScript client's types", cwd=WEB)
+
+
+#: requests whose defaults a form begins with, by the name that the client gives them
+_FORMS = {"ROLLOUT_DEFAULTS": "RolloutDraftBodyRequest", "SCHEDULE_DEFAULTS": "ScheduleDraftBodyRequest"}
+
+
+def _write_defaults(schema: Path, to: Path) -> None:
+    """What the API takes for what a request leaves out, so that forms begin with the same."""
+    schemas = json.loads(schema.read_text())["components"]["schemas"]
+    lines = ["/** What the API takes for what a request leaves out. Written from the API's schema; do not edit. */"]
+    for name, request in _FORMS.items():
+        fields = {k: f["default"] for k, f in schemas[request]["properties"].items() if "default" in f}
+        lines += [
+            "",
+            f"export const {name} = {{",
+            *(f"  {k}: {json.dumps(v)}," for k, v in fields.items()),
+            "} as const;",
+        ]
+    to.write_text("\n".join(lines) + "\n")
+
+
+def _without_dry_runs(document: dict[str, Any]) -> dict[str, Any]:
+    """The document without what a call answers where only its consequences are asked for: to the client, an answer is
+    what the call answers with when it is carried out."""
+    for calls in document["paths"].values():
+        for call in calls.values():
+            content = call["responses"].get("200", {}).get("content", {})
+            if content.pop(CONSEQUENCES, None) and not content and len([s for s in call["responses"] if s < "300"]) > 1:
+                del call["responses"]["200"]
+    return document
+
+
+def write_client() -> None:
+    """docs/openapi.json, and the types and defaults in web/src/api, from the API as it is."""
+    document = ROOT / "docs" / "openapi.json"
+    _write_schema(document, _database())
+    _write_types(document, WEB / "src" / "api" / "schema.d.ts")
+    _write_defaults(document, WEB / "src" / "api" / "defaults.ts")
+    say("docs/openapi.json, web/src/api/schema.d.ts and defaults.ts are current")
+
+
+def check_client(environment: dict[str, str]) -> None:
+    """Refuse a schema or client that is not what the API is now.
+
+    Raises:
+        StepFailed: one of them is stale.
+    """
+    folder = Path(tempfile.mkdtemp(prefix="herald-client-"))
+    try:
+        _write_schema(folder / "openapi.json", environment)
+        _write_types(folder / "openapi.json", folder / "schema.d.ts")
+        _write_defaults(folder / "openapi.json", folder / "defaults.ts")
+        pairs = (
+            (folder / "openapi.json", ROOT / "docs" / "openapi.json"),
+            (folder / "schema.d.ts", WEB / "src" / "api" / "schema.d.ts"),
+            (folder / "defaults.ts", WEB / "src" / "api" / "defaults.ts"),
+        )
+        for new, kept in pairs:
+            if new.read_text() != kept.read_text():
+                raise StepFailed(f"{kept.relative_to(ROOT)} is stale; write it anew with ./herald client")
+        say("the client is current")
+    finally:
+        shutil.rmtree(folder)

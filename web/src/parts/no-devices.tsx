@@ -1,0 +1,30 @@
+/** What a program without devices says, and the ways to the first one. */
+import { Link } from "@tanstack/react-router";
+import { useMay } from "@/api/use-may";
+import { Empty } from "./controls";
+
+export function NoDevices() {
+  const mayOperate = useMay("operate");
+  return (
+    <Empty title="No device yet">
+      {mayOperate ? (
+        <>
+          <Link to="/import/$id" params={{ id: "new" }} className="slot">
+            Import a list
+          </Link>{" "}
+          of devices, add one in{" "}
+          <Link to="/fleet" search={{}} className="slot">
+            Fleet
+          </Link>
+          , or make an{" "}
+          <Link to="/library" search={{ shelf: "enrolment" }} className="slot">
+            enrolment code
+          </Link>{" "}
+          with which devices enrol themselves.
+        </>
+      ) : (
+        "An operator imports or adds the first ones."
+      )}
+    </Empty>
+  );
+}

@@ -1,0 +1,33 @@
+/** What the room of commands asks, with its keys. The first word of a key is its topic (see api/topics). */
+import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { api, body } from "@/api/client";
+import type { ScheduleState } from "@/api/queries";
+
+const SECOND = 1000;
+
+export const schedules = (filter: { state?: ScheduleState; q?: string } = {}, limit = 100) =>
+  infiniteQueryOptions({
+    queryKey: ["schedule", "list", filter, limit],
+    queryFn: ({ pageParam }) =>
+      body(api.GET("/api/v1/schedules", { params: { query: { ...filter, limit, cursor: pageParam } } })),
+    initialPageParam: undefined as number | undefined,
+    getNextPageParam: (page) => page.next ?? undefined,
+    placeholderData: keepPreviousData,
+  });
+export const schedule = (id: number) =>
+  queryOptions({
+    queryKey: ["schedule", id],
+    queryFn: () => body(api.GET("/api/v1/schedules/{schedule_id}", { params: { path: { schedule_id: id } } })),
+    refetchInterval: 5 * SECOND,
+  });
+export const scheduleDeliveries = (id: number, phase: string) =>
+  queryOptions({
+    queryKey: ["schedule", id, "deliveries", phase],
+    queryFn: () =>
+      body(
+        api.GET("/api/v1/schedules/{schedule_id}/deliveries", {
+          params: { path: { schedule_id: id }, query: { phase, limit: 200 } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });

@@ -1,0 +1,16 @@
+/** What Now asks, with its keys. The first word of a key is its topic (see api/topics). */
+import { queryOptions } from "@tanstack/react-query";
+import { api, body } from "@/api/client";
+
+const SECOND = 1000;
+
+export const quarantine = queryOptions({
+  queryKey: ["attention", "quarantine"],
+  queryFn: () => body(api.GET("/api/v1/quarantine")),
+  refetchInterval: 10 * SECOND,
+});
+export const now = queryOptions({
+  queryKey: ["now"],
+  queryFn: () => body(api.GET("/api/v1/now")),
+  refetchInterval: 5 * SECOND,
+});
