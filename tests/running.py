@@ -206,11 +206,21 @@ class Running:
             assert time.monotonic() < deadline, "the fleet did not come back"
             time.sleep(0.3)
 
-    def rank_first(self, rollout: int) -> None:
-        """Let a rollout go before all others, once it is open."""
-        self.until(f"rollouts/{rollout}", lambda r: r["state"] == "running")
-        open_ones = [r["id"] for r in self.ask("rollouts")["rollouts"] if r["state"] in ("running", "paused", "halted")]
-        self.api("PUT", "rollouts/order", {"order": [rollout, *(r for r in open_ones if r != rollout)]})
+    def rank_first(self, *rollouts: int) -> None:
+        """Let rollouts go before all others, in this order, once they are open. One may end just then; the others are
+        then asked for again."""
+        for rollout in rollouts:
+            self.until(f"rollouts/{rollout}", lambda r: r["state"] == "running")
+        deadline = time.monotonic() + PATIENCE_SECONDS
+        while True:
+            listed = self.ask("rollouts")["rollouts"]
+            others = [r["id"] for r in listed if r["state"] in ("running", "paused", "halted")]
+            try:
+                self.api("PUT", "rollouts/order", {"order": [*rollouts, *(r for r in others if r not in rollouts)]})
+                return
+            except Refused as refused:
+                if refused.status not in (409, 422) or time.monotonic() > deadline:
+                    raise
 
     def launch(self, body: dict[str, Any], *, reason: str = "") -> int:
         """Compose and launch a rollout; its id. An image that failed before needs a reason.

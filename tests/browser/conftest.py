@@ -2,6 +2,7 @@
 
 import os
 from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 
 import pytest
@@ -41,6 +42,25 @@ def page(page: Page) -> Page:
             {"offline": False, "latency": LATENCY_MS, "downloadThroughput": 500_000, "uploadThroughput": 500_000},
         )
     return page
+
+
+@contextmanager
+def to_come(running: Running, rule: str) -> Iterator[int]:
+    """A rollout that is running and waits for its day, stopped at the end: what runs in the demo may be over."""
+    group = running.api("POST", "groups", {"name": f"For another year: {rule}", "rule": rule})["id"]
+    rollout = running.launch(
+        {
+            "changes": [{"choice": "newest"}],
+            "include": [group],
+            "rings": [{"name": "All", "kind": "rest"}],
+            "starts_at": "2031-01-01T00:00:00Z",
+            "expires_after_hours": 24 * 365,
+        },
+        reason="to see it wait",
+    )
+    running.until(f"rollouts/{rollout}", lambda r: r["state"] == "running")
+    yield rollout
+    running.api("POST", f"rollouts/{rollout}/stop")
 
 
 def sign_in(page: Page, running: Running, email: str) -> Page:

@@ -7,6 +7,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Page, Response, expect
 
+from tests.browser.conftest import to_come
 from tests.browser.views import places, settled
 from tests.running import Running
 
@@ -36,25 +37,12 @@ def words_of(answer: Any, keys: Collection[str]) -> Iterator[str]:
                 yield from words_of(value, keys)
 
 
-@pytest.fixture(scope="module")
-def to_come(running: Running) -> Iterator[None]:
-    """A rollout that is running and waits for its day: what runs in the demo may have ended by now."""
-    group = running.api("POST", "groups", {"name": "For another year", "rule": "family = Rill"})["id"]
-    rollout = running.launch(
-        {
-            "changes": [{"choice": "newest"}],
-            "include": [group],
-            "rings": [{"name": "All", "kind": "rest"}],
-            "starts_at": "2031-01-01T00:00:00Z",
-            "expires_after_hours": 24 * 365,
-        },
-        reason="to see it wait",
-    )
-    yield
-    running.api("POST", f"rollouts/{rollout}/stop")
+@pytest.fixture(scope="module", autouse=True)
+def one_runs(running: Running) -> Iterator[None]:
+    with to_come(running, "family = Rill"):
+        yield
 
 
-@pytest.mark.usefixtures("to_come")
 @pytest.mark.parametrize("place", PAGES)
 def test_a_page_says_what_its_answers_said(signed_in: Page, running: Running, place: str) -> None:
     page = signed_in

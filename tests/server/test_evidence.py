@@ -7,6 +7,8 @@ import pytest
 
 from herald.clock import heartbeat
 from herald.clock.conditions import refresh_conditions
+from herald.commands.models import CommandTemplate, When
+from herald.commands.services import ScheduleDraft, create_schedule, turn_schedules
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
@@ -143,6 +145,63 @@ def test_a_fleet_that_is_cut_off_as_a_whole_is_not_given_up() -> None:
     Device.objects.exclude(pk=one.device_id).update(last_check_in=NOW + 3 * HOUR)
     tick_rollouts(now=NOW + 3 * HOUR + MINUTE)
     assert phase(one) == "failed"
+
+
+def commanded() -> tuple[Delivery, list[Device]]:
+    """A command that a device began, whose time is over after two hours, and the others of its fleet."""
+    devices = make_devices(31, last_check_in=NOW)
+    whom = {"template": CommandTemplate.RESTART, "include": [make_static("One", devices[:1])], "when": When.NOW}
+    create_schedule(ScheduleDraft(**whom, spread_minutes=0), actor=None, now=NOW)
+    turn_schedules(now=NOW)
+    deliveries.move(Delivery.objects.all(), Event.ACCEPT, now=NOW, cause="reported")
+    return Delivery.objects.get(), devices[1:]
+
+
+def test_a_command_that_is_not_heard_of_fails_when_its_time_and_patience_are_over() -> None:
+    one, others = commanded()
+    Device.objects.filter(pk__in=[d.pk for d in others]).update(last_check_in=NOW + 2 * HOUR)
+    turn_schedules(now=NOW + 2 * HOUR - MINUTE)
+    assert phase(one) == "accepted"
+    turn_schedules(now=NOW + 2 * HOUR + MINUTE)
+    assert (phase(one), one.last_error) == ("failed", "no-answer")
+
+
+def test_a_device_that_calls_but_forgot_its_command_has_no_progress() -> None:
+    one, _ = commanded()
+    Device.objects.update(last_check_in=NOW + 2 * HOUR)
+    turn_schedules(now=NOW + 2 * HOUR + MINUTE)
+    assert (phase(one), one.last_error) == ("failed", "no-progress")
+
+
+def test_a_command_is_not_held_against_a_device_that_calls_seldom() -> None:
+    one, others = commanded()
+    Device.objects.filter(pk=one.device_id).update(check_in_interval_seconds=6 * 3600)
+    Device.objects.filter(pk__in=[d.pk for d in others]).update(last_check_in=NOW + 18 * HOUR)
+    turn_schedules(now=NOW + 17 * HOUR)
+    assert phase(one) == "accepted"
+    turn_schedules(now=NOW + 18 * HOUR + MINUTE)
+    assert phase(one) == "failed"
+
+
+def test_commands_of_a_fleet_that_is_cut_off_as_a_whole_are_not_given_up() -> None:
+    one, others = commanded()
+    heartbeat.beat(heartbeat.GATEWAY, now=NOW)
+    turn_schedules(now=NOW + 9 * HOUR)
+    assert phase(one) == "accepted"
+    refresh_conditions(now=NOW + 9 * HOUR)
+    Device.objects.filter(pk__in=[d.pk for d in others]).update(last_check_in=NOW + 9 * HOUR)
+    turn_schedules(now=NOW + 9 * HOUR + 59 * MINUTE)
+    assert phase(one) == "accepted"
+    Device.objects.filter(pk__in=[d.pk for d in others]).update(last_check_in=NOW + 10 * HOUR)
+    turn_schedules(now=NOW + 10 * HOUR + MINUTE)
+    assert phase(one) == "failed"
+
+
+def test_while_no_gateway_answers_no_command_is_given_up() -> None:
+    one, _ = commanded()
+    heartbeat.beat(heartbeat.GATEWAY, now=NOW, real_now=datetime.now(UTC) - MINUTE)
+    turn_schedules(now=NOW + 9 * HOUR)
+    assert phase(one) == "accepted"
 
 
 # -- what ends late but well

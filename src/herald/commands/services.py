@@ -4,7 +4,6 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from itertools import islice
-from typing import TYPE_CHECKING
 
 from django.db import transaction
 from django.db.models import Q
@@ -29,6 +28,7 @@ from herald.commands.sentence import schedule_sentence
 from herald.deliveries import services as deliveries
 from herald.deliveries.conflicts import AudienceConflict, conflicts_with_others
 from herald.deliveries.models import Delivery
+from herald.deliveries.time_outs import end_unheard
 from herald.fleet.models import Device
 from herald.groups.audience import audience_query, named_ids
 from herald.groups.models import Group
@@ -39,13 +39,9 @@ from herald_core.preflight import leeway
 from herald_core.timing.clocks import instant
 from herald_core.timing.firings import daily_firings, spread_seconds
 
-if TYPE_CHECKING:
-    pass
-
 #: Zone of an occurrence that fires for all devices at one moment.
 EVERYWHERE = "*"
 NOBODY = "Its audience has no admitted device whose firmware can do it, so it is for nobody."
-COMMAND_PATIENCE = timedelta(hours=1)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -336,12 +332,7 @@ def turn_schedules(*, now: datetime, isolation: Isolation | None = None) -> date
             _end_if_over(schedule, now)
 
         isolation.run(Part.SCHEDULE, schedule.pk, work)
-    silent = Delivery.objects.commands_unheard_of(now - COMMAND_PATIENCE, now)
-    isolation.run_batch(
-        Part.DELIVERY,
-        silent.first_ids(deliveries.BATCH_SIZE),
-        lambda ids: deliveries.time_out(silent.filter(id__any=list(ids)), now=now),
-    )
+    end_unheard(Kind.COMMAND, isolation)
     return min(firings, default=None)
 
 

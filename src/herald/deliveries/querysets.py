@@ -34,6 +34,7 @@ from herald_core.deliveries import (
     RECALLABLE,
     TIMEOUT_FACTOR,
     Cause,
+    Kind,
     Phase,
 )
 
@@ -280,32 +281,31 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         """The lowest ids, in order."""
         return list(self.order_by("id").values_list("id", flat=True)[:most])
 
-    def commands_unheard_of(self, since: datetime, now: datetime) -> Self:
-        """Commands that devices began and that were not heard of since then, whose time is up."""
-        begun = [p.value for p in ACTIVE if p is not Phase.OFFERED]
-        return self.filter(kind="command", phase__in=begun, phase_since__lt=since, not_after__lt=now)
-
-    def not_heard_of(self, now: datetime, whole_since: datetime) -> dict[str, Self]:
-        """Installs that devices began and do not go on with, by the cause for which their attempt ends.
+    def not_heard_of(self, kind: Kind, now: datetime, whole_since: datetime) -> dict[str, Self]:
+        """What devices began and do not go on with, by the cause for which their attempt ends.
 
         Patience counts from the last word about the order, and from `whole_since`, before which the server itself was
-        away. Until the time of its order is over, a device that fetches is waited for, unless it is silent; one that
-        installs is waited for while it is heard of, though not for ever.
+        away. A command has all the time of its order. Until the time of its order is over, a device that fetches is
+        waited for, unless it is silent; one that installs is waited for while it is heard of, though not for ever.
         """
 
         def later(*moments: Any) -> Greatest:
             return Greatest(*moments, Value(whole_since, DateTimeField()), output_field=DateTimeField())
 
-        begun = self.filter(kind="install").alias(
+        no_word = ExpressionWrapper(Value(now, DateTimeField()) - F("patience"), DateTimeField())
+        begun = self.filter(kind=kind.value).alias(
             patience=PATIENCE,
             word=later("phase_since", "heard_at"),
             call=later("phase_since", "heard_at", "device__last_check_in"),
         )
+        if kind is Kind.COMMAND:
+            phases = [p.value for p in ACTIVE if p is not Phase.OFFERED]
+            overdue = begun.filter(phase__in=phases, word__lt=no_word, not_after__lt=now)
+            return {"no-answer": overdue.filter(call__lt=no_word), "no-progress": overdue.filter(call__gte=no_word)}
         fetching = begun.filter(phase__in=[p.value for p in (Phase.ACCEPTED, Phase.FETCHING, Phase.STAGED)]).alias(
             deadline=later("phase_since", "heard_at", Coalesce("offer_until", "not_after"))
         )
         installing = begun.filter(phase=Phase.INSTALLING.value)
-        no_word = ExpressionWrapper(Value(now, DateTimeField()) - F("patience"), DateTimeField())
         silent = not_heard_for_long(now, "device__") & Q(word__lt=no_word)
         return {
             "not-fetched": fetching.filter(Q(deadline__lt=no_word) | silent),

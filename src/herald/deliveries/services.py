@@ -38,7 +38,6 @@ from herald_core.deliveries import (
     Report,
     Step,
     advance,
-    failure,
     is_stale,
     retry_pause,
     sources,
@@ -166,25 +165,6 @@ def offer(delivery_ids: Collection[int], *, until: datetime, now: datetime, fetc
         fetch_only=fetch_only,
         **started,
     )
-
-
-#: why the attempt of a device is ended that has it as its active order, and what people read of it
-TIMEOUTS = {
-    "no-answer": "began, then was not heard of in time",
-    "no-progress": "began and is heard of, but says nothing of the order",
-    "not-fetched": "did not have the file when its time was over",
-}
-
-
-def time_out(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str = "no-answer") -> int:
-    """End the attempt of devices that began and did not go on in time; `cause` is one of `TIMEOUTS`."""
-    with transaction.atomic():
-        changes = []
-        for delivery in deliveries.select_related("image").order_by("id").select_for_update(of=("self",)):
-            step = failure(as_in_hand(delivery), cause, TIMEOUTS[cause])
-            changes.append(Change(delivery=delivery, steps=[step]))
-        apply_changes(changes, now=now)
-    return len(changes)
 
 
 @dataclass(kw_only=True)

@@ -3,25 +3,24 @@
 import time
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from functools import partial, reduce
 from operator import add
 
-from django.db.models import F, QuerySet
+from django.db.models import F
 
 from herald.attention.models import Part
 from herald.attention.quarantine import Isolation
-from herald.clock.heartbeat import whole_since
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
-from herald.fleet.presence import fleet_silence
+from herald.deliveries.time_outs import end_unheard
 from herald.images.models import Image
 from herald.live.notify import notify
 from herald.rollouts.engine.audience_sync import recheck_ring, sync_audience
 from herald.rollouts.engine.offers import OfferContext, PendingImage, PendingImages, offer
 from herald.rollouts.intervene import lifecycle
 from herald.rollouts.models import Ring, Rollout, RolloutState
-from herald_core.deliveries import CLOSED, OPEN, Event, Phase
+from herald_core.deliveries import CLOSED, OPEN, Event, Kind, Phase
 from herald_core.rings.gates import GateReading, GateSpec, RingCounts, halt_reason, read_gate
 
 PhaseCounts = Mapping[str, int]
@@ -60,7 +59,7 @@ def tick_rollouts(*, now: datetime, isolation: Isolation | None = None) -> bool:
     ]
     if not moving:
         return True
-    _time_out_silent(isolation)
+    end_unheard(Kind.INSTALL, isolation)
     running = {r.pk: r for r in moving if r.state == RolloutState.RUNNING}
     for rollout in running.values():
         isolation.run(Part.ROLLOUT, rollout.pk, partial(sync_audience, rollout, now=now))
@@ -239,27 +238,6 @@ def _confirm_already_current(due: Sequence[int], now: datetime) -> None:
     done = waiting.filter(device__firmware_key=F("image__version_key"), device__healthy=True)
     deliveries.move(done, Event.FIND_DONE, now=now, cause="runs the version already")
     Rollout.objects.filter(pk__in=list(due)).update(looked_at=now)
-
-
-def _time_out_silent(isolation: Isolation) -> None:
-    """End the attempts of devices that began an install and do not go on with it.
-
-    What the server missed while it was away is not held against them, nor what keeps the whole fleet from calling.
-    """
-    now = isolation.now
-    whole = whole_since(datetime.now(UTC))
-    if whole is None:
-        return
-    found = Delivery.objects.not_heard_of(now, whole)
-    overdue = {cause: rows.first_ids(deliveries.BATCH_SIZE) for cause, rows in found.items()}
-    if any(overdue.values()) and fleet_silence(now) is not None:
-        return
-    for cause, ids in overdue.items():
-        isolation.run_batch(Part.DELIVERY, ids, partial(_time_out, found[cause], cause, now))
-
-
-def _time_out(rows: "QuerySet[Delivery]", cause: str, now: datetime, ids: Sequence[int]) -> int:
-    return deliveries.time_out(rows.filter(id__any=list(ids)), now=now, cause=cause)
 
 
 def _finish(rollout: Rollout, counts: Mapping[int, PhaseCounts], now: datetime) -> None:
