@@ -10,7 +10,6 @@ from rest_framework.test import APIClient
 
 from bench.results import emit
 from bench.world import ensure_world
-from herald.access.models import User
 from herald.clock.loop import turn, without_helpers
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
@@ -19,6 +18,7 @@ from herald.groups.membership import set_members
 from herald.groups.models import Group
 from herald.images.models import Image
 from herald.images.services import add_image, approve
+from herald.people.models import User
 from herald.rollouts.compose import drafts
 from herald.rollouts.launch import launching
 from herald.rollouts.models import Ring, Rollout

@@ -22,7 +22,6 @@ from django.contrib.sessions.backends.db import SessionStore
 from bench.follow import ensure_groups
 from bench.results import emit, p95, times_ms
 from bench.world import ensure_world
-from herald.access.models import User
 from herald.demo.fleet import secret_of
 from herald.fleet.models import Device, MembershipQueueEntry
 from herald.groups.folders import list_folders
@@ -30,6 +29,7 @@ from herald.groups.membership import process_changed_devices
 from herald.groups.models import Group
 from herald.groups.rule_suggestions import propose_rule
 from herald.groups.services import change_group, create_group
+from herald.people.models import User
 from herald_launch import instance
 from herald_launch.install import ensure_debian
 from herald_launch.steps import free_port

@@ -6,7 +6,6 @@ from typing import Any
 
 from rest_framework.test import APIClient
 
-from herald.access.models import User
 from herald.fleet.models import Device, DeviceModel, Site
 from herald.fleet.secrets import hash_secret
 from herald.groups.models import Group
@@ -14,6 +13,7 @@ from herald.groups.services import create_group
 from herald.images.models import Image
 from herald.images.services import add_image, approve
 from herald.images.signing import ensure_key
+from herald.people.models import User
 from herald.rollouts.compose import drafts
 from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout

@@ -32,8 +32,8 @@ from django.urls import set_script_prefix  # noqa: E402
 from knox.auth import TokenAuthentication  # noqa: E402
 from rest_framework.exceptions import AuthenticationFailed  # noqa: E402
 
-from herald.api.errors import problem_body  # noqa: E402
-from herald.api.problems import RETRY_AFTER_SECONDS  # noqa: E402
+from herald.http.errors import problem_body  # noqa: E402
+from herald.http.problems import RETRY_AFTER_SECONDS  # noqa: E402
 from herald.live.events import Receive, Send, hub, serve_events  # noqa: E402
 
 #: most calls are short; those that look at whole fleets must not keep them waiting

@@ -25,7 +25,7 @@ ALLOWED_HOSTS = env.list("HERALD_ALLOWED_HOSTS", ["127.0.0.1", "localhost", "[::
 #: Origins (scheme and host) that may post, when a proxy changes the host.
 CSRF_TRUSTED_ORIGINS: list[str] = env.list("HERALD_TRUSTED_ORIGINS", [])
 #: Cookies only over HTTPS; on wherever HTTPS is.
-CSRF_FAILURE_VIEW = "herald.api.problems.csrf_failure"
+CSRF_FAILURE_VIEW = "herald.http.problems.csrf_failure"
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = env.bool("HERALD_HTTPS", False)
 #: Folder of image files; shared by web servers and gateways when they run on several machines.
 IMAGES_DIR = Path(env.str("HERALD_IMAGES_DIR", str(DATA_DIR / "images")))
@@ -75,7 +75,7 @@ INSTALLED_APPS = [
     "drf_spectacular",
     "drf_spectacular_sidecar",
     "procrastinate.contrib.django",
-    "herald.access",
+    "herald.people",
     "herald.clock",
     "herald.record",
     "herald.attention",
@@ -94,11 +94,11 @@ INSTALLED_APPS = [
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
-    "herald.api.security.ContentSecurityPolicy",
-    "herald.api.parameters.DeclaredParameters",
+    "herald.http.security.ContentSecurityPolicy",
+    "herald.http.parameters.DeclaredParameters",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
-    "herald.api.queries.BoundedAddress",
+    "herald.http.queries.BoundedAddress",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
@@ -140,11 +140,11 @@ REST_FRAMEWORK = {
         "rest_framework.authentication.SessionAuthentication",
         "knox.auth.TokenAuthentication",
     ],
-    "DEFAULT_PERMISSION_CLASSES": ["herald.access.permissions.RolePermission"],
+    "DEFAULT_PERMISSION_CLASSES": ["herald.people.permissions.RolePermission"],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
-    "DEFAULT_PARSER_CLASSES": ["herald.api.parsing.BoundedJSONParser"],
+    "DEFAULT_PARSER_CLASSES": ["herald.http.parsing.BoundedJSONParser"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
-    "EXCEPTION_HANDLER": "herald.api.problems.exception_handler",
+    "EXCEPTION_HANDLER": "herald.http.problems.exception_handler",
     "UNAUTHENTICATED_USER": "django.contrib.auth.models.AnonymousUser",
 }
 KNOX_TOKEN_MODEL = "knox.AuthToken"
@@ -155,7 +155,7 @@ SPECTACULAR_SETTINGS = {
     "VERSION": "1",
     "OAS_VERSION": "3.1.0",
     "SERVE_INCLUDE_SCHEMA": False,
-    "SERVE_PERMISSIONS": ["herald.access.permissions.RolePermission"],
+    "SERVE_PERMISSIONS": ["herald.people.permissions.RolePermission"],
     "SWAGGER_UI_DIST": "SIDECAR",
     "SWAGGER_UI_FAVICON_HREF": "SIDECAR",
     "SCHEMA_PATH_PREFIX": "/api/v1",
@@ -163,12 +163,12 @@ SPECTACULAR_SETTINGS = {
     "COMPONENT_SPLIT_REQUEST": True,
     "POSTPROCESSING_HOOKS": [
         "drf_spectacular.hooks.postprocess_schema_enums",
-        "herald.api.schema.answers_are_whole",
-        "herald.api.schema.membership_is_marked",
-        "herald.api.schema.errors_are_said",
-        "herald.api.schema.types_are_named_once",
-        "herald.api.schema.clock_times_are_as_said",
-        "herald.api.examples.bodies_have_examples",
+        "herald.http.schema.answers_are_whole",
+        "herald.http.schema.membership_is_marked",
+        "herald.http.schema.errors_are_said",
+        "herald.http.schema.types_are_named_once",
+        "herald.http.schema.clock_times_are_as_said",
+        "herald.http.examples.bodies_have_examples",
     ],
     "ENUM_NAME_OVERRIDES": {
         "PhaseEnum": "herald.deliveries.models.PHASES",
@@ -184,8 +184,8 @@ SPECTACULAR_SETTINGS = {
         "AttentionKindEnum": "herald.attention.models.ItemKind",
         "QuarantinePartEnum": "herald.attention.models.Part",
         "ImportStateEnum": "herald.imports.models.ImportState",
-        "AttributeTypeEnum": "herald.edits.api.serializers.ATTRIBUTE_TYPES",
-        "FactTypeEnum": "herald.edits.api.facts.TYPES",
+        "AttributeTypeEnum": "herald.catalog.api.serializers.ATTRIBUTE_TYPES",
+        "FactTypeEnum": "herald.catalog.api.facts.TYPES",
         "RecordKindEnum": "herald.record.models.Kind",
         "RefusalCauseEnum": "herald.fleet.models.RefusalCause",
     },

@@ -9,25 +9,25 @@ from django.views import View
 from django.views.decorators.csrf import csrf_exempt, ensure_csrf_cookie
 from drf_spectacular.views import SpectacularJSONAPIView, SpectacularSwaggerView
 
-from herald.access.api.views import HealthView, SessionView, TokenListView, TokenView
-from herald.api.errors import problem_response
 from herald.attention.api.views import QuarantineListView, QuarantineTryAction
 from herald.calendar.api import views as calendar
+from herald.catalog.api import codes, facts, reference_data, tags_and_attributes
 from herald.commands.api import capabilities as model_capabilities
 from herald.commands.api import views as commands
 from herald.deliveries.api import views as deliveries
-from herald.edits.api import codes, describing, facts, ground
 from herald.edits.api import views as edits
 from herald.find.api import views as find
 from herald.fleet.api import capabilities
 from herald.fleet.api import views as fleet
 from herald.groups.api import views as groups
 from herald.groups.api.overview import GroupsOverviewView
+from herald.http.errors import problem_response
 from herald.images.api import paths, upkeep
 from herald.images.api import views as images
 from herald.imports.api import views as imports
 from herald.lifecycle.api import views as lifecycle
 from herald.now.views import NowApiView, ReadyView
+from herald.people.api.views import HealthView, SessionView, TokenListView, TokenView
 from herald.record.api.views import RecordChoicesView, RecordExportView, RecordListView
 from herald.rollouts.api import actions, forecasts, holding, plans, reports, watch
 from herald.rollouts.api import views as rollouts
@@ -54,7 +54,7 @@ def _route(route: str, view: "type[View]") -> object:
     return path(f"api/v1/{route}", view.as_view())
 
 
-handler500 = "herald.api.problems.server_error"
+handler500 = "herald.http.problems.server_error"
 urlpatterns = [
     _route("health", HealthView),
     _route("ready", ReadyView),
@@ -102,28 +102,28 @@ urlpatterns = [
     _route("groups/<int:group_id>/history", groups.GroupHistoryView),
     _route("groups/<int:group_id>/membership-diff", groups.GroupMembershipDiffView),
     _route("groups/<int:group_id>/members", groups.GroupMembersView),
-    _route("tags", describing.TagListView),
-    _route("tags/<str:slug>", describing.TagView),
-    _route("tags/<str:slug>/rename", describing.TagRenameAction),
-    _route("tags/<str:slug>/rename/preview", describing.TagRenamePreview),
-    _route("attributes", describing.AttributeListView),
-    _route("attributes/<str:key>", describing.AttributeView),
-    _route("attributes/<str:key>/incompatible-values", describing.AttributeIncompatibleValuesView),
+    _route("tags", tags_and_attributes.TagListView),
+    _route("tags/<str:slug>", tags_and_attributes.TagView),
+    _route("tags/<str:slug>/rename", tags_and_attributes.TagRenameAction),
+    _route("tags/<str:slug>/rename/preview", tags_and_attributes.TagRenamePreview),
+    _route("attributes", tags_and_attributes.AttributeListView),
+    _route("attributes/<str:key>", tags_and_attributes.AttributeView),
+    _route("attributes/<str:key>/incompatible-values", tags_and_attributes.AttributeIncompatibleValuesView),
     _route("facts", facts.FactListView),
     _route("facts/<str:key>", facts.FactItemView),
-    _route("sites", ground.SiteListView),
-    _route("sites/<int:pk>", ground.SiteView),
-    _route("sites/<int:pk>/preview", ground.SitePreviewView),
-    _route("models", ground.ModelListView),
-    _route("models/<int:pk>", ground.ModelView),
+    _route("sites", reference_data.SiteListView),
+    _route("sites/<int:pk>", reference_data.SiteView),
+    _route("sites/<int:pk>/preview", reference_data.SitePreviewView),
+    _route("models", reference_data.ModelListView),
+    _route("models/<int:pk>", reference_data.ModelView),
     _route("models/<int:pk>/upgrades", paths.ModelUpgradesView),
-    _route("models/<int:pk>/preview", ground.ModelPreviewView),
+    _route("models/<int:pk>/preview", reference_data.ModelPreviewView),
     _route("models/<int:pk>/capabilities", model_capabilities.ModelCapabilitiesView),
     _route("models/<int:pk>/capabilities/preview", capabilities.ModelCapabilitiesPreview),
     _route("capabilities", capabilities.CapabilityTableView),
-    _route("custodians", ground.CustodianListView),
-    _route("custodians/<int:pk>", ground.CustodianView),
-    _route("custodians/<int:pk>/preview", ground.CustodianPreviewView),
+    _route("custodians", reference_data.CustodianListView),
+    _route("custodians/<int:pk>", reference_data.CustodianView),
+    _route("custodians/<int:pk>/preview", reference_data.CustodianPreviewView),
     _route("enrolment-codes", codes.CodeListView),
     _route("enrolment-codes/<int:code_id>", codes.CodeView),
     _route("edits", edits.EditListView),

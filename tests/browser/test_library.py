@@ -64,7 +64,7 @@ def test_images_are_cleaned_away_and_brought_back(signed_in: Page, running: Runn
 
 def test_the_key_is_changed_and_the_old_one_taken_back(administrator: Page, running: Running) -> None:
     page = administrator
-    page.goto(f"{running.url}/library?shelf=releasing")
+    page.goto(f"{running.url}/library?shelf=approval")
     # both tables are there, so that nothing moves under the pointer any more
     for row in (re.compile("^Drum P7"), re.compile("signs now")):
         expect(page.get_by_role("row", name=row)).to_be_visible()

@@ -242,7 +242,7 @@ def test_the_tour_can_be_walked(tour: Tour) -> None:
     page.get_by_role("dialog").get_by_role("button", name=re.compile("^Remove ")).click()
     tour.button("Undo").click()
     expect(page.get_by_text("brought back")).to_be_visible()
-    for shelf in ("Ring plans", "Releasing", "Models"):
+    for shelf in ("Ring plans", "Approval", "Models"):
         tour.link(shelf).click()
         expect(page.get_by_role("link", name=shelf)).to_have_attribute("aria-current", "page")
     tour.end()

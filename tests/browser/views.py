@@ -31,7 +31,7 @@ VIEWS = (
     "/commands/new",
     "{schedule}",
     "/library",
-    "/library?shelf=releasing",
+    "/library?shelf=approval",
     "/library?shelf=plans",
     "/library?shelf=freezes",
     "/library?shelf=attributes",

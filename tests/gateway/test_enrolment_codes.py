@@ -9,14 +9,14 @@ import msgspec
 import pytest
 from rest_framework.test import APIClient
 
-from herald.api.errors import Conflict, Invalid, InvalidFields
-from herald.edits.codes import CodeDraft, make_code, revoke_code
-from herald.edits.ground import MODELS, change_thing
+from herald.catalog.codes import CodeDraft, make_code, revoke_code
+from herald.catalog.reference_data import MODELS, change_object
 from herald.fleet.models import Custodian, Device, DeviceModel, EnrolmentAttempt, PropertyDefinition, RemovedDevice
 from herald.gateway import enrolment
 from herald.gateway.enrolment import enrol
 from herald.gateway.messages import ProtocolError
 from herald.groups.membership import process_changed_devices
+from herald.http.errors import Conflict, Invalid, InvalidFields
 from herald.lifecycle.secrets import revoke_secret
 from herald.time import clock
 from tests.factories import NOW, make_device, make_image, make_model, make_rule_group, make_site, make_user
@@ -25,7 +25,7 @@ pytestmark = pytest.mark.django_db
 
 
 @pytest.fixture(autouse=True)
-def _ground(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+def _reference_data(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
     monkeypatch.setattr(enrolment, "close_old_connections", lambda: None)  # the test's transaction is on it
     make_model()
     make_site("Hill", "Asia/Kolkata")
@@ -64,7 +64,7 @@ def test_a_device_is_in_its_groups_from_its_first_call() -> None:
 def test_a_device_goes_on_calling_its_model_by_the_name_that_it_had() -> None:
     letters = code(admit=True)
     model = DeviceModel.objects.get(name="Sill 400")
-    change_thing(MODELS, model, {"name": "Sill 4"}, actor=None, now=NOW)
+    change_object(MODELS, model, {"name": "Sill 4"}, actor=None, now=NOW)
     assert call(letters)["admission"] == "admitted"
     assert Device.objects.get(uid="NEW-1").model == model
     image = make_image(models=[DeviceModel.objects.get()])

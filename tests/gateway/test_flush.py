@@ -11,7 +11,6 @@ from django.test.utils import CaptureQueriesContext
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from herald.api.errors import Conflict
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.fleet.models import Device, MembershipQueueEntry, PropertyDefinition
@@ -19,6 +18,7 @@ from herald.fleet.secrets import hash_secret
 from herald.fleet.services import ask_to_report
 from herald.gateway.flush import PendingCheckIn, counters, flush
 from herald.gateway.messages import Answer, ProtocolError, read_check_in
+from herald.http.errors import Conflict
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.models import Rollout
 from herald_core.versions import version_key

@@ -6,9 +6,9 @@ import pytest
 from knox.models import AuthToken
 from rest_framework.test import APIClient
 
-from herald.api import errors
 from herald.fleet.models import Device
 from herald.groups.models import Group
+from herald.http import errors
 from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout
 from tests.factories import NOW, make_device, make_devices, make_image, make_rule_group, make_static, make_user

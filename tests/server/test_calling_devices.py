@@ -2,8 +2,8 @@
 
 import pytest
 
-from herald.api.errors import NotFound
 from herald.fleet.services import Ambiguous, device_ids, find_device, find_devices
+from herald.http.errors import NotFound
 from tests.factories import make_device
 
 pytestmark = pytest.mark.django_db

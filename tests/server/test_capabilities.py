@@ -8,7 +8,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from rest_framework.test import APIClient
 
-from herald.api.errors import InvalidFields, NobodyThere
 from herald.commands.models import CommandTemplate, Occurrence, When
 from herald.commands.services import ScheduleDraft, create_schedule
 from herald.deliveries.models import Delivery
@@ -16,6 +15,7 @@ from herald.fleet.capabilities import RangeDraft, lacking, lacking_rule, set_cap
 from herald.fleet.models import CapabilityRange, Device
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.rule_queries import matching
+from herald.http.errors import InvalidFields, NobodyThere
 from herald.record.models import RecordEntry
 from herald.rollouts.compose.drafts import preflight
 from herald.rollouts.engine.tick import tick_rollouts

@@ -218,7 +218,7 @@ def test_the_job_of_launching_is_queued_with_the_launch_and_safe_to_repeat() -> 
 def test_a_refused_launch_queues_nothing() -> None:
     from procrastinate.contrib.django.models import ProcrastinateJob
 
-    from herald.api.errors import CountMismatch
+    from herald.http.errors import CountMismatch
     from herald.rollouts.launch import launching
 
     rollout = make_draft(make_static("G", make_devices(2)))

@@ -5,7 +5,6 @@ from typing import Any
 
 import pytest
 
-from herald.api.errors import Conflict, Invalid, NobodyThere
 from herald.commands.models import CommandTemplate, Occurrence, Schedule, ScheduleState, When
 from herald.commands.sentence import schedule_sentence
 from herald.commands.services import (
@@ -19,6 +18,7 @@ from herald.commands.services import (
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.groups.models import Group
+from herald.http.errors import Conflict, Invalid, NobodyThere
 from tests.factories import NOW, launched, make_device, make_devices, make_draft, make_site, make_static
 
 pytestmark = pytest.mark.django_db

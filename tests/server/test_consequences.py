@@ -12,8 +12,6 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.core.management import call_command
 from rest_framework.test import APIClient
 
-from herald.api.agreement import CONSEQUENCES
-from herald.api.membership import FREE_CALLS, GATED_CALLS, mark_of
 from herald.calendar.services import FreezeDraft, save_freeze
 from herald.commands.models import CommandTemplate, Schedule, When
 from herald.commands.services import ScheduleDraft, create_schedule
@@ -22,6 +20,8 @@ from herald.groups.consequences.acceptance import Consequences, UseEffect, _cove
 from herald.groups.membership import process_changed_devices
 from herald.groups.models import Group, GroupMembership, MembershipEvent
 from herald.groups.references import Reference
+from herald.http.agreement import CONSEQUENCES
+from herald.http.membership import FREE_CALLS, GATED_CALLS, mark_of
 from herald.imports import services as imports
 from herald_core.versions import version_key
 from tests.factories import (

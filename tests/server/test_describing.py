@@ -5,8 +5,7 @@ from typing import Any
 import pytest
 from rest_framework.test import APIClient
 
-from herald.api.errors import Conflict, Invalid, NotFound
-from herald.edits.attributes import (
+from herald.catalog.attributes import (
     Definition,
     change_attribute,
     changed,
@@ -14,12 +13,13 @@ from herald.edits.attributes import (
     incompatible_values,
     make_attribute,
 )
-from herald.edits.tags import delete_tag, describe_tag, list_tags, preview_renaming, rename_tag
+from herald.catalog.tags import delete_tag, describe_tag, list_tags, preview_renaming, rename_tag
 from herald.fleet.models import Device, PropertyDefinition, Tag
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.models import Group
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
+from herald.http.errors import Conflict, Invalid, NotFound
 from herald_core.rules import FieldType
 from tests.factories import NOW, make_device, make_devices, make_rule_group, make_user
 

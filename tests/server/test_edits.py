@@ -6,7 +6,6 @@ import pytest
 from procrastinate.contrib.django.models import ProcrastinateJob
 from rest_framework.test import APIClient
 
-from herald.api.errors import Conflict, Invalid, InvalidFields, NobodyThere
 from herald.edits import services
 from herald.edits.change import RequestedEdit
 from herald.edits.models import Edit, EditState
@@ -17,6 +16,7 @@ from herald.groups.membership import process_changed_devices
 from herald.groups.models import Group
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
+from herald.http.errors import Conflict, Invalid, InvalidFields, NobodyThere
 from tests.factories import NOW, make_device, make_devices, make_draft, make_rule_group, make_site, make_user
 
 pytestmark = pytest.mark.django_db

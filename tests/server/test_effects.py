@@ -7,9 +7,9 @@ from django.db import transaction
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from herald.catalog.tags import preview_renaming, rename_tag
 from herald.edits.change import RequestedEdit
 from herald.edits.services import Target, preview_edit, request_edit, request_undo
-from herald.edits.tags import preview_renaming, rename_tag
 from herald.fleet.models import Custodian, Device, PropertyDefinition
 from herald.groups.membership import process_changed_devices
 from herald.groups.models import Group, GroupMembership
@@ -50,7 +50,7 @@ fleets = st.lists(
 )
 
 
-def _ground(fleet: list[dict[str, Any]]) -> None:
+def _reference_data(fleet: list[dict[str, Any]]) -> None:
     PropertyDefinition.objects.create(key="crop", source="attribute", label="Crop", type="text")
     make_site("Hill", "Asia/Kolkata"), make_site("Bay", "UTC")
     people = {
@@ -80,7 +80,7 @@ def _differences(before: dict[str, set[int]], after: dict[str, set[int]]) -> set
 @given(fleet=fleets, asked=edits)
 def test_an_edit_does_to_groups_what_its_preview_said(fleet: list[dict[str, Any]], asked: dict[str, Any]) -> None:
     with transaction.atomic():
-        _ground([dict(d) for d in fleet])
+        _reference_data([dict(d) for d in fleet])
         before, states = _members(), list(Device.objects.order_by("id").values("tags", "attributes", "site_id"))
         told = preview_edit(RequestedEdit(**asked), Target(rule="everything"), now=NOW)
         assert before == _members()
@@ -101,7 +101,7 @@ def test_an_edit_does_to_groups_what_its_preview_said(fleet: list[dict[str, Any]
 def test_a_tag_merge_does_to_groups_what_its_preview_said(fleet: list[dict[str, Any]], names: list[str]) -> None:
     old, new = names[:2]
     with transaction.atomic():
-        _ground([dict(d) for d in fleet])
+        _reference_data([dict(d) for d in fleet])
         if Device.objects.filter(tags__overlap=[old]).exists():
             before = _members()
             told = preview_renaming(old, new, now=NOW)

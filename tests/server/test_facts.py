@@ -8,8 +8,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from rest_framework.test import APIClient
 
-from herald.edits import facts
-from herald.edits.facts import find_facts
+from herald.catalog import facts
+from herald.catalog.facts import find_facts
 from herald.fleet.models import Device, PropertyDefinition, ReportedFact
 from herald.fleet.properties import MOST_KEYS, kind_expression
 from herald.gateway.flush import PendingCheckIn, flush

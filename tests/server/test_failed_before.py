@@ -3,8 +3,8 @@
 import pytest
 from rest_framework.test import APIClient
 
-from herald.api.errors import Invalid
 from herald.deliveries import services as deliveries
+from herald.http.errors import Invalid
 from herald.record.models import RecordEntry
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.intervene import lifecycle

@@ -5,7 +5,6 @@ from datetime import timedelta
 import pytest
 from django.db import IntegrityError, connection, transaction
 
-from herald.api.errors import Conflict, Invalid, InvalidRule
 from herald.fleet.models import Device, MembershipQueueEntry
 from herald.groups.members import change_members
 from herald.groups.membership import process_changed_devices, reevaluate, refresh_time_groups
@@ -18,6 +17,7 @@ from herald.groups.services import (
     preview_rule,
     references_to,
 )
+from herald.http.errors import Conflict, Invalid, InvalidRule
 from tests.factories import NOW, make_device, make_devices, make_draft, make_rule_group, make_static
 
 pytestmark = pytest.mark.django_db

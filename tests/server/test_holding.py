@@ -10,10 +10,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from rest_framework.test import APIClient
 
-from herald.api.errors import Conflict, Invalid, InvalidRule, NobodyThere
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import waits_of
+from herald.http.errors import Conflict, Invalid, InvalidRule, NobodyThere
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.intervene.holds import common_causes, hold, preview_hold, release
 from herald.rollouts.intervene.lifecycle import stop

@@ -8,7 +8,6 @@ from django.db import transaction
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from herald.api.errors import Conflict, Invalid, NobodyThere
 from herald.calendar.models import Freeze
 from herald.calendar.services import FreezeDraft, delete_freeze, save_freeze
 from herald.deliveries import services as deliveries
@@ -17,6 +16,7 @@ from herald.deliveries.waiting import waits_of
 from herald.fleet.models import Device, Site
 from herald.groups.membership import set_members
 from herald.groups.references import live_references
+from herald.http.errors import Conflict, Invalid, NobodyThere
 from herald.record.models import RecordEntry
 from herald.rollouts.compose import ring_plans
 from herald.rollouts.engine import audience_sync

@@ -12,8 +12,8 @@ import pytest
 from django.db import transaction
 from rest_framework.test import APIClient
 
-from herald.access.models import Role
 from herald.fleet.models import PropertyDefinition
+from herald.people.models import Role
 from herald.time import clock
 from tests.factories import NOW, make_devices, make_draft, make_image, make_rule_group, make_static, make_user
 

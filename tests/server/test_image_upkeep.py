@@ -9,8 +9,8 @@ import jwt
 import pytest
 from rest_framework.test import APIClient
 
-from herald.api.errors import Conflict, Invalid
 from herald.fleet.models import Device
+from herald.http.errors import Conflict, Invalid
 from herald.images import approval, cleanup, services, signing, uploads
 from herald.images.coverage import shares
 from herald.images.models import Image, ImageCleanup, SigningKey

@@ -9,8 +9,8 @@ from django.db import OperationalError, connection
 from openpyxl import Workbook
 from openpyxl.xml.constants import SHEET_MAIN_NS
 
-from herald.api.errors import Invalid
 from herald.db.locks import IMPORT
+from herald.http.errors import Invalid
 from herald.imports import reading, services, tasks
 from herald.imports.models import Import
 from herald.imports.reading import Unreadable, read_rows

@@ -10,9 +10,9 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from openpyxl import Workbook
 from rest_framework.test import APIClient
 
-from herald.api.errors import Conflict, Invalid, NobodyThere
 from herald.fleet.models import Device, PropertyDefinition
 from herald.groups.membership import process_changed_devices
+from herald.http.errors import Conflict, Invalid, NobodyThere
 from herald.imports import planning, services
 from herald.imports.models import Import, ImportState
 from herald.imports.reading import Unreadable, read_rows
@@ -22,7 +22,7 @@ pytestmark = pytest.mark.django_db
 
 
 @pytest.fixture(autouse=True)
-def _ground() -> None:
+def _reference_data() -> None:
     make_model()
     make_site("Hill", "Asia/Kolkata")
     for key, kind in (("asset_no", "text"), ("cost", "number"), ("bought_on", "date"), ("leased", "yes/no")):

@@ -9,7 +9,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from rest_framework.test import APIClient
 
-from herald.api.errors import Conflict, Invalid
 from herald.commands.models import CommandTemplate, When
 from herald.commands.services import ScheduleDraft, create_schedule
 from herald.groups.consequences.acceptance import Agreement, NotAgreed
@@ -18,6 +17,7 @@ from herald.groups.members import change_members, convert_to_rule
 from herald.groups.models import Family, Folder, Group
 from herald.groups.rule_suggestions import propose_rule
 from herald.groups.services import change_group, create_group, delete_group
+from herald.http.errors import Conflict, Invalid
 from tests.factories import NOW, make_device, make_devices, make_model, make_rule_group, make_static, make_user
 
 pytestmark = pytest.mark.django_db

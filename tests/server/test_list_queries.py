@@ -9,17 +9,17 @@ from django.db import connection
 from django.test.utils import CaptureQueriesContext
 from rest_framework.test import APIClient
 
-from herald.access.models import User
 from herald.attention.models import Quarantine
 from herald.calendar.services import FreezeDraft, save_freeze
+from herald.catalog.codes import CodeDraft, make_code
 from herald.commands.models import CommandTemplate, When
 from herald.commands.services import ScheduleDraft, create_schedule
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
-from herald.edits.codes import CodeDraft, make_code
 from herald.fleet.models import Custodian, EnrolmentAttempt, PropertyDefinition, ReportedFact, Site, Tag
 from herald.groups.models import Folder
 from herald.imports.services import create_import
+from herald.people.models import User
 from herald.rollouts.compose.ring_plans import save_ring_plan
 from tests.factories import (
     NOW,

@@ -2,11 +2,11 @@
 
 import pytest
 
-from herald.api.errors import Conflict, InvalidRule
 from herald.fleet.models import Device
 from herald.groups.members import change_members, convert_to_rule, convert_to_static
 from herald.groups.membership import process_changed_devices
 from herald.groups.models import Family, Group
+from herald.http.errors import Conflict, InvalidRule
 from herald.record.models import RecordEntry
 from tests.factories import NOW, make_device, make_devices, make_rule_group
 from tests.factories import make_static as make_group

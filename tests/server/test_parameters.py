@@ -10,8 +10,8 @@ from django.urls import get_resolver
 from jsonschema import Draft202012Validator
 from rest_framework.test import APIClient
 
-from herald.api.parameters import declared_by
-from herald.api.schema import CLOCK_TIME
+from herald.http.parameters import declared_by
+from herald.http.schema import CLOCK_TIME
 from tests.factories import make_device, make_static, make_user
 
 pytestmark = pytest.mark.django_db

@@ -10,12 +10,12 @@ from django.test import RequestFactory
 from django.urls import URLPattern, get_resolver
 from rest_framework.test import APIClient
 
-from herald.access.addresses import client_address
-from herald.access.models import ABILITIES, Ability, Role
-from herald.access.permissions import ability_needed
-from herald.access.throttling import FREE_OF_ACCOUNT, FREE_OF_ADDRESS, note_failure, note_success, wait_before
-from herald.api.errors import Conflict
 from herald.calendar.services import FreezeDraft, save_freeze
+from herald.http.errors import Conflict
+from herald.people.addresses import client_address
+from herald.people.models import ABILITIES, Ability, Role
+from herald.people.permissions import ability_needed
+from herald.people.throttling import FREE_OF_ACCOUNT, FREE_OF_ADDRESS, note_failure, note_success, wait_before
 from herald.record.models import RecordEntry
 from herald.rollouts.compose import drafts
 from herald.rollouts.engine.tick import tick_rollouts

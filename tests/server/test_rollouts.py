@@ -6,10 +6,10 @@ import pytest
 from django.db import IntegrityError, transaction
 from django.db.models.expressions import RawSQL
 
-from herald.api.errors import Conflict, CountMismatch, Invalid, NobodyThere
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.fleet.models import Device
+from herald.http.errors import Conflict, CountMismatch, Invalid, NobodyThere
 from herald.record.models import RecordEntry
 from herald.rollouts.compose import drafts
 from herald.rollouts.engine.tick import tick_rollouts

@@ -2,8 +2,8 @@
 
 import pytest
 
-from herald.api.errors import InvalidRule
 from herald.groups.sieve import Sieve, compute_sieve
+from herald.http.errors import InvalidRule
 from tests.factories import NOW, make_device, make_devices
 
 pytestmark = pytest.mark.django_db

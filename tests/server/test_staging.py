@@ -6,12 +6,12 @@ from typing import Any
 import pytest
 from rest_framework.test import APIClient
 
-from herald.api.errors import Invalid
 from herald.calendar.services import FreezeDraft, save_freeze
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.deliveries.waiting import waits_of
 from herald.fleet.models import Device
+from herald.http.errors import Invalid
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.intervene import edit, lifecycle
 from herald.rollouts.models import Rollout

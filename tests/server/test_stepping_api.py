@@ -5,11 +5,11 @@ from typing import Any
 import pytest
 from rest_framework.test import APIClient
 
-from herald.access.models import User
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
 from herald.groups.models import Group
+from herald.people.models import User
 from herald.record.models import RecordEntry
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.launch import launching

@@ -5,10 +5,10 @@ from datetime import timedelta
 import pytest
 from django.db import IntegrityError, transaction
 
-from herald.api.errors import Conflict, Invalid, NobodyThere
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.fleet.models import Device
+from herald.http.errors import Conflict, Invalid, NobodyThere
 from herald.images.models import Image
 from herald.images.services import withdraw
 from herald.rollouts.compose import drafts

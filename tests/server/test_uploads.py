@@ -12,9 +12,9 @@ from hypothesis import settings as hypothesis_settings
 from hypothesis import strategies as st
 from rest_framework.test import APIClient
 
-from herald.api.errors import Conflict, Invalid
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
+from herald.http.errors import Conflict, Invalid
 from herald.images import uploads
 from herald.images.models import Image, Upload
 from herald.images.services import add_uploaded, approve, preview_withdrawal, withdraw

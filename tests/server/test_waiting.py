@@ -20,7 +20,7 @@ from herald.fleet.models import Device, Site
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.intervene import lifecycle
 from herald.rollouts.models import Ring, Rollout
-from herald_core.deliveries import Event, Phase
+from herald_core.deliveries import Event, Phase, failure
 from herald_core.rings.assignment import RingKind
 from herald_core.versions import version_key
 from tests.factories import (
@@ -165,7 +165,7 @@ def test_a_command_says_what_it_waits_for_and_never_for_a_file() -> None:
 def test_the_pause_after_a_failure_is_the_reason() -> None:
     started(1)
     tick_rollouts(now=NOW)
-    step = deliveries.failure(deliveries.as_in_hand(one()), "flash-verify")
+    step = failure(deliveries.as_in_hand(one()), "flash-verify")
     change = deliveries.Change(delivery=one(), steps=[step])
     deliveries.apply_changes([change], now=NOW)
     retrying = reason(one())

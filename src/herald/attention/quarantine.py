@@ -14,13 +14,13 @@ import structlog
 from django.db import connection, transaction
 from django.db.utils import InterfaceError, OperationalError
 
-from herald.access.models import User
-from herald.api.errors import DomainError, NotFound
 from herald.attention.models import ItemKind, Part, Quarantine
 from herald.attention.names import words_for
 from herald.attention.services import close_item, open_item
+from herald.http.errors import DomainError, NotFound
 from herald.live.notify import notify
 from herald.passing import is_passing
+from herald.people.models import User
 from herald.record.services import record
 
 FIRST_PAUSE = timedelta(minutes=1)

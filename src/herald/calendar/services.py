@@ -7,13 +7,13 @@ from datetime import datetime
 from django.db import transaction
 from django.db.models import Exists, OuterRef, Q
 
-from herald.access.models import User
-from herald.api.dates import check_plannable
-from herald.api.errors import Invalid
 from herald.calendar.models import Freeze
 from herald.fleet.models import Device, Site
 from herald.groups.models import Group, GroupMembership
+from herald.http.dates import check_plannable
+from herald.http.errors import Invalid
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 from herald_core.waiting import FreezeSpan
 

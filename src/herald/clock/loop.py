@@ -15,6 +15,7 @@ from django.db import close_old_connections, connection
 from django.db.utils import InterfaceError, OperationalError
 
 from herald.attention.quarantine import Isolation
+from herald.catalog.facts import find_facts
 from herald.clock.conditions import refresh_conditions
 from herald.clock.heartbeat import BEAT_SECONDS, FOLLOW, TURN, beat
 from herald.clock.models import TimeBase
@@ -22,7 +23,6 @@ from herald.clock.rest import Rest
 from herald.commands.services import turn_schedules
 from herald.db.locks import FOLLOW_LOOP, TURN_LOOP, try_session_lock
 from herald.deliveries import services as deliveries
-from herald.edits.facts import find_facts
 from herald.fleet.models import MembershipQueueEntry
 from herald.groups.membership import process_changed_devices, refresh_time_groups
 from herald.images.cleanup import purge

@@ -6,13 +6,13 @@ from datetime import datetime
 
 from django.db import transaction
 
-from herald.access.models import User
 from herald.commands.models import Schedule
 from herald.commands.reach import able_of
 from herald.commands.references import use_of
 from herald.fleet import capabilities
 from herald.fleet.models import DeviceModel
 from herald.groups.consequences.acceptance import Agreement, Consequences, UseEffect, require
+from herald.people.models import User
 
 
 def set_capabilities(

@@ -8,9 +8,6 @@ from itertools import islice
 from django.db import transaction
 from django.db.models import Q
 
-from herald.access.models import User
-from herald.api.dates import check_plannable
-from herald.api.errors import Conflict, CountMismatch, Invalid, NobodyThere
 from herald.attention.models import Part
 from herald.attention.quarantine import Isolation
 from herald.commands.models import (
@@ -32,7 +29,10 @@ from herald.deliveries.time_outs import end_unheard
 from herald.fleet.models import Device
 from herald.groups.audience import audience_query, named_ids
 from herald.groups.models import Group
+from herald.http.dates import check_plannable
+from herald.http.errors import Conflict, CountMismatch, Invalid, NobodyThere
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 from herald_core.deliveries import ACTIVE, Kind, Phase
 from herald_core.preflight import leeway

@@ -7,7 +7,6 @@ All of it is done by the services that the interface uses, at times that are pas
 from collections.abc import Sequence
 from datetime import datetime, time, timedelta
 
-from herald.access.models import User
 from herald.calendar.services import FreezeDraft, save_freeze
 from herald.commands.models import CommandTemplate, When
 from herald.commands.services import ScheduleDraft, create_schedule
@@ -16,6 +15,7 @@ from herald.demo.scenario import RESTART_AT, SEED
 from herald.groups.models import Group
 from herald.images.models import Image
 from herald.images.services import withdraw
+from herald.people.models import User
 from herald.rollouts.compose import drafts
 from herald.rollouts.compose.ring_plans import save_ring_plan
 from herald.rollouts.intervene.lifecycle import stop

@@ -9,7 +9,6 @@ from pathlib import Path
 from django.conf import settings
 from django.db import transaction
 
-from herald.access.models import User
 from herald.demo import scenario as s
 from herald.demo.fleet import make_devices
 from herald.demo.history import BEGAN, History
@@ -20,6 +19,7 @@ from herald.fleet.secrets import hash_secret
 from herald.groups.models import Folder
 from herald.groups.services import create_group
 from herald.images.services import add_image, approve
+from herald.people.models import User
 
 MANIFEST = "fleet.json"
 ENROLMENT_CODE = "larkfield-enrols"
@@ -36,7 +36,7 @@ def load(*, devices: int, now: datetime) -> None:
     began = now - BEGAN
     with transaction.atomic():
         engineer = _load_people()
-        _load_ground()
+        _load_reference_data()
         _load_limits(engineer, began)
         _load_images(engineer, now)
         rows, personas = make_devices(devices, now)
@@ -58,7 +58,7 @@ def _load_people() -> User:
     return User.objects.get(email=s.ACCOUNTS[0].email)
 
 
-def _load_ground() -> None:
+def _load_reference_data() -> None:
     Site.objects.bulk_create(
         Site(name=e.name, region=e.region, time_zone=e.zone, transfers_at_once=e.transfers) for e in s.ESTATES
     )

@@ -4,8 +4,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from herald.api.errors import InvalidFields
 from herald.fleet.models import Admission, Custodian, Site
+from herald.http.errors import InvalidFields
 from herald_core.edits import Change
 from herald_core.properties import DoesNotFit, read_interval, read_property, read_tag, read_zone
 from herald_core.rules import Vocabulary

@@ -6,8 +6,6 @@ from datetime import datetime
 
 from django.db import IntegrityError, transaction
 
-from herald.access.models import User
-from herald.api.errors import Conflict, Invalid, NobodyThere
 from herald.edits.change import RequestedEdit, describe_edit, from_json, read_change, to_json
 from herald.edits.models import Edit, EditedDevice, EditState
 from herald.fleet.editing import Tables, after_edit, ensure_tags, read_states, write_states
@@ -23,7 +21,9 @@ from herald.groups.consequences.acceptance import (
 from herald.groups.consequences.cascade import GroupEffect, Records, differences, effects_of
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
+from herald.http.errors import Conflict, Invalid, NobodyThere
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 from herald_core.edits import Change, State, edited, fields_touched, holds
 

@@ -3,8 +3,8 @@
 from procrastinate import RetryStrategy
 from procrastinate.contrib.django import app
 
-from herald.api.errors import DomainError
 from herald.edits import services
+from herald.http.errors import DomainError
 from herald.time import clock
 
 

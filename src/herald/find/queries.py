@@ -8,13 +8,13 @@ from typing import TYPE_CHECKING, Any
 
 from django.db.models import Count, F
 
-from herald.api.errors import Invalid
 from herald.fleet.models import Device
 from herald.fleet.vocabulary import load_records
 from herald.groups.models import GroupMembership
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
 from herald.groups.values import SETS, value_expression
+from herald.http.errors import Invalid
 from herald_core.rules import FieldSpec, FieldType, Vocabulary
 from herald_core.versions import version_key_or_none
 

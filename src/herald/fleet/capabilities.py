@@ -7,10 +7,10 @@ from datetime import datetime
 from django.db import transaction
 from django.db.models import Q
 
-from herald.access.models import User
-from herald.api.errors import InvalidFields
 from herald.fleet.models import CapabilityRange, Device, DeviceModel
+from herald.http.errors import InvalidFields
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 from herald_core.capabilities import WORDS, Capability, Supported
 from herald_core.rules.printer import value_text

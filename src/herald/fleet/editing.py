@@ -204,13 +204,13 @@ def forget_definition(definition: PropertyDefinition) -> None:
     definition.delete()
 
 
-def write_thing(thing: T) -> T:
+def write_object(thing: T) -> T:
     """Write a site, model or custodian, new or known."""
     thing.save()
     return thing
 
 
-def follow_thing(thing: Site | DeviceModel | Custodian, *, now: datetime) -> None:
+def follow_object(thing: Site | DeviceModel | Custodian, *, now: datetime) -> None:
     """Let the devices that refer to a changed thing follow: their zone in force, and their groups."""
     field = {Site: "site", DeviceModel: "model", Custodian: "custodian"}[type(thing)]
     devices = Device.objects.filter(**{field: thing})
@@ -219,7 +219,7 @@ def follow_thing(thing: Site | DeviceModel | Custodian, *, now: datetime) -> Non
     MembershipQueueEntry.objects.note(devices.order_by("id").values_list("pk", flat=True), now)
 
 
-def forget_thing(thing: Site | DeviceModel | Custodian) -> None:
+def forget_object(thing: Site | DeviceModel | Custodian) -> None:
     """Delete a thing; refused by the database while anything refers to it."""
     thing.delete()
 

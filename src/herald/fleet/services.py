@@ -6,9 +6,9 @@ from datetime import datetime
 from django.db import transaction
 from django.db.models import Q
 
-from herald.access.models import User
-from herald.api.errors import Conflict, Invalid, NotFound
 from herald.fleet.models import Admission, Device
+from herald.http.errors import Conflict, Invalid, NotFound
+from herald.people.models import User
 from herald.record.services import record
 
 

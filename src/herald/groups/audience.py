@@ -5,10 +5,10 @@ from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
 from django.db.models import Count, Exists, Min, Model, OuterRef, Q, QuerySet, Subquery
 
-from herald.api.errors import Invalid
 from herald.fleet.models import Device
 from herald.fleet.services import device_ids
 from herald.groups.models import Group, GroupMembership
+from herald.http.errors import Invalid
 from herald_core.rules.printer import value_text
 from herald_core.text import in_words
 

@@ -5,11 +5,11 @@ from typing import TYPE_CHECKING
 
 from django.db.models import Count
 
-from herald.api.errors import Conflict, Invalid
 from herald.fleet.models import Device
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.models import Family, Group, GroupKind, GroupMembership
 from herald.groups.rules import parse_saved_rule
+from herald.http.errors import Conflict, Invalid
 from herald_core.rules import Clause, Op
 from herald_core.rules.printer import clause_text
 from herald_core.rules.sieve import lines_of

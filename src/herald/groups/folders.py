@@ -7,10 +7,10 @@ from datetime import datetime
 from django.db import transaction
 from django.db.models import Count, IntegerField, Value
 
-from herald.access.models import User
-from herald.api.errors import Conflict, Invalid
 from herald.groups.models import Folder, Group, GroupMembership
+from herald.http.errors import Conflict, Invalid
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 from herald_core.text import nfc
 

@@ -3,15 +3,15 @@
 from collections.abc import Collection
 from datetime import datetime
 
-from herald.access.models import User
-from herald.api.errors import Conflict, Invalid
 from herald.fleet.models import Device
 from herald.groups import constraints
 from herald.groups.consequences.acceptance import Agreement, gated
 from herald.groups.membership import MembershipDiff, evaluate_group, follow_references, set_members
 from herald.groups.models import Group, GroupKind, GroupMembership, GroupReference
 from herald.groups.services import set_rule
+from herald.http.errors import Conflict, Invalid
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 
 

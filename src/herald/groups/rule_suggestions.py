@@ -3,13 +3,13 @@
 from dataclasses import dataclass
 from datetime import datetime
 
-from herald.api.errors import NobodyThere
 from herald.fleet.models import Device
 from herald.fleet.vocabulary import load_records, load_vocabulary
 from herald.groups.membership import joining, leaving
 from herald.groups.models import Group
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
+from herald.http.errors import NobodyThere
 from herald_core.rules import And, Node, Or, to_text
 from herald_core.rules.propose import propose
 

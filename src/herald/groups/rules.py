@@ -3,9 +3,9 @@
 from datetime import UTC, datetime
 from functools import lru_cache
 
-from herald.api.errors import InvalidRule
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.models import Group, GroupReference
+from herald.http.errors import InvalidRule
 from herald_core.rules import (
     Node,
     Predicate,

@@ -8,8 +8,6 @@ from typing import TypedDict, Unpack
 
 from django.db import transaction
 
-from herald.access.models import User
-from herald.api.errors import Conflict, Invalid
 from herald.fleet.models import Device, DeviceModel
 from herald.fleet.vocabulary import load_records, load_vocabulary, record_with_groups
 from herald.groups import constraints
@@ -27,7 +25,9 @@ from herald.groups.models import Folder, Group, GroupKind, GroupMembership, Grou
 from herald.groups.references import references_to, rename_elsewhere
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
+from herald.http.errors import Conflict, Invalid
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 from herald_core.rules import ClauseVerdict, depends_on_time, explain, groups_of
 from herald_core.rules.rename import rename_value

@@ -7,12 +7,12 @@ from datetime import datetime
 import jwt
 from django.db import transaction
 
-from herald.access.models import User
-from herald.api.errors import Conflict
 from herald.fleet.models import DeviceModel
+from herald.http.errors import Conflict
 from herald.images.models import AutoApproval, Image, ImageStatus, SigningKey
 from herald.images.signing import endorse, make_key, publish_key, put_key_in_place, sign, sign_with
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 
 

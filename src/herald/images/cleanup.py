@@ -9,14 +9,14 @@ from django.conf import settings
 from django.db import transaction
 from django.db.models import F
 
-from herald.access.models import User
-from herald.api.errors import Conflict, Invalid
 from herald.fleet.models import DeviceModel
+from herald.http.errors import Conflict, Invalid
 from herald.images.coverage import shares
 from herald.images.models import Image, ImageCleanup, ImageModel, ImageStatus
 from herald.images.paths import upgrade_paths
 from herald.images.references import former_versions, image_uses
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 
 #: what devices had before rollouts of so many days may have to be given back

@@ -10,9 +10,8 @@ from typing import Any
 from django.conf import settings
 from django.db import IntegrityError, transaction
 
-from herald.access.models import User
-from herald.api.errors import Conflict, Invalid, InvalidFields
 from herald.fleet.models import Device, DeviceModel
+from herald.http.errors import Conflict, Invalid, InvalidFields
 from herald.images.approval import approve_on_upload
 from herald.images.models import Image, ImageModel, ImageStatus, Upload
 from herald.images.paths import upgrade_paths
@@ -20,6 +19,7 @@ from herald.images.references import ImageUse, image_uses, stop_sending
 from herald.images.signing import sign
 from herald.images.uploads import path_of, sha256_of
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 from herald_core.versions import is_version, version_key
 

@@ -12,9 +12,9 @@ from uuid import UUID
 from django.conf import settings
 from django.db import transaction
 
-from herald.access.models import User
-from herald.api.errors import Conflict, Invalid
+from herald.http.errors import Conflict, Invalid
 from herald.images.models import Upload
+from herald.people.models import User
 
 MAX_BYTES = 2 * 1024**3
 PIECE_BYTES = 8 * 1024**2

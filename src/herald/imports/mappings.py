@@ -5,12 +5,12 @@ from datetime import datetime
 
 from django.db import transaction
 
-from herald.access.models import User
-from herald.api.errors import Invalid
 from herald.fleet.vocabulary import load_vocabulary
+from herald.http.errors import Invalid
 from herald.imports.models import SavedMapping
 from herald.imports.planning import OWN_FIELDS, guess_mapping
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 from herald_core.text import is_storable, nfc
 

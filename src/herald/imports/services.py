@@ -5,20 +5,20 @@ from datetime import datetime
 
 from django.db import transaction
 
-from herald.access.models import User
-from herald.api.errors import Conflict, Invalid, NobodyThere
 from herald.db.copy import copy_rows
 from herald.db.locks import IMPORT, held_by_me
 from herald.fleet.editing import ensure_tags, make_devices, read_states, write_states
 from herald.fleet.models import Device
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.consequences.acceptance import Agreement, consequences_of, require
+from herald.http.errors import Conflict, Invalid, NobodyThere
 from herald.imports.differences import Differences, read_differences
 from herald.imports.mappings import check_mapping, mapping_for
 from herald.imports.models import CellError, Import, ImportedDevice, ImportState
 from herald.imports.planning import Plan, Planner
 from herald.imports.reading import Unreadable, check_unpacked, is_workbook, read_rows
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 from herald_core.edits import State
 from herald_core.text import is_storable

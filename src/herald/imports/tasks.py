@@ -8,8 +8,8 @@ from django.db.utils import InterfaceError, OperationalError
 from procrastinate import RetryStrategy
 from procrastinate.contrib.django import app
 
-from herald.api.errors import DomainError
 from herald.attention.quarantine import first_line
+from herald.http.errors import DomainError
 from herald.imports import services
 from herald.time import clock
 

@@ -7,16 +7,16 @@ from typing import Any
 
 from django.db.models import Q
 
-from herald.access.models import User
-from herald.api.errors import Conflict
 from herald.fleet.editing import read_states, write_states
 from herald.fleet.models import Admission, Device
 from herald.fleet.registration import delete_devices
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.consequences.acceptance import Agreement, admission_differences, gated
 from herald.groups.models import GroupMembership
+from herald.http.errors import Conflict
 from herald.imports.models import Import, ImportedDevice, ImportState
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 from herald_core.edits import holds
 

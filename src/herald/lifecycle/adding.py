@@ -5,8 +5,6 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-from herald.access.models import User
-from herald.api.errors import InvalidFields
 from herald.edits.change import RequestedEdit, read_change
 from herald.fleet.editing import ensure_tags, make_devices
 from herald.fleet.models import (
@@ -21,7 +19,9 @@ from herald.fleet.models import (
 from herald.fleet.registration import forget_refusals
 from herald.fleet.vocabulary import attribute_defaults, load_vocabulary
 from herald.groups.consequences.acceptance import Agreement, gated
+from herald.http.errors import InvalidFields
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 from herald_core.rules import Vocabulary
 from herald_core.text import closest, is_storable, nfc

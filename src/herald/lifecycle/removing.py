@@ -5,12 +5,12 @@ from datetime import datetime
 
 from django.db import transaction
 
-from herald.access.models import User
-from herald.api.errors import Conflict, Invalid
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Admission, Device, RemovedDevice
 from herald.fleet.registration import forget_removed, remember_removed
+from herald.http.errors import Conflict, Invalid
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 
 

@@ -4,8 +4,6 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from herald.access.models import User
-from herald.api.errors import Conflict, Invalid
 from herald.commands.models import Schedule, ScheduleState
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
@@ -16,7 +14,9 @@ from herald.groups import constraints
 from herald.groups.consequences.acceptance import Agreement, admission_differences, gated
 from herald.groups.membership import set_members
 from herald.groups.models import Group, GroupKind
+from herald.http.errors import Conflict, Invalid
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 from herald.rollouts.models import Rollout
 from herald_core.deliveries import RECALLABLE

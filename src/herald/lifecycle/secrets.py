@@ -5,12 +5,12 @@ from datetime import datetime
 
 from django.db import transaction
 
-from herald.access.models import User
-from herald.api.errors import Conflict
 from herald.fleet.models import Admission, Device, RefusalCause
 from herald.fleet.registration import forget_refusals, write_secret
 from herald.fleet.secrets import hash_secret
+from herald.http.errors import Conflict
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 
 

@@ -3,7 +3,7 @@
 from datetime import datetime
 from typing import Any
 
-from herald.access.models import User
+from herald.people.models import User
 from herald.record.models import RecordEntry
 
 

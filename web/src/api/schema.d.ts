@@ -4107,6 +4107,12 @@ export interface components {
             object_id: number;
             sentence: string;
         };
+        /** @description What changing it does: devices that refer to it, rules rewritten, groups that gain or lose. */
+        ReferenceEffects: {
+            devices: number;
+            rules: components["schemas"]["NamedThing"][];
+            groups: components["schemas"]["GroupEffectRow"][];
+        };
         /** @enum {string} */
         RefusalCauseEnum: "bad-code" | "expired-code" | "used-code" | "unknown-model" | "enrolled" | "not-expected" | "retired" | "removed";
         /** @description What cleaning up would put away, and what it would free where all of that went. */
@@ -4773,12 +4779,6 @@ export interface components {
         TargetChoiceEnum: "image" | "newest" | "within" | "leave_out";
         /** @enum {string} */
         TemplateEnum: "restart";
-        /** @description What changing it does: devices that refer to it, rules rewritten, groups that gain or lose. */
-        ThingEffects: {
-            devices: number;
-            rules: components["schemas"]["NamedThing"][];
-            groups: components["schemas"]["GroupEffectRow"][];
-        };
         /** @description Something that happened. `to_phase` is empty for what is no delivery's change. */
         TimelineEntry: {
             /** Format: date-time */
@@ -6660,7 +6660,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ThingEffects"];
+                    "application/json": components["schemas"]["ReferenceEffects"];
                 };
             };
             /** @description The request is no HTTP or JSON that can be read. */
@@ -16126,7 +16126,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ThingEffects"];
+                    "application/json": components["schemas"]["ReferenceEffects"];
                 };
             };
             /** @description The request is no HTTP or JSON that can be read. */
@@ -25768,7 +25768,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ThingEffects"];
+                    "application/json": components["schemas"]["ReferenceEffects"];
                 };
             };
             /** @description The request is no HTTP or JSON that can be read. */

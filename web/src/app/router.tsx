@@ -47,7 +47,7 @@ const groupRoute = createRoute({
 const daysRoute = createRoute({
   getParentRoute: () => groupsRoute,
   path: "$id/days",
-  component: lazyRouteComponent(() => import("@/rooms/groups/days"), "GroupDays"),
+  component: lazyRouteComponent(() => import("@/rooms/groups/compare-moments"), "CompareMoments"),
   validateSearch: (search): { from?: string; until?: string } => ({
     from: text(search.from),
     until: text(search.until),

@@ -12,7 +12,7 @@ import { ClockProvider, useClock } from "@/lib/clock";
 import { city } from "@/lib/format";
 import { onTitle } from "@/lib/title";
 import { Failed, Skeleton } from "@/parts/views";
-import { SignIn } from "@/rooms/access/sign-in";
+import { SignIn } from "@/rooms/people/sign-in";
 import { AgreementDialog } from "./agreement-dialog";
 import { Keys } from "./keys";
 import { Palette } from "./palette";

@@ -8,10 +8,10 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.permissions import person
 from herald.attention.models import Part, Quarantine
 from herald.attention.names import names_of
 from herald.attention.quarantine import try_now
+from herald.people.permissions import person
 from herald.time import clock
 
 

@@ -10,12 +10,12 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.permissions import person
-from herald.api.fields import NamedThing, StrictSerializer, valid
 from herald.calendar import services
 from herald.calendar.models import Freeze
 from herald.fleet.models import Device, Site
 from herald.groups.models import Group
+from herald.http.fields import NamedThing, StrictSerializer, valid
+from herald.people.permissions import person
 from herald.time import clock
 
 

@@ -5,10 +5,10 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.permissions import person
 from herald.commands.capabilities import set_capabilities
 from herald.fleet.api.capabilities import ModelCapabilitiesBody, ModelCapabilitiesRow, asked_capabilities
 from herald.groups.api.agreement import agreement_of
+from herald.people.permissions import person
 from herald.time import clock
 
 

@@ -4,11 +4,11 @@ from typing import Any
 
 from rest_framework import serializers
 
-from herald.api.fields import NamedThing, SentencePart, StrictSerializer
 from herald.commands.models import CommandTemplate, FreezeChoice, Harm, ScheduleState, When
 from herald.deliveries.api.serializers import ConflictRow
 from herald.groups.api.serializers import NAMED_DEVICES
 from herald.groups.models import Group
+from herald.http.fields import NamedThing, SentencePart, StrictSerializer
 from herald_core.schedules import ScheduleStatus
 
 

@@ -8,10 +8,6 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.models import Ability
-from herald.access.permissions import person
-from herald.api.fields import read_number, valid
-from herald.api.pages import PAGE, newest_first, page_of
 from herald.commands import overview, reach, services
 from herald.commands.api.serializers import (
     NewScheduleBody,
@@ -26,6 +22,10 @@ from herald.deliveries.api.serializers import DeliveryPage
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import waits_of
 from herald.groups.audience import read_named
+from herald.http.fields import read_number, valid
+from herald.http.pages import PAGE, newest_first, page_of
+from herald.people.models import Ability
+from herald.people.permissions import person
 from herald.time import clock
 
 SchedulePage = page_of("SchedulePage", ScheduleRow, "schedules")

@@ -5,13 +5,13 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.api.fields import read_limit
-from herald.api.pages import PAGE, newest_first
 from herald.deliveries.api.serializers import DeliveryPage, TimelineEntry
 from herald.deliveries.models import Delivery
 from herald.deliveries.timeline import device_timeline
 from herald.deliveries.waiting import waits_of
 from herald.fleet.services import find_device
+from herald.http.fields import read_limit
+from herald.http.pages import PAGE, newest_first
 from herald.time import clock
 
 

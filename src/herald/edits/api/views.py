@@ -8,14 +8,14 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.permissions import person
-from herald.api.fields import valid
-from herald.api.pages import PAGE, newest_first, page_of
 from herald.edits import services
 from herald.edits.api.serializers import EditPreview, EditRequest, EditRow
 from herald.edits.change import RequestedEdit
 from herald.edits.models import Edit
 from herald.groups.api.agreement import agreement_of
+from herald.http.fields import valid
+from herald.http.pages import PAGE, newest_first, page_of
+from herald.people.permissions import person
 from herald.time import clock
 
 EditPage = page_of("EditPage", EditRow, "edits")

@@ -10,15 +10,15 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.permissions import person
-from herald.api.errors import Invalid, NotFound
-from herald.api.export import CSV, JSON_LINES, XLSX, Table, as_asked, documented
-from herald.api.fields import StrictSerializer, next_page, read_limit, read_number, valid
 from herald.find.models import SavedView
 from herald.find.queries import found, grid_of, in_order, table_rows
 from herald.fleet.api.serializers import DevicePage, ValueCount
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.values import value_counts
+from herald.http.errors import Invalid, NotFound
+from herald.http.export import CSV, JSON_LINES, XLSX, Table, as_asked, documented
+from herald.http.fields import StrictSerializer, next_page, read_limit, read_number, valid
+from herald.people.permissions import person
 from herald.time import clock
 from herald_core.rules import FieldSpec, Vocabulary
 

@@ -8,10 +8,10 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.api.errors import NotFound
-from herald.api.fields import StrictSerializer, valid
 from herald.fleet import capabilities
 from herald.fleet.models import DeviceModel
+from herald.http.errors import NotFound
+from herald.http.fields import StrictSerializer, valid
 from herald_core.capabilities import WORDS, Capability
 
 CAPABILITIES = [(f.value, WORDS[f]) for f in Capability]

@@ -5,10 +5,10 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.permissions import person
 from herald.fleet.api.serializers import DeviceDetail, FieldInfo
 from herald.fleet.services import ask_to_report, find_device
 from herald.fleet.vocabulary import load_vocabulary
+from herald.people.permissions import person
 from herald.time import clock
 from herald_core.rules.fields import OPERATORS
 

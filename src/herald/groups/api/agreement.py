@@ -2,8 +2,8 @@
 
 from rest_framework.request import Request
 
-from herald.api.agreement import agreed_digest, is_dry_run
 from herald.groups.consequences.acceptance import Agreement
+from herald.http.agreement import agreed_digest, is_dry_run
 
 
 def agreement_of(request: Request) -> Agreement:

@@ -8,8 +8,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.api.fields import NamedThing
 from herald.groups.overview import groups_overview
+from herald.http.fields import NamedThing
 from herald.time import clock
 
 

@@ -4,11 +4,11 @@ from typing import Any
 
 from rest_framework import serializers
 
-from herald.api.fields import StrictSerializer
 from herald.fleet.api.serializers import DeviceRow
 from herald.fleet.models import DeviceModel
 from herald.groups.audience import MOST_NAMED
 from herald.groups.models import Folder, Group, GroupKind
+from herald.http.fields import StrictSerializer
 from herald_core.rules import Clause
 from herald_core.rules.printer import value_text
 
@@ -296,3 +296,13 @@ class FolderChange(StrictSerializer):
 
     name = serializers.CharField(max_length=80, required=False)
     parent = serializers.PrimaryKeyRelatedField(queryset=Folder.objects.all(), allow_null=True, required=False)
+
+
+class GroupEffectRow(serializers.Serializer[Any]):
+    """What a change would do to a group, and what that sets off."""
+
+    id = serializers.IntegerField(source="group.pk")
+    name = serializers.CharField(source="group.name")
+    joins = serializers.IntegerField()
+    leaves = serializers.IntegerField()
+    uses = GroupUse(many=True)

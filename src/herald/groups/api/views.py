@@ -9,9 +9,6 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.permissions import person
-from herald.api.errors import Invalid
-from herald.api.fields import next_page, read_limit, read_moment, read_number, valid
 from herald.fleet.api.serializers import DevicePage
 from herald.fleet.models import Device
 from herald.fleet.services import device_ids, find_device, find_devices
@@ -46,6 +43,9 @@ from herald.groups.overlaps import MOST_GROUPS, overlaps_of
 from herald.groups.references import live_references, references_to
 from herald.groups.rule_suggestions import propose_rule
 from herald.groups.sieve import compute_sieve
+from herald.http.errors import Invalid
+from herald.http.fields import next_page, read_limit, read_moment, read_number, valid
+from herald.people.permissions import person
 from herald.time import clock
 
 

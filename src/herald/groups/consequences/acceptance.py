@@ -15,11 +15,11 @@ from typing import Any
 
 from django.db import transaction
 
-from herald.api.errors import Conflict, DryRun
 from herald.fleet.models import Admission, MembershipQueueEntry
 from herald.groups.membership import lock_membership, reevaluate
 from herald.groups.models import Group, GroupMembership, MembershipEvent
 from herald.groups.references import Reference, direct_uses
+from herald.http.errors import Conflict, DryRun
 
 #: numbers may have grown by this share since they were agreed to; below a hundred by none
 GROWTH = 0.01

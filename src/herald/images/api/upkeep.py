@@ -9,14 +9,14 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.models import Ability
-from herald.access.permissions import person
-from herald.api.fields import StrictSerializer, valid
-from herald.api.pages import PAGE, newest_first, page_of
 from herald.fleet.models import DeviceModel
+from herald.http.fields import StrictSerializer, valid
+from herald.http.pages import PAGE, newest_first, page_of
 from herald.images import approval, cleanup
 from herald.images.cleanup import UNDO_DAYS
 from herald.images.models import AutoApproval, Image, ImageCleanup, SigningKey
+from herald.people.models import Ability
+from herald.people.permissions import person
 from herald.time import clock
 
 

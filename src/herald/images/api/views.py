@@ -12,15 +12,15 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.models import Ability
-from herald.access.permissions import person
-from herald.api.errors import Invalid
-from herald.api.fields import StrictSerializer, read_number, valid
 from herald.fleet.models import DeviceModel
+from herald.http.errors import Invalid
+from herald.http.fields import StrictSerializer, read_number, valid
 from herald.images import services, uploads
 from herald.images.coverage import Share, shares
 from herald.images.models import Image, Upload
 from herald.images.uploads import PIECE_BYTES
+from herald.people.models import Ability
+from herald.people.permissions import person
 from herald.time import clock
 
 

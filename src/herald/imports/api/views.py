@@ -13,13 +13,13 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.permissions import person
-from herald.api.export import CSV, documented, safe_cell
-from herald.api.fields import StrictSerializer, valid
-from herald.api.pages import PAGE, newest_first, page_of
 from herald.groups.api.agreement import agreement_of
+from herald.http.export import CSV, documented, safe_cell
+from herald.http.fields import StrictSerializer, valid
+from herald.http.pages import PAGE, newest_first, page_of
 from herald.imports import mappings, services, undoing
 from herald.imports.models import CellError, Import, SavedMapping
+from herald.people.permissions import person
 from herald.time import clock
 
 SHOWN_WRONG = 200

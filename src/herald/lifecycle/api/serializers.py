@@ -4,8 +4,8 @@ from typing import Any
 
 from rest_framework import serializers
 
-from herald.api.fields import NamedThing, StrictSerializer
 from herald.fleet.models import DEFAULT_INTERVAL_SECONDS, Admission, EnrolmentAttempt, RefusalCause
+from herald.http.fields import NamedThing, StrictSerializer
 from herald_core.properties import MAX_INTERVAL, MIN_INTERVAL
 
 

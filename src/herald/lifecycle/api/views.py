@@ -9,9 +9,6 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.models import Ability
-from herald.access.permissions import person
-from herald.api.fields import valid
 from herald.deliveries.api.serializers import ConflictRow
 from herald.deliveries.conflicts import conflicts_with_others
 from herald.edits.api.serializers import EditTarget
@@ -19,6 +16,7 @@ from herald.edits.services import Target, targeted_ids
 from herald.fleet.models import Admission, Device, EnrolmentAttempt
 from herald.fleet.services import ask_all_to_report, find_device
 from herald.groups.api.agreement import agreement_of
+from herald.http.fields import valid
 from herald.lifecycle import adding, removing, replacing, secrets
 from herald.lifecycle.api.serializers import (
     AdmissionQueue,
@@ -32,6 +30,8 @@ from herald.lifecycle.api.serializers import (
     ReplacementBody,
     ReplacementView,
 )
+from herald.people.models import Ability
+from herald.people.permissions import person
 from herald.time import clock
 
 #: of a long queue the first are shown; the rest is in Fleet, by `admission = waiting`

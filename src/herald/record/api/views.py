@@ -9,9 +9,9 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.models import User
-from herald.api.export import CSV, JSON_LINES, XLSX, Table, as_asked, documented
-from herald.api.fields import read_limit, read_moment, read_number
+from herald.http.export import CSV, JSON_LINES, XLSX, Table, as_asked, documented
+from herald.http.fields import read_limit, read_moment, read_number
+from herald.people.models import User
 from herald.record.models import Kind, RecordEntry, RecordQuerySet
 
 #: who acts where no person does

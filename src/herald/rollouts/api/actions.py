@@ -7,10 +7,10 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.models import Ability
-from herald.access.permissions import person
-from herald.api.fields import valid
 from herald.deliveries.models import Delivery
+from herald.http.fields import valid
+from herald.people.models import Ability
+from herald.people.permissions import person
 from herald.rollouts.api.serializers import Effect, RolloutDetail
 from herald.rollouts.api.shared import detail_of, effect, find_rollout
 from herald.rollouts.api.stepping_serializers import (

@@ -9,7 +9,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.api.errors import Invalid
+from herald.http.errors import Invalid
 from herald.rollouts.api.report_serializers import FreezeOfRollout
 from herald.rollouts.api.shared import find_rollout
 from herald.rollouts.watch import forecast

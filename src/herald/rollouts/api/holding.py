@@ -5,8 +5,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.permissions import person
-from herald.api.fields import valid
+from herald.http.fields import valid
+from herald.people.permissions import person
 from herald.rollouts.api.shared import find_rollout
 from herald.rollouts.api.stepping_serializers import (
     CommonCausesRow,

@@ -9,8 +9,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.permissions import person
-from herald.api.fields import StrictSerializer, valid
+from herald.http.fields import StrictSerializer, valid
+from herald.people.permissions import person
 from herald.rollouts.api.serializers import RingDraftBody
 from herald.rollouts.api.views import read_rings
 from herald.rollouts.compose import drafts, ring_plans

@@ -6,9 +6,9 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.api.errors import Conflict, Invalid
-from herald.api.export import CSV, XLSX, as_csv, as_xlsx, documented
 from herald.deliveries.breakdown_fields import PLACES
+from herald.http.errors import Conflict, Invalid
+from herald.http.export import CSV, XLSX, as_csv, as_xlsx, documented
 from herald.rollouts.api.report_serializers import BreakdownRow, FreezeOfRollout, ReportView
 from herald.rollouts.api.shared import find_rollout
 from herald.rollouts.models import Rollout

@@ -4,11 +4,11 @@ from typing import Any
 
 from rest_framework import serializers
 
-from herald.api.fields import NamedThing, SentencePart, StrictSerializer
 from herald.deliveries.models import PHASES
 from herald.fleet.models import Device, DeviceModel
 from herald.groups.api.serializers import NAMED_DEVICES
 from herald.groups.models import Group
+from herald.http.fields import NamedThing, SentencePart, StrictSerializer
 from herald.images.models import Image
 from herald.rollouts.models import RingKindChoice, RingPlanVersion, RolloutState, StoredForecast, TargetChoice
 from herald_core.rollouts.status import GateState, State

@@ -4,8 +4,8 @@ from typing import Any
 
 from rest_framework import serializers
 
-from herald.api.fields import StrictSerializer
 from herald.groups.models import Group
+from herald.http.fields import StrictSerializer
 
 
 class HoldQuestion(StrictSerializer):

@@ -7,14 +7,14 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.access.permissions import person
-from herald.api.errors import Invalid
-from herald.api.fields import SentencePart, read_limit, valid
-from herald.api.pages import PAGE, newest_first, page_of
 from herald.deliveries.api.serializers import ConflictRow
 from herald.fleet.models import Device
 from herald.fleet.services import device_ids
 from herald.groups.audience import read_named
+from herald.http.errors import Invalid
+from herald.http.fields import SentencePart, read_limit, valid
+from herald.http.pages import PAGE, newest_first, page_of
+from herald.people.permissions import person
 from herald.rollouts.api.serializers import (
     LaunchBody,
     OutcomeDevice,

@@ -8,12 +8,12 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.api.fields import read_limit, read_number
 from herald.deliveries.api.serializers import DeliveryPage, TimelineEntry
 from herald.deliveries.breakdown_fields import PLACES
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.deliveries.timeline import delivery_entry
 from herald.deliveries.waiting import waits_of
+from herald.http.fields import read_limit, read_number
 from herald.record.models import RecordEntry
 from herald.rollouts.api.serializers import ProgressPoint, RingDevices
 from herald.rollouts.api.shared import find_rollout

@@ -8,14 +8,14 @@ from typing import Protocol
 
 from django.db import transaction
 
-from herald.access.models import User
-from herald.api.dates import check_plannable
-from herald.api.errors import Invalid
 from herald.fleet.models import DeviceModel
 from herald.fleet.vocabulary import load_vocabulary
 from herald.groups.models import Group
 from herald.groups.rules import read_rule
+from herald.http.dates import check_plannable
+from herald.http.errors import Invalid
 from herald.images.models import Image
+from herald.people.models import User
 from herald.record.services import record
 from herald.rollouts.intervene.lifecycle import locked
 from herald.rollouts.models import ChangeRow, ManualExclusion, Ring, RingPlanVersion, Rollout, RolloutState

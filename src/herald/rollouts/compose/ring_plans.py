@@ -6,9 +6,9 @@ from typing import Any
 
 from django.db import transaction
 
-from herald.access.models import User
-from herald.api.errors import Conflict, Invalid
+from herald.http.errors import Conflict, Invalid
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 from herald.rollouts.models import RingPlan, RingPlanVersion
 

@@ -10,8 +10,6 @@ from typing import Any
 from django.db import transaction
 from django.db.models import QuerySet
 
-from herald.access.models import User
-from herald.api.errors import Conflict, InvalidRule, NobodyThere
 from herald.attention.models import ItemKind
 from herald.attention.services import close_item, open_item
 from herald.deliveries import services as deliveries
@@ -20,6 +18,8 @@ from herald.fleet.models import Device
 from herald.groups.audience import audience_query, members_of
 from herald.groups.models import Group, MembershipEvent
 from herald.groups.rules import facts_read
+from herald.http.errors import Conflict, InvalidRule, NobodyThere
+from herald.people.models import User
 from herald.rollouts.intervene.lifecycle import locked, note
 from herald.rollouts.launch.launching import permit_downgrades, supersede_others, write_devices
 from herald.rollouts.models import OPEN_STATES, ExcludedDevice, Ring, Rollout, RolloutState

@@ -6,11 +6,11 @@ from typing import Any
 
 from django.db import transaction
 
-from herald.access.models import User
-from herald.api.errors import Conflict, Invalid, NobodyThere
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.services import device_ids
+from herald.http.errors import Conflict, Invalid, NobodyThere
+from herald.people.models import User
 from herald.rollouts.intervene.lifecycle import locked, note
 from herald.rollouts.models import OPEN_STATES, Rollout
 

@@ -8,9 +8,9 @@ from typing import Any
 
 from django.db import transaction
 
-from herald.access.models import User
-from herald.api.errors import Conflict, Invalid
 from herald.deliveries.models import Delivery
+from herald.http.errors import Conflict, Invalid
+from herald.people.models import User
 from herald.rollouts.compose.drafts import check_staging, check_window
 from herald.rollouts.intervene.lifecycle import locked, note
 from herald.rollouts.models import OPEN_STATES, Ring, Rollout

@@ -7,14 +7,14 @@ from typing import Any
 
 from django.db import transaction
 
-from herald.access.models import User
-from herald.api.errors import Invalid, NobodyThere
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.services import device_ids
 from herald.fleet.vocabulary import load_records, load_vocabulary
 from herald.groups.rule_queries import matching
 from herald.groups.rules import read_rule
+from herald.http.errors import Invalid, NobodyThere
+from herald.people.models import User
 from herald.rollouts.intervene.devices import check_open
 from herald.rollouts.intervene.lifecycle import note
 from herald.rollouts.models import Rollout

@@ -7,13 +7,13 @@ from typing import Any
 from django.db import transaction
 from django.db.models import F
 
-from herald.access.models import User
-from herald.api.errors import Conflict, Invalid
 from herald.db.locks import RANKS, take_lock
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
+from herald.http.errors import Conflict, Invalid
 from herald.images.models import Image, ImageStatus
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.record.services import record
 from herald.rollouts.models import OPEN_STATES, Ring, Rollout, RolloutState
 from herald_core.deliveries import Phase

@@ -5,8 +5,8 @@ from datetime import datetime
 
 from django.db import transaction
 
-from herald.access.models import User
-from herald.api.errors import Conflict, NobodyThere
+from herald.http.errors import Conflict, NobodyThere
+from herald.people.models import User
 from herald.rollouts.compose.drafts import RingDraft, write_rings
 from herald.rollouts.intervene.lifecycle import note
 from herald.rollouts.models import Rollout

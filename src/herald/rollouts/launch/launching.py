@@ -8,14 +8,14 @@ from typing import Any
 from django.db import transaction
 from django.db.models import Max
 
-from herald.access.models import User
-from herald.api.errors import Conflict, CountMismatch, Invalid, InvalidRule, NobodyThere
 from herald.db.locks import RANKS, take_lock
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
+from herald.http.errors import Conflict, CountMismatch, Invalid, InvalidRule, NobodyThere
 from herald.images.models import Image, ImageStatus
 from herald.images.signing import permit_downgrade
 from herald.live.notify import notify
+from herald.people.models import User
 from herald.rollouts.compose.drafts import preflight
 from herald.rollouts.intervene.lifecycle import locked, note
 from herald.rollouts.models import DowngradePermit, ExcludedDevice, Ring, Rollout, RolloutState

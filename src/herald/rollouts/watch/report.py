@@ -8,11 +8,11 @@ from typing import Any
 
 import numpy as np
 
-from herald.api.export import Table
 from herald.calendar.models import Freeze
 from herald.calendar.services import freezes_between, held_by
 from herald.deliveries.durations import seen_spans
 from herald.deliveries.models import Delivery, DeliveryEvent
+from herald.http.export import Table
 from herald.record.models import RecordEntry
 from herald.rollouts.engine.offers import AHEAD
 from herald.rollouts.intervene import holds

@@ -17,6 +17,7 @@ import { Conflicts } from "@/parts/conflicts";
 import { Button, Card, Labelled, Picker, Problem } from "@/parts/controls";
 import { audienceWords, NamedDevices } from "@/parts/named-devices";
 import { Sentence } from "@/parts/sentence";
+import { TimeField } from "@/parts/time-fields";
 import { isCount, TypedCount } from "@/parts/typed-count";
 import { type Answer, Loaded } from "@/parts/views";
 import { ZoneRows } from "@/parts/zone-rows";
@@ -156,12 +157,10 @@ export function NewCommand() {
                 {daily && (
                   <>
                     <Labelled label="At (each device's own clock)">
-                      <input
-                        type="time"
+                      <TimeField
                         required
-                        className="field"
-                        value={draft.time_of_day?.slice(0, 5) ?? ""}
-                        onChange={(e) => e.target.value && setDraft({ ...draft, time_of_day: e.target.value })}
+                        value={draft.time_of_day ?? null}
+                        onChange={(time_of_day) => time_of_day && setDraft({ ...draft, time_of_day })}
                       />
                     </Labelled>
                     <Labelled label="Last day, if any">

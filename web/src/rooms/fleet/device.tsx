@@ -16,12 +16,12 @@ import { Timeline } from "@/parts/timeline";
 import { Loaded, WholePage } from "@/parts/views";
 import { AttributesCard } from "./attributes-card";
 import { DeviceActions } from "./device-actions";
+import { Why } from "./device-groups";
 import { EditPanel } from "./edit-panel";
 import { Facts } from "./facts";
-import { type OneDeviceAct, OneDeviceDialog, OneDeviceItems } from "./one-device-acts";
+import { type OneDeviceAction, OneDeviceDialog, OneDeviceItems } from "./one-device-actions";
 import { byName, deviceOrders, device as deviceQuery, deviceTimeline } from "./queries";
 import { Upcoming } from "./upcoming";
-import { Why } from "./why";
 
 const deviceRoute = getRouteApi("/devices/$name");
 
@@ -53,7 +53,7 @@ function Shown({ device: d }: { device: Schemas["DeviceDetail"] }) {
   const { name } = d;
   const { now, zone } = useClock();
   const [editing, setEditing] = useState(false);
-  const [act, setAct] = useState<OneDeviceAct | null>(null);
+  const [act, setAct] = useState<OneDeviceAction | null>(null);
   const orders = useInfiniteQuery(deviceOrders(name));
   const [events, setEvents] = useState(100);
   const timeline = useQuery(deviceTimeline(name, events));

@@ -20,12 +20,12 @@ import type { FleetAddress } from "./address";
 import { AdmissionsLink } from "./admissions";
 import { DeviceActions } from "./device-actions";
 import { EditPanel } from "./edit-panel";
+import { Values } from "./filters";
 import { Grid } from "./grid";
 import { Columns, exportAddress } from "./list-tools";
-import { both, isNarrowed, narrowed, widened, wordsRule } from "./narrow";
 import { byName } from "./queries";
+import { both, isNarrowed, narrowed, widened, wordsRule } from "./rule-joins";
 import { SavedViews } from "./saved-views";
-import { Values } from "./values";
 
 const fleetRoute = getRouteApi("/fleet");
 

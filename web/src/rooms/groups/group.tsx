@@ -15,7 +15,7 @@ import { Button, Problem } from "@/parts/controls";
 import { DeviceTable } from "@/parts/device-table";
 import { RuleEditor } from "@/parts/rule-editor";
 import { Failed, Skeleton, WholePage } from "@/parts/views";
-import { Ask } from "./ask";
+import { Ask } from "./ask-devices";
 import { DeleteGroup } from "./delete-group";
 import { DescribeGroup } from "./describe-group";
 import { GroupLine } from "./group-line";
@@ -23,10 +23,10 @@ import { MakeStatic } from "./make-static";
 import { MemberList } from "./member-list";
 import { MembersCurve } from "./members-curve";
 import { group as groupQuery, preview as previewQuery, sieve as sieveQuery } from "./queries";
+import { RuleNotes } from "./rule-notes";
 import { type RuleState, SaveConsequences, SaveRule } from "./save-rule";
 import { Sieve } from "./sieve";
 import { StaticGroup } from "./static-group";
-import { WorthALook } from "./worth-a-look";
 
 const groupRoute = getRouteApi("/groups/$id");
 
@@ -278,7 +278,7 @@ function RuleGroup({
         <hr className="my-4 border-rule" />
         {sieve && sieve.notes.length > 0 && (
           <>
-            <WorthALook notes={sieve.notes} />
+            <RuleNotes notes={sieve.notes} />
             <hr className="my-4 border-rule" />
           </>
         )}

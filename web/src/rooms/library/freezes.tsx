@@ -9,6 +9,7 @@ import { changed } from "@/api/topics";
 import { useClock } from "@/lib/clock";
 import { city, count, counted, instant } from "@/lib/format";
 import { Button, Empty, Labelled, Modal, Picker, Problem } from "@/parts/controls";
+import { MomentField } from "@/parts/time-fields";
 import { freezes as freezesQuery } from "./queries";
 import { Removal, Shelf } from "./shelf-table";
 
@@ -106,15 +107,13 @@ function FreezeForm({ freeze, onClose }: { freeze: Freeze | null; onClose: () =>
     },
   });
   const moment = (field: "starts_at" | "ends_at", label: string) => (
-    <Labelled label={`${label} (${city(zone)})`}>
-      <input
-        type="datetime-local"
-        className="field"
-        min={DateTime.fromJSDate(now, { zone }).toFormat("yyyy-MM-dd'T'HH:mm")}
-        value={draft[field] ? DateTime.fromISO(draft[field], { zone }).toFormat("yyyy-MM-dd'T'HH:mm") : ""}
-        onChange={(e) => setDraft({ ...draft, [field]: DateTime.fromISO(e.target.value, { zone }).toISO() ?? "" })}
-      />
-    </Labelled>
+    <MomentField
+      label={`${label} (${city(zone)})`}
+      min={DateTime.fromJSDate(now, { zone })}
+      value={draft[field]}
+      zone={zone}
+      onChange={(at) => setDraft({ ...draft, [field]: at ?? "" })}
+    />
   );
   return (
     <Modal open onClose={onClose} title={freeze ? `Change ${freeze.name}` : "Add a freeze"}>

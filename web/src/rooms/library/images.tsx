@@ -8,8 +8,8 @@ import { Bar, Button, Empty } from "@/parts/controls";
 import { Loaded } from "@/parts/views";
 import { AddFolder } from "./add-folder";
 import { AddImage } from "./add-image";
-import { Cleaned, CleanUp } from "./clean-up";
-import { ImageActs } from "./image-acts";
+import { ImageActions } from "./image-actions";
+import { Cleaned, CleanUp } from "./image-cleanup";
 import { UpgradePaths } from "./upgrade-paths";
 
 export function Images() {
@@ -128,7 +128,7 @@ function Families({ all }: { all: Schemas["ImageRow"][] }) {
                       {i.failed > 0 && <div className="text-brick text-xs">failed on {count(i.failed)}</div>}
                     </td>
                     <td className="px-3 py-1">
-                      <ImageActs image={i} />
+                      <ImageActions image={i} />
                     </td>
                   </tr>
                 ))}

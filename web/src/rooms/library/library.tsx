@@ -1,13 +1,13 @@
 /** Library: what is kept ready for use, a shelf for each kind. */
 import { getRouteApi, Link } from "@tanstack/react-router";
 import { usePageTitle } from "@/lib/title";
+import { ApprovalPolicies } from "./approval-policies";
 import { Attributes } from "./attributes";
 import { Enrolment } from "./enrolment";
 import { Facts } from "./facts";
 import { Freezes } from "./freezes";
-import { Custodians, Models, Sites } from "./ground";
 import { Images } from "./images";
-import { Releasing } from "./releasing";
+import { Custodians, Models, Sites } from "./reference-data";
 import { RingPlans } from "./ring-plans";
 import { Tags } from "./tags";
 
@@ -15,7 +15,7 @@ const libraryRoute = getRouteApi("/library");
 
 const SHELVES = {
   images: "Images",
-  releasing: "Releasing",
+  approval: "Approval",
   plans: "Ring plans",
   freezes: "Freezes",
   attributes: "Attributes",
@@ -50,7 +50,7 @@ export function Library() {
         </nav>
       </div>
       {shelf === "images" && <Images />}
-      {shelf === "releasing" && <Releasing />}
+      {shelf === "approval" && <ApprovalPolicies />}
       {shelf === "plans" && <RingPlans />}
       {shelf === "freezes" && <Freezes />}
       {shelf === "attributes" && <Attributes />}

@@ -10,11 +10,11 @@ import { usePageTitle } from "@/lib/title";
 import { Button, Empty } from "@/parts/controls";
 import { Exports, More, SearchField, useTypedWords } from "@/parts/list-parts";
 import { ObjectLink } from "@/parts/object-link";
+import { MomentField } from "@/parts/time-fields";
 import { Inline, Loaded } from "@/parts/views";
 import { recordChoices, record as recordQuery } from "./queries";
 
 const recordRoute = getRouteApi("/record");
-const INPUT = "yyyy-MM-dd'T'HH:mm";
 
 export function RecordRoom() {
   usePageTitle("Record");
@@ -83,10 +83,7 @@ function Filters({ filter }: { filter: RecordFilter }) {
   const choices = useQuery(recordChoices);
   const set = (change: Partial<RecordFilter>) => navigate({ search: (s) => ({ ...s, ...change }), replace: true });
   const [words, setWords] = useTypedWords(filter.q ?? "", (found) => set({ q: found }));
-  const shown = (iso: string | undefined) => (iso ? DateTime.fromISO(iso, { zone }).toFormat(INPUT) : "");
-  const read = (value: string) =>
-    value ? (DateTime.fromISO(value, { zone }).toUTC().toISO() ?? undefined) : undefined;
-  const latest = DateTime.fromJSDate(now, { zone }).toFormat(INPUT);
+  const here = DateTime.fromJSDate(now, { zone });
   return (
     <div className="mb-3 flex flex-wrap items-center gap-3">
       <SearchField
@@ -122,25 +119,21 @@ function Filters({ filter }: { filter: RecordFilter }) {
           </option>
         ))}
       </select>
-      <label className="flex items-center gap-1.5 text-soft">
-        from
-        <input
-          type="datetime-local"
-          className="field"
-          max={latest}
-          value={shown(filter.since)}
-          onChange={(e) => set({ since: read(e.target.value) })}
-        />
-      </label>
-      <label className="flex items-center gap-1.5 text-soft">
-        until
-        <input
-          type="datetime-local"
-          className="field"
-          value={shown(filter.until)}
-          onChange={(e) => set({ until: read(e.target.value) })}
-        />
-      </label>
+      <MomentField
+        label="from"
+        inline
+        max={here}
+        value={filter.since}
+        zone={zone}
+        onChange={(at) => set({ since: at ?? undefined })}
+      />
+      <MomentField
+        label="until"
+        inline
+        value={filter.until}
+        zone={zone}
+        onChange={(at) => set({ until: at ?? undefined })}
+      />
       <span className="text-soft">{city(zone)}</span>
       {Object.values(filter).some((v) => v !== undefined) && (
         <Button

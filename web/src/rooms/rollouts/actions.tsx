@@ -9,7 +9,7 @@ import { counted } from "@/lib/format";
 import { Button, Confirm, Problem } from "@/parts/controls";
 import { IN_HAND, sum } from "@/parts/phases";
 import { inTrouble } from "./evidence";
-import { More } from "./more";
+import { More } from "./more-changes";
 import { RollBack } from "./roll-back";
 
 type Verb = "pause" | "resume" | "stop" | "open-gate";

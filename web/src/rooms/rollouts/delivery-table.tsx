@@ -12,7 +12,7 @@ import { Hold } from "@/parts/hold";
 import { IN_MOTION, OFFERED, OUT } from "@/parts/phases";
 import { Table } from "@/parts/table";
 import { Inline, Loaded } from "@/parts/views";
-import { DeviceActs } from "./device-acts";
+import { DeviceActions } from "./device-actions";
 import { rolloutDeliveries } from "./queries";
 import { PLACES } from "./status-breakdown";
 
@@ -117,7 +117,7 @@ export function DeliveryTable({ rollout }: { rollout: Schemas["RolloutDetail"] }
       </div>
       {holding && <Hold rollout={rollout.id} whom={{ rule: "", devices: [] }} onClose={() => setHolding(false)} />}
       {chosen.size > 0 && (
-        <DeviceActs rollout={rollout.id} devices={[...chosen.values()]} onDone={() => setChosen(new Map())} />
+        <DeviceActions rollout={rollout.id} devices={[...chosen.values()]} onDone={() => setChosen(new Map())} />
       )}
       <Loaded of={found} what="The devices" rows={8} className="h-[26rem]">
         {(all) => (

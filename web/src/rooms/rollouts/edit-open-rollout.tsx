@@ -6,6 +6,7 @@ import { api, body, type Schemas } from "@/api/client";
 import { changed } from "@/api/topics";
 import { useDebounced } from "@/lib/use-debounced";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
+import { TimeField } from "@/parts/time-fields";
 
 type Body = Schemas["EditOpenBodyRequest"];
 type Ring = Schemas["RemainingRingRequest"];
@@ -66,11 +67,9 @@ export function EditOpenRollout({ rollout, onClose }: { rollout: Schemas["Rollou
         <div className="grid grid-cols-3 gap-4">
           {TIMES.map(([field, label]) => (
             <Labelled key={field} label={label}>
-              <input
-                type="time"
-                className="field"
-                value={(change[field] === undefined ? rollout[field] : change[field])?.slice(0, 5) ?? ""}
-                onChange={(e) => setChange({ ...change, [field]: e.target.value || null })}
+              <TimeField
+                value={(change[field] === undefined ? rollout[field] : change[field]) ?? null}
+                onChange={(time) => setChange({ ...change, [field]: time })}
               />
             </Labelled>
           ))}

@@ -7,7 +7,7 @@ import { Bar, Button, Card } from "@/parts/controls";
 import type { Answer } from "@/parts/views";
 import { preflight } from "./consequences";
 import type { Draft, RingDraft } from "./draft";
-import { Plans, TakenFrom } from "./plans";
+import { Plans, TakenFrom } from "./ring-plan-slot";
 
 interface Props {
   draft: Draft;

@@ -1,11 +1,11 @@
 /** The editor of one slot of the sentence, in place beneath it. */
-import { DateTime } from "luxon";
 import type { FieldProblem, Schemas } from "@/api/client";
 import { useClock } from "@/lib/clock";
 import { count } from "@/lib/format";
 import { Button, Card, Labelled, Picker } from "@/parts/controls";
 import { NamedDevices } from "@/parts/named-devices";
 import { RuleEditor } from "@/parts/rule-editor";
+import { MomentField, TimeField } from "@/parts/time-fields";
 import { type Answer, Loaded } from "@/parts/views";
 import { ChangeSlot } from "./change-slot";
 import { atAnyHour, type Draft } from "./draft";
@@ -126,36 +126,22 @@ function WindowSlot({ draft, onChange }: Props) {
       {!any && (
         <>
           <Labelled label="Opens (device time)">
-            <input
-              type="time"
-              className="field"
-              value={draft.window_start?.slice(0, 5) ?? ""}
-              onChange={(e) => onChange({ ...draft, window_start: e.target.value || null })}
+            <TimeField
+              value={draft.window_start ?? null}
+              onChange={(time) => onChange({ ...draft, window_start: time })}
             />
           </Labelled>
           <Labelled label="Closes (device time)">
-            <input
-              type="time"
-              className="field"
-              value={draft.window_end?.slice(0, 5) ?? ""}
-              onChange={(e) => onChange({ ...draft, window_end: e.target.value || null })}
-            />
+            <TimeField value={draft.window_end ?? null} onChange={(time) => onChange({ ...draft, window_end: time })} />
           </Labelled>
         </>
       )}
-      <Labelled label="Not before (your clock)">
-        <input
-          type="datetime-local"
-          className="field"
-          value={draft.starts_at ? DateTime.fromISO(draft.starts_at, { zone }).toFormat("yyyy-MM-dd'T'HH:mm") : ""}
-          onChange={(e) =>
-            onChange({
-              ...draft,
-              starts_at: e.target.value ? DateTime.fromISO(e.target.value, { zone }).toISO() : null,
-            })
-          }
-        />
-      </Labelled>
+      <MomentField
+        label="Not before (your clock)"
+        value={draft.starts_at}
+        zone={zone}
+        onChange={(starts_at) => onChange({ ...draft, starts_at })}
+      />
       {!any && <Days draft={draft} onChange={onChange} />}
       {!any && <Staging draft={draft} onChange={onChange} />}
       <p className="max-w-[60ch] text-soft">
@@ -226,12 +212,7 @@ function Staging({ draft, onChange }: Pick<Props, "draft" | "onChange">) {
       {draft.prefetch &&
         times.map(([field, label]) => (
           <Labelled key={field} label={label}>
-            <input
-              type="time"
-              className="field"
-              value={draft[field]?.slice(0, 5) ?? ""}
-              onChange={(e) => onChange({ ...draft, [field]: e.target.value || null })}
-            />
+            <TimeField value={draft[field] ?? null} onChange={(time) => onChange({ ...draft, [field]: time })} />
           </Labelled>
         ))}
       {draft.prefetch && (

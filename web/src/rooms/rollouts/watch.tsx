@@ -14,7 +14,7 @@ import { Actions } from "./actions";
 import { DeliveryTable } from "./delivery-table";
 import { Evidence, inTrouble } from "./evidence";
 import { ForecastCard } from "./forecast";
-import { Held } from "./held";
+import { Held } from "./held-devices";
 import { Lane } from "./lane";
 import { Progress } from "./progress";
 import {

@@ -1,0 +1,186 @@
+"""Signing in and out, and API tokens."""
+
+from datetime import timedelta
+from typing import Any
+
+from django.conf import settings
+from django.contrib.auth import authenticate, login, logout
+from django.middleware.csrf import get_token
+from drf_spectacular.authentication import SessionScheme
+from drf_spectacular.utils import extend_schema
+from knox.models import AuthToken
+from rest_framework import exceptions, serializers
+from rest_framework.authentication import SessionAuthentication
+from rest_framework.permissions import AllowAny
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from herald.http.fields import StrictSerializer, valid
+from herald.people import tokens
+from herald.people.addresses import client_address
+from herald.people.models import ABILITIES, Ability, Role, User
+from herald.people.permissions import person
+from herald.people.throttling import note_failure, note_success, wait_before
+from herald.record.services import record
+from herald.time import clock
+
+
+class CsrfAlways(SessionAuthentication):
+    """Checks the CSRF token of anonymous requests too, so that nobody is signed in by another site."""
+
+    def authenticate(self, request: Request) -> Any:
+        self.enforce_csrf(request)
+        return super().authenticate(request)
+
+
+class CsrfAlwaysScheme(SessionScheme):  # type: ignore[no-untyped-call]  # found by drf-spectacular by being defined
+    target_class = CsrfAlways
+    name = "sessionCookie"
+
+
+class Me(serializers.ModelSerializer[User]):
+    """Who is signed in, and what the role may change."""
+
+    abilities = serializers.SerializerMethodField()
+
+    class Meta:
+        model = User
+        fields = ("id", "email", "name", "role", "time_zone", "abilities")
+
+    def get_abilities(self, user: User) -> list[str]:
+        return sorted(a.value for a in ABILITIES[Role(user.role)])
+
+
+class SignInBody(StrictSerializer):
+    email = serializers.EmailField()
+    password = serializers.CharField(trim_whitespace=False)
+
+
+class SessionState(serializers.Serializer[Any]):
+    """`csrf` goes into the header X-CSRFToken of every call that changes something."""
+
+    user = Me(allow_null=True)
+    csrf = serializers.CharField()
+    demo = serializers.BooleanField()
+
+
+class SessionView(APIView):
+    """The session: who is signed in, signing in, signing out."""
+
+    permission_classes = (AllowAny,)
+    needs = Ability.OWN
+
+    def get_authenticators(self) -> Any:
+        return (
+            [CsrfAlways()] if self.request and self.request.method in ("POST", "DELETE") else [SessionAuthentication()]
+        )
+
+    @extend_schema(operation_id="session_retrieve", responses=SessionState)
+    def get(self, request: Request) -> Response:
+        return Response(_state(request, request.user))
+
+    @extend_schema(operation_id="session_sign_in", request=SignInBody, responses=SessionState)
+    def post(self, request: Request) -> Response:
+        body = valid(SignInBody(data=request.data))
+        email, address = body["email"].lower(), client_address(request._request)
+        wait = wait_before(email, address)
+        if wait > timedelta(0):
+            raise exceptions.Throttled(wait.total_seconds(), "Too many sign-ins failed; wait a moment.")
+        user = authenticate(request, username=email, password=body["password"])
+        if user is None:
+            note_failure(email, address)
+            raise exceptions.AuthenticationFailed("No account has this e-mail address and password.")
+        note_success(email, address)
+        login(request, user)
+        if isinstance(user, User):
+            record(now=clock.now(), actor=user, kind="user", object_id=user.pk, sentence=f"Signed in from {address}")
+        return Response(_state(request, user))
+
+    @extend_schema(operation_id="session_sign_out", request=None, responses={200: SessionState})
+    def delete(self, request: Request) -> Response:
+        user = request.user
+        if isinstance(user, User):
+            record(now=clock.now(), actor=user, kind="user", object_id=user.pk, sentence="Signed out")
+        logout(request)
+        return Response(_state(request, None))
+
+
+def _state(request: Request, user: Any) -> Any:
+    known = user if isinstance(user, User) else None
+    state = {"user": known, "csrf": get_token(request._request), "demo": settings.DEMO}
+    return SessionState(state).data
+
+
+class TokenRow(serializers.Serializer[Any]):
+    """A token of one's own: what it is for, since when and until when. The letters are shown once, as it is made."""
+
+    id = serializers.CharField(source="digest")
+    name = serializers.SerializerMethodField()
+    created_at = serializers.DateTimeField(source="created")
+    expires_at = serializers.DateTimeField(source="expiry", allow_null=True)
+
+    def get_name(self, token: AuthToken) -> str:
+        named = getattr(token, "named", None)
+        return named.name if named else ""
+
+
+class NewTokenBody(StrictSerializer):
+    """What a token is for, and after how many days it expires; no number is never."""
+
+    name = serializers.CharField(max_length=80)
+    days = serializers.IntegerField(min_value=1, max_value=3650, allow_null=True, default=90)
+
+
+class NewToken(serializers.Serializer[Any]):
+    """A token, shown this once."""
+
+    token = serializers.CharField()
+
+
+class TokenListView(APIView):
+    """API tokens for scripts, one's own: a viewer's token may only read."""
+
+    needs = Ability.OWN
+
+    @extend_schema(operation_id="tokens_list", responses=TokenRow(many=True))
+    def get(self, request: Request) -> Response:
+        return Response(TokenRow(tokens.tokens_of(person(request)), many=True).data)
+
+    @extend_schema(operation_id="tokens_create", request=NewTokenBody, responses={201: NewToken})
+    def post(self, request: Request) -> Response:
+        body = valid(NewTokenBody(data=request.data))
+        token = tokens.make_token(person(request), name=body["name"], days=body["days"], now=clock.now())
+        return Response(NewToken({"token": token}).data, status=201)
+
+
+class TokenView(APIView):
+    """One token of one's own."""
+
+    needs = Ability.OWN
+
+    @extend_schema(operation_id="tokens_revoke", responses={204: None})
+    def delete(self, request: Request, token_id: str) -> Response:
+        tokens.revoke_token(person(request), token_id, now=clock.now())
+        return Response(status=204)
+
+
+class Health(serializers.Serializer[Any]):
+    """`now` is the installation's time, which passes `speed` times as fast as life."""
+
+    ok = serializers.BooleanField()
+    now = serializers.DateTimeField()
+    speed = serializers.FloatField()
+    demo = serializers.BooleanField()
+
+
+class HealthView(APIView):
+    """Whether the server answers and reaches its database."""
+
+    permission_classes = (AllowAny,)
+    authentication_classes = ()
+
+    @extend_schema(operation_id="health", responses=Health)
+    def get(self, request: Request) -> Response:
+        User.objects.exists()  # asks the database
+        return Response(Health({"ok": True, "now": clock.now(), "speed": clock.speed, "demo": settings.DEMO}).data)
