@@ -204,6 +204,11 @@ class Cluster:
             if not connection.execute("SELECT 1 FROM pg_database WHERE datname = %s", [name]).fetchone():
                 connection.execute(f'CREATE DATABASE "{name}"')
 
+    def drop_database(self, name: str) -> None:
+        """Throw a database away, whoever is connected to it."""
+        with psycopg.connect(self.url("postgres"), autocommit=True) as connection:
+            connection.execute(sql.SQL("DROP DATABASE IF EXISTS {} WITH (FORCE)").format(sql.Identifier(name)))
+
     # -- processes ------------------------------------------------------------------------------
 
     def _run(self, command: list[str]) -> "subprocess.CompletedProcess[str]":

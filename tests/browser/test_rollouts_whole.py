@@ -113,7 +113,7 @@ def test_a_freeze_is_added(signed_in: Page, running: Running) -> None:
 
 def test_the_order_of_open_rollouts_is_changed(signed_in: Page, running: Running) -> None:
     page = signed_in
-    with to_come(running, "family = Rill") as first, to_come(running, "family = Tally") as second:
+    with to_come(running, "family = Rill") as first, to_come(running, "family = Lumen") as second:
         running.rank_first(first, second)
         page.goto(f"{running.url}/rollouts")
         lower = page.get_by_role("button", name=re.compile(r"^Rank rollout \d+ lower$"))

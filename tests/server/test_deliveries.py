@@ -13,7 +13,7 @@ from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.deliveries.timeline import device_timeline
 from herald.record.models import RecordEntry
 from herald.rollouts.intervene.lifecycle import Conflict, pause
-from herald_core.deliveries import Event
+from herald_core.deliveries import Event, failure
 from tests.factories import NOW, launched, make_devices, make_draft, make_static, make_user
 
 pytestmark = pytest.mark.django_db
@@ -61,7 +61,7 @@ def test_a_blameless_end_counts_no_attempt() -> None:
     first, *_ = waiting(max_attempts=1)
     services.offer([first.pk], until=NOW + timedelta(hours=1), now=NOW)
     first.refresh_from_db()
-    step = services.failure(services.as_in_hand(first), "too-late")
+    step = failure(services.as_in_hand(first), "too-late")
     services.apply_changes([services.Change(delivery=first, steps=[step])], now=NOW)
     first.refresh_from_db()
     assert (first.phase, first.attempt, first.max_attempts) == ("waiting", 2, 2)

@@ -64,7 +64,7 @@ function When({ rollout }: { rollout: Row }) {
           {" · "}
           {forecast.median ? (
             <>
-              expected through {at(forecast.median)}
+              {Date.parse(forecast.median) < now.getTime() ? "was expected" : "expected"} through {at(forecast.median)}
               {forecast.low && forecast.high && forecast.low !== forecast.high && (
                 <>
                   {" "}
@@ -105,17 +105,17 @@ export function RolloutStrip({
         to="/rollouts/$id"
         params={{ id: String(rollout.id) }}
         search={{}}
-        className="grid min-w-0 flex-1 grid-cols-[1fr_minmax(180px,280px)_13rem] items-center gap-5 px-4 py-3 hover:bg-side max-md:grid-cols-1 max-md:gap-2"
+        className="grid min-w-0 flex-1 grid-cols-[1fr_minmax(140px,250px)_17rem] items-center gap-5 px-4 py-3 hover:bg-side max-md:grid-cols-1 max-md:gap-2"
       >
         <div className="min-w-0">
           <div className="truncate">
             <strong>{rollout.target}</strong> <span className="text-soft">on</span>{" "}
             {rollout.audience || "no device yet"}
           </div>
-          <div className="truncate text-soft">
+          <div className="text-soft">
             {rollout.id} · {statusWords(rollout.status, zone, now)}
           </div>
-          <div className="truncate text-soft">
+          <div className="text-soft">
             <When rollout={rollout} />
           </div>
         </div>

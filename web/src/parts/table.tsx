@@ -84,7 +84,7 @@ export function Table<Row extends { id: number }>({
         aria-rowcount={rows.length + 1}
         // biome-ignore lint/a11y/noNoninteractiveTabindex: the grid itself takes the keys
         tabIndex={0}
-        className="min-h-0 flex-1 overflow-auto"
+        className="group/grid min-h-0 flex-1 overflow-auto"
         onKeyDown={move}
       >
         <div
@@ -121,7 +121,10 @@ export function Table<Row extends { id: number }>({
                 className={clsx(
                   "absolute top-0 left-0 grid min-w-full items-center gap-3 border-rule border-b px-3",
                   onOpen && "cursor-pointer hover:bg-side",
-                  (chosen === row.id || at === item.index) && "bg-side",
+                  chosen === row.id && "bg-side",
+                  selection?.chosen.has(row.id) && "bg-wash",
+                  // where the keys are, shown while they go to the grid
+                  at === item.index && "group-focus-visible/grid:shadow-[inset_3px_0_0_var(--ink)]",
                 )}
                 style={{ gridTemplateColumns: template, height: ROW_PX, transform: `translateY(${item.start}px)` }}
               >

@@ -51,7 +51,7 @@ export function TimeField({
         onBlur={leave}
       />
       {wrong && (
-        <span id={problem} className="text-rust-ink text-xs">
+        <span id={problem} className="text-brick text-xs">
           {text === "" ? "A time is needed." : "A time like 06:30."}
         </span>
       )}

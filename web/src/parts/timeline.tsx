@@ -22,7 +22,7 @@ export function Timeline({
       {(perDevice ? latestPerDevice(entries) : entries.map((entry) => ({ entry, earlier: 0 }))).map(
         ({ entry: e, earlier }, i) => (
           // biome-ignore lint/suspicious/noArrayIndexKey: entries have no id, and two may be alike
-          <li key={`${e.at}${e.text}${i}`} className="grid grid-cols-[6.6rem_1fr] gap-2">
+          <li key={`${e.at}${e.text}${i}`} className="grid grid-cols-[7.4rem_1fr] gap-2">
             <time className="font-mono text-soft" dateTime={e.at} title={fullInstant(e.at, zone)}>
               {instant(e.at, zone, now)}
             </time>

@@ -192,14 +192,15 @@ def _halting(rollout: Rollout, rings: Mapping[int, RingCounts]) -> str | None:
 def _open_gates(rollout: Rollout, counts: Mapping[int, RingCounts], pace: _TurnBudget, now: datetime) -> list[Ring]:
     """Open every ring whose turn it is; the rings that are open."""
     opened: list[Ring] = []
-    for ring in rollout.rings.all():
+    rings = list(rollout.rings.all())
+    for ring in rings:
         if ring.opened_at is None:
             if not pace.may_open:
                 break
             _open_ring(rollout, ring, now)
             pace.rings_opened += 1
         opened.append(ring)
-        if ring.gate_met_at is None:
+        if ring.gate_met_at is None and ring is not rings[-1]:  # after the last ring there is no gate
             reading = gate_of(rollout, ring, counts[ring.pk], now)
             _note_gate(rollout, ring, reading, now)
             if not reading.met:

@@ -9,6 +9,6 @@ describe("headline", () => {
   });
   it("counts on in figures", () => {
     expect(headline(12, 0)).toBe("12 things wait for you; no rollout is moving.");
-    expect(headline(0, 0, 1)).toBe("Nothing waits for you; one rollout is open, with no device at it.");
+    expect(headline(0, 0, 1)).toBe("Nothing waits for you; one rollout is running, changing no device now.");
   });
 });

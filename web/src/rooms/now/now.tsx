@@ -25,7 +25,7 @@ export function headline(decisions: number, moving: number, open = moving, stand
   const moves = moving
     ? `${rollouts(moving)} moving`
     : open
-      ? `${rollouts(open)} open, with no device at it`
+      ? `${rollouts(open)} running, changing no device now`
       : "no rollout is moving";
   return standsStill ? `${waits}; nothing moves while a part of the system stands still.` : `${waits}; ${moves}.`;
 }
@@ -48,7 +48,7 @@ function Shown({ data }: { data: Schemas["NowView"] }) {
   return (
     <div className="grid h-full grid-cols-[minmax(0,1fr)_320px] max-xl:grid-cols-[minmax(0,1fr)_290px] max-md:block max-md:overflow-auto">
       <div className="overflow-auto px-5 py-4">
-        <div className="mb-4 flex items-baseline justify-between gap-x-6 max-md:flex-wrap">
+        <div className="mb-4 flex flex-wrap items-baseline justify-between gap-x-6">
           <h1 className="text-2xl">
             {headline(data.decisions.length, moving, data.moving.length, data.troubles.length > 0)}
           </h1>

@@ -141,9 +141,11 @@ function Gate({
               <span className="text-soft">
                 {c.name === "approval" ? "" : `${bounds(c.name) ? "≤" : "of"} ${amount(c.name, c.needed)}`}
               </span>
-              <span className={c.met ? "text-verdigris" : "text-soft"}>
+              <span className={c.met ? "text-verdigris" : "font-semibold text-brick"}>
                 {" "}
-                <span aria-hidden>{c.met ? "✓" : "·"}</span>
+                <span aria-hidden className="inline-block w-3">
+                  {c.met ? "✓" : bounds(c.name) ? "✕" : ""}
+                </span>
                 <span className="sr-only">{c.met ? "met" : "not met"}</span>
               </span>
             </span>

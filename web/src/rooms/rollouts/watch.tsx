@@ -39,8 +39,13 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
           <Sentence className="text-[1.55rem]" parts={rollout.sentence} />
           <p className="mt-1 text-soft">
             Rollout {rollout.id}
-            {launched && ` · launched ${instant(launched, zone, now)} by ${rollout.launched_by ?? "a script"}`} ·{" "}
-            <span className="font-semibold text-ink">{statusWords(rollout.status, zone, now)}</span>
+            {launched && ` · launched ${instant(launched, zone, now)} by ${rollout.launched_by ?? "a script"}`}
+            {rollout.state !== "halted" && (
+              <>
+                {" · "}
+                <span className="font-semibold text-ink">{statusWords(rollout.status, zone, now)}</span>
+              </>
+            )}
             {rollout.with_file > 0 &&
               ` · ${counted(rollout.with_file, "waiting device has", "waiting devices have")} the file already`}
             {rollout.left_out > 0 && ` · ${counted(rollout.left_out, "device")} left out at preflight`}
