@@ -81,7 +81,7 @@ function House({ user }: { user: Schemas["Me"] }) {
               key={room.to}
               to={room.to}
               activeOptions={{ exact: room.to === "/" }}
-              className="flex items-center border-transparent border-y-[3px] px-2 text-soft hover:text-ink"
+              className="flex items-center border-transparent border-y-[3px] px-2 text-soft hover:text-ink max-md:px-1"
               activeProps={{ className: "border-b-saffron! text-ink! font-semibold", "aria-current": "page" }}
             >
               {room.word}

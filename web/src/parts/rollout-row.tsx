@@ -105,7 +105,7 @@ export function RolloutStrip({
         to="/rollouts/$id"
         params={{ id: String(rollout.id) }}
         search={{}}
-        className="grid min-w-0 flex-1 grid-cols-[1fr_minmax(140px,250px)_17rem] items-center gap-5 px-4 py-3 hover:bg-side max-md:grid-cols-1 max-md:gap-2"
+        className="grid min-w-0 flex-1 grid-cols-[1fr_minmax(190px,22rem)] items-center gap-5 px-4 py-3 hover:bg-side max-md:grid-cols-1 max-md:gap-2"
       >
         <div className="min-w-0">
           <div className="truncate">
@@ -119,9 +119,9 @@ export function RolloutStrip({
             <When rollout={rollout} />
           </div>
         </div>
-        <RingBar rollout={rollout} />
-        <div className="text-right text-soft max-md:text-left">
-          {rollout.total ? summary(rollout.phases) : "not launched"}
+        <div>
+          {rollout.total > 0 && <RingBar rollout={rollout} />}
+          <p className="text-soft">{rollout.total ? summary(rollout.phases) : "not launched"}</p>
         </div>
       </Link>
     </li>

@@ -1,6 +1,7 @@
 /** Groups: the tree at the left, the chosen group beside it. */
 import { useQuery } from "@tanstack/react-query";
 import { Link, Outlet, useMatchRoute } from "@tanstack/react-router";
+import clsx from "clsx";
 import { groups as groupsQuery } from "@/api/queries";
 import { useMay } from "@/api/use-may";
 import { Loaded } from "@/parts/views";
@@ -16,7 +17,16 @@ export function Groups() {
   const atRoot = match({ to: "/groups" });
   return (
     <div className="grid h-full grid-cols-[264px_minmax(0,1fr)] max-xl:grid-cols-[200px_minmax(0,1fr)] max-md:block max-md:overflow-auto">
-      <aside className="flex min-h-0 flex-col border-rule border-r" aria-label="Groups">
+      {/* on a phone a chosen group has the page, and the tree is a step back */}
+      {!atRoot && (
+        <Link to="/groups" className="slot m-4 mb-0 inline-block md:hidden">
+          All groups
+        </Link>
+      )}
+      <aside
+        className={clsx("flex min-h-0 flex-col border-rule border-r", !atRoot && "max-md:hidden")}
+        aria-label="Groups"
+      >
         <div className="flex items-center justify-between px-4 py-3">
           <h2 className="text-[1.1rem]">Groups</h2>
           {mayOperate && (

@@ -23,8 +23,8 @@ export function StaticGroup({ group }: { group: Schemas["GroupDetail"] }) {
   return (
     <div className="grid min-h-0 grid-cols-[minmax(0,1fr)_284px] max-xl:grid-cols-[minmax(0,1fr)_240px] max-md:block max-md:overflow-auto">
       <div className="flex min-h-0 flex-col gap-3 px-5 py-3">
-        <div className="flex items-start gap-3">
-          <div className="min-w-0 flex-1">
+        <div className="flex items-start gap-3 max-md:flex-wrap">
+          <div className="min-w-0 flex-1 max-md:basis-full">
             <h1 className="text-[1.45rem]">{group.name}</h1>
             <GroupLine group={group} />
           </div>

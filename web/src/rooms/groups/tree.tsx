@@ -76,7 +76,7 @@ export function Tree({ folders, groups }: { folders: Schemas["FolderRow"][]; gro
                   <span aria-hidden className="w-3 text-faint">
                     {b.open ? "▾" : "▸"}
                   </span>
-                  <span className="truncate">{b.folder.name}</span>
+                  <span className="min-w-0 break-words leading-snug">{b.folder.name}</span>
                   <span className="ml-auto whitespace-nowrap pl-1 font-normal text-soft" title="distinct devices">
                     {count(b.folder.device_count)}
                   </span>
@@ -217,9 +217,7 @@ function GroupLeaf({ group }: { group: Schemas["GroupRow"] }) {
       className="flex min-h-[28px] min-w-0 flex-1 items-center gap-1.5 rounded-sm pl-[18px] hover:bg-side"
       activeProps={{ className: "bg-card font-semibold shadow-[inset_3px_0_0_var(--saffron)]" }}
     >
-      <span className="truncate" title={group.name}>
-        {group.name}
-      </span>
+      <span className="min-w-0 break-words leading-snug">{group.name}</span>
       {group.kind === "rule" && (
         <span className="text-faint" title="by rule">
           ≈

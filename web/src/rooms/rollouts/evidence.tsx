@@ -87,12 +87,19 @@ function FailedDevices({ rollout, failed }: { rollout: Rollout; failed: number }
               .flatMap((p) => p.deliveries)
               .slice(0, SHOWN)
               .map((d) => (
-                <li key={d.id} className="flex min-h-[26px] items-center gap-2 border-rule border-t border-dashed">
+                <li
+                  key={d.id}
+                  className="flex min-h-[26px] items-center gap-x-2 border-rule border-t border-dashed max-md:flex-wrap"
+                >
                   <Dial phase={d.phase} />
-                  <Link to="/devices/$name" params={{ name: d.device }} className="font-semibold hover:underline">
+                  <Link
+                    to="/devices/$name"
+                    params={{ name: d.device }}
+                    className="whitespace-nowrap font-semibold hover:underline"
+                  >
                     {d.device}
                   </Link>
-                  <code className="font-mono text-brick text-xs" title={d.last_error_text}>
+                  <code className="whitespace-nowrap font-mono text-brick text-xs" title={d.last_error_text}>
                     {d.last_error}
                   </code>
                   <span className="min-w-0 truncate text-soft">
