@@ -8,8 +8,13 @@ from typing import Any
 from django.contrib.auth.password_validation import validate_password
 from django.core.exceptions import ValidationError
 from django.core.management.base import BaseCommand, CommandError
+from django.db import transaction
 
 from herald.people.models import Role, User
+from herald.record.models import Kind
+from herald.record.services import record
+from herald.time import clock
+from herald_core.timing.clocks import is_zone
 
 
 class Command(BaseCommand):
@@ -25,6 +30,8 @@ class Command(BaseCommand):
         email: str = options["email"].lower()
         if User.objects.filter(email=email).exists():
             raise CommandError(f"{email} has an account already.")
+        if not is_zone(options["time_zone"]):
+            raise CommandError(f"There is no time zone {options['time_zone']}. Name one like Europe/Lisbon.")
         password = os.environ.get("HERALD_NEW_PASSWORD") or getpass(f"Password for {email}: ")
         user = User(email=email, name=options["name"] or email, role=options["role"], time_zone=options["time_zone"])
         try:
@@ -33,5 +40,8 @@ class Command(BaseCommand):
             user.full_clean()
         except ValidationError as error:
             raise CommandError(" ".join(error.messages)) from None
-        user.save()
+        with transaction.atomic():
+            user.save()
+            sentence = f"Made the account {email}, {user.get_role_display().lower()}, at the command line"
+            record(now=clock.now(), actor=None, kind=Kind.USER, object_id=user.pk, sentence=sentence)
         self.stdout.write(f"{email} can sign in as {user.get_role_display().lower()}.")
