@@ -11,8 +11,9 @@ from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
 from herald.groups.membership import reevaluate
 from herald.groups.models import Group, GroupMembership, MembershipEvent
-from herald.rollouts.engine.audience_sync import TOO_MANY_LATE, late_limit, sync_audience
+from herald.rollouts.engine.audience_sync import sync_audience
 from herald.rollouts.intervene.holds import release
+from herald.rollouts.late_joiners import TOO_MANY_LATE, late_limit
 from herald.rollouts.models import Rollout
 from herald.time import clock
 from tests.factories import (

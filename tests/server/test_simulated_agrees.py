@@ -16,7 +16,8 @@ from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.fleet.capabilities import RangeDraft, set_capabilities
 from herald.fleet.models import Device, Site
-from herald.rollouts.engine.tick import phase_counts, tick_rollouts
+from herald.rollouts.engine.tick import tick_rollouts
+from herald.rollouts.gates import phase_counts
 from herald.rollouts.intervene import lifecycle
 from herald_core.capabilities import Capability
 from herald_core.capacity import Caps

@@ -17,7 +17,7 @@ from herald.http.fields import read_limit, read_number
 from herald.record.models import RecordEntry
 from herald.rollouts.api.serializers import ProgressPoint, RingDevices
 from herald.rollouts.api.shared import find_rollout
-from herald.rollouts.engine.audience_sync import late_joiners
+from herald.rollouts.late_joiners import late_joiners
 from herald.rollouts.watch import overview
 from herald.time import clock
 

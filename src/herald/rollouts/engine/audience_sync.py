@@ -1,7 +1,6 @@
 """An audience that moves: devices that join or leave a standing rollout, groups added to an open one, and looking
 again at a ring's devices when it opens."""
 
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -21,18 +20,15 @@ from herald.groups.rules import facts_read
 from herald.http.errors import Conflict, InvalidRule, NobodyThere
 from herald.people.models import User
 from herald.rollouts.intervene.lifecycle import locked, note
+from herald.rollouts.late_joiners import LATE_WITHIN, TOO_MANY_LATE, late_limit, late_waiting, room_for_late
 from herald.rollouts.launch.launching import permit_downgrades, supersede_others, write_devices
 from herald.rollouts.models import OPEN_STATES, ExcludedDevice, Ring, Rollout, RolloutState
 from herald.rollouts.preflight.plan import narrowed, planned, ring_plans
 from herald_core.deliveries import Cause, Phase
 from herald_core.preflight import LEFT_OUT_WORDS, TAKES_PART, Outcome
 from herald_core.rings.assignment import RingPlan
+from herald_core.text import in_words
 
-#: late joiners that are taken in within a day without asking: as many, or this share of the devices at launch
-LATE_AT_LEAST, LATE_SHARE = 10, 0.05
-LATE_WITHIN = timedelta(hours=24)
-#: why late joiners beyond the limit are held back; they are released like any that are held
-TOO_MANY_LATE = "joined after the launch, beyond the limit"
 #: a device that joined and left a group more often than this within a day is unsettled
 SETTLED_CHANGES = 4
 #: a standing audience is looked at so often
@@ -91,24 +87,6 @@ def sync_audience(rollout: Rollout, *, now: datetime) -> None:
             note(rollout, f"The audience moved: {joined} devices joined, {left} left it", actor=None, now=now)
 
 
-def late_limit(rollout: Rollout) -> int:
-    """How many devices may join within a day before a person is asked."""
-    if rollout.late_limit is not None:
-        return rollout.late_limit
-    at_launch = Delivery.objects.of_rollout(rollout.pk).filter(joined_late=False).count()
-    return max(LATE_AT_LEAST, math.ceil(at_launch * LATE_SHARE))
-
-
-def _room_for_late(rollout: Rollout, now: datetime) -> int:
-    taken = Delivery.objects.first_steps(rollout.pk).filter(joined_late=True, created_at__gt=now - LATE_WITHIN)
-    return max(0, late_limit(rollout) - taken.exclude(hold_reason=TOO_MANY_LATE).count())
-
-
-def late_waiting(rollout: Rollout) -> int:
-    """How many late joiners wait for a person."""
-    return Delivery.objects.of_rollout(rollout.pk).waiting().filter(hold_reason=TOO_MANY_LATE).count()
-
-
 def _say_who_waits(rollout: Rollout, now: datetime) -> None:
     waiting = late_waiting(rollout)
     about: dict[str, Any] = {"object_kind": "rollout", "object_id": rollout.pk, "now": now}
@@ -117,40 +95,6 @@ def _say_who_waits(rollout: Rollout, now: datetime) -> None:
         open_item(ItemKind.LATE_JOINERS, cause=f"{cause}; they wait to be let in", count=waiting, **about)
     else:
         close_item(ItemKind.LATE_JOINERS, **about)
-
-
-@dataclass(frozen=True, kw_only=True)
-class LateJoiner:
-    """A device that joined the audience after the launch: by which group, since when and why, and whether it waits for
-    a person."""
-
-    device_id: int
-    device: str
-    joined_at: datetime
-    group: str
-    cause: str
-    waits: bool
-
-
-def late_joiners(rollout: Rollout, *, most: int) -> list[LateJoiner]:
-    """Who joined since the launch, the latest first."""
-    rows = Delivery.objects.of_rollout(rollout.pk).filter(joined_late=True).select_related("device").order_by("-id")
-    found = list(rows[:most])
-    groups = list(rollout.include.values_list("pk", flat=True))
-    joins: dict[int, MembershipEvent] = {}
-    for event in MembershipEvent.objects.latest_joins(groups, [d.device_id for d in found]):
-        joins.setdefault(event.device_id, event)
-    return [
-        LateJoiner(
-            device_id=d.device_id,
-            device=d.device.name,
-            joined_at=join.at if (join := joins.get(d.device_id)) else d.created_at,
-            group=join.group.name if join else "",
-            cause=join.cause if join else "",
-            waits=d.hold_reason == TOO_MANY_LATE and d.phase == Phase.WAITING,
-        )
-        for d in found
-    ]
 
 
 def _unsettled(rollout: Rollout, now: datetime) -> list[int]:
@@ -209,7 +153,7 @@ def extend(rollout: Rollout, groups: Sequence[Group], *, actor: User | None, now
             raise NobodyThere("These groups bring nobody who would take part.")
         rollout.include.add(*groups)
         _add_devices(rollout, narrowed(rollout, members_of(groups, rollout.exclude.all()), now), now)
-        names = " and ".join(g.name for g in groups)
+        names = in_words([g.name for g in groups])
         note(rollout, f"Extended to {names}: {told.joins} devices more"[:300], actor=actor, now=now)
     return told
 
@@ -234,7 +178,7 @@ def _add_devices(rollout: Rollout, audience: "QuerySet[Device]", now: datetime, 
     held: frozenset[int] = frozenset()
     if late:
         taking_part = sorted(d.id for d in devices if d.outcome in TAKES_PART)
-        held = frozenset(taking_part[_room_for_late(rollout, now) :])
+        held = frozenset(taking_part[room_for_late(rollout, now) :])
     write_devices(rollout, rings, devices, ring_of, now, late=late, held=dict.fromkeys(held, TOO_MANY_LATE))
     supersede_others(rollout, now)
     return sum(d.outcome in TAKES_PART for d in devices)

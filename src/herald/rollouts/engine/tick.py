@@ -18,12 +18,12 @@ from herald.images.models import Image
 from herald.live.notify import notify
 from herald.rollouts.engine.audience_sync import recheck_ring, sync_audience
 from herald.rollouts.engine.offers import OfferContext, PendingImage, PendingImages, offer
+from herald.rollouts.gates import PhaseCounts, gate_of
 from herald.rollouts.intervene import lifecycle
 from herald.rollouts.models import Ring, Rollout, RolloutState
 from herald_core.deliveries import CLOSED, OPEN, Event, Kind, Phase
-from herald_core.rings.gates import GateReading, GateSpec, RingCounts, halt_reason, read_gate
+from herald_core.rings.gates import GateReading, RingCounts, halt_reason
 
-PhaseCounts = Mapping[str, int]
 #: how often it is looked whether waiting devices run the version by now
 VERSION_CHECK_INTERVAL = timedelta(seconds=30)
 #: so long after its begin a turn goes on to the next ring to open, or the next rollout to offer for (of real time)
@@ -111,14 +111,6 @@ def _offer_in_turn(
     return True
 
 
-def phase_counts(rollout_ids: Sequence[int]) -> dict[int, dict[int, dict[str, int]]]:
-    """For each rollout and ring, how many deliveries are in each phase."""
-    result: dict[int, dict[int, dict[str, int]]] = defaultdict(lambda: defaultdict(dict))
-    for rollout_id, ring_id, phase, count in Delivery.objects.counts_by_ring(rollout_ids):
-        result[rollout_id][ring_id][phase] = count
-    return result
-
-
 def _counts_now(rollout_ids: Sequence[int]) -> tuple[dict[int, dict[int, dict[str, int]]], dict[int, PendingImages]]:
     """For each rollout its counts by ring and phase, and the images that its devices wait for, the quickest first."""
     counts: dict[int, dict[int, dict[str, int]]] = defaultdict(lambda: defaultdict(lambda: defaultdict(int)))
@@ -139,24 +131,6 @@ def _counts_now(rollout_ids: Sequence[int]) -> tuple[dict[int, dict[int, dict[st
         )
         for r in rollout_ids
     }
-
-
-def spec_of(rollout: Rollout, ring: Ring) -> GateSpec:
-    """What the gate after a ring asks for."""
-    return GateSpec(
-        confirmed_share=ring.confirmed_pct / 100,
-        failure_limit=rollout.failure_limit_pct / 100,
-        soak=timedelta(minutes=ring.soak_minutes),
-        max_unreached=ring.max_unreached,
-        needs_approval=ring.needs_approval,
-        min_tried=ring.min_tried,
-    )
-
-
-def gate_of(rollout: Rollout, ring: Ring, counts: RingCounts, now: datetime) -> GateReading:
-    """How the gate after a ring stands."""
-    approved = ring.approved_at is not None
-    return read_gate(spec_of(rollout, ring), counts, ring.share_reached_at, now, approved=approved)
 
 
 def _turn(

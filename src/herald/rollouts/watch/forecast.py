@@ -16,8 +16,8 @@ from herald.deliveries.models import Delivery
 from herald.fleet.capabilities import lacking
 from herald.fleet.models import Device
 from herald.images.models import Image
-from herald.rollouts.engine.offers import SiteCapacity
-from herald.rollouts.engine.tick import phase_counts, spec_of
+from herald.rollouts.capacity import SiteCapacity
+from herald.rollouts.gates import phase_counts, spec_of
 from herald.rollouts.models import Ring, Rollout, RolloutState, StoredForecast
 from herald.rollouts.preflight.past_failures import past_failures
 from herald.rollouts.preflight.plan import plan

@@ -10,8 +10,8 @@ from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.fleet.models import RemovedDevice
 from herald.groups.audience import audience_words, named_count, named_devices
 from herald.rollouts.compose.drafts import COLUMNS
-from herald.rollouts.engine.audience_sync import late_limit, late_waiting
-from herald.rollouts.engine.tick import PhaseCounts, phase_counts
+from herald.rollouts.gates import PhaseCounts, phase_counts
+from herald.rollouts.late_joiners import late_limit, late_waiting
 from herald.rollouts.models import ChangeRow, ExcludedDevice, Ring, Rollout, RolloutState
 from herald.rollouts.preflight.past_failures import past_failures
 from herald.rollouts.preflight.plan import Plan, PlannedDevice

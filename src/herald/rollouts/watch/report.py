@@ -14,7 +14,7 @@ from herald.deliveries.durations import seen_spans
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.http.export import Table
 from herald.record.models import RecordEntry
-from herald.rollouts.engine.offers import AHEAD
+from herald.rollouts.capacity import AHEAD
 from herald.rollouts.intervene import holds
 from herald.rollouts.models import ExcludedDevice, Rollout
 from herald.rollouts.watch import overview

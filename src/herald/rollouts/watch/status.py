@@ -7,7 +7,7 @@ from typing import Any
 
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import counted, in_words, reasons_of, unheard_words, wait_words
-from herald.rollouts.engine.tick import PhaseCounts, gate_of
+from herald.rollouts.gates import PhaseCounts, gate_of
 from herald.rollouts.models import Ring, Rollout, RolloutState
 from herald_core.deliveries import ACTIVE
 from herald_core.rings.gates import RingCounts

@@ -10,7 +10,7 @@ from herald.attention.models import Part, Quarantine
 from herald.calendar.services import freeze_spans
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import Described, describes_waits
-from herald.rollouts.engine.offers import AHEAD, Capacity, SiteCapacity, capacities_of
+from herald.rollouts.capacity import AHEAD, Capacity, SiteCapacity, capacities_of
 from herald_core.deliveries import ACTIVE, Kind, Phase
 from herald_core.waiting import Caps, FreezeSpan, Sending, WaitingDevice, WaitingOrder
 
