@@ -242,7 +242,7 @@ def test_single_devices_are_pushed_retried_and_skipped() -> None:
     one, two, three = make_devices(3)
     rings = [ring("First", RingKind.GROUP, group=make_static("F", [one])), ring("Rest")]
     rollout = launched(make_draft(make_static("G", [one, two, three]), rings=rings, max_attempts=1))
-    assert devices.push(rollout, [two.name], actor=None, now=NOW) == 1
+    assert devices.expedite(rollout, [two.name], actor=None, now=NOW) == 1
     tick_rollouts(now=NOW)
     assert Delivery.objects.get(device=two).phase == "offered"
     assert devices.skip(rollout, [three.name], reason="in the workshop", actor=None, now=NOW) == 1
@@ -250,7 +250,7 @@ def test_single_devices_are_pushed_retried_and_skipped() -> None:
     with pytest.raises(NobodyThere):
         devices.retry(rollout, [two.name], actor=None, now=NOW)
     with pytest.raises(NobodyThere):
-        devices.push(rollout, [three.name], actor=None, now=NOW)
+        devices.expedite(rollout, [three.name], actor=None, now=NOW)
     with pytest.raises(Invalid, match="Say why"):
         devices.skip(rollout, [one.name], reason="", actor=None, now=NOW)
     assert devices.retry(rollout, [one.name], actor=None, now=NOW) == 1

@@ -63,7 +63,7 @@ def test_a_short_window_is_used_to_its_half_at_most() -> None:
 def test_who_is_pushed_does_not_wait_for_its_turn_and_the_spread_can_be_changed_ahead() -> None:
     rollout = spread_rollout()
     last = Delivery.objects.of_rollout(rollout.pk).select_related("device").get(spread_position=0.75)
-    devices.push(rollout, [last.device.name], actor=None, now=NOW)
+    devices.expedite(rollout, [last.device.name], actor=None, now=NOW)
     tick_rollouts(now=NOW)
     assert offered(rollout) == [0.0, 0.75]
     told = edit.edit_open_rollout(rollout, {"spread_minutes": 0}, {}, actor=None, now=NOW)

@@ -138,7 +138,7 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         return list(rows.values_list("rollout_id", "ring_id", "phase").annotate(n=Count("*")))
 
     def counts_by_image(self, rollout_ids: Collection[int]) -> list[tuple[int, int, str, int, bool, int]]:
-        """Rollout, ring, phase, image, whether pushed, and how many, for all rings of these rollouts."""
+        """Rollout, ring, phase, image, whether expedited, and how many, for all rings of these rollouts."""
         rows = self.filter(rollout_id__in=list(rollout_ids), is_current_step=True).order_by()
         fields = ("rollout_id", "ring_id", "phase", "image_id", "expedited")
         return list(rows.values_list(*fields).annotate(n=Count("*")))  # "id" is not in the index

@@ -64,11 +64,11 @@ def capacities_of(in_hand: Mapping[Rollout, int], now: datetime) -> dict[int, Ca
     at_sites: dict[int, Counter[int]] = defaultdict(Counter)
     for rollout_id, site, n in Delivery.objects.in_hand_by_site(by_site) if by_site else ():
         at_sites[rollout_id][site] = n
-    rooms = {}
+    capacities = {}
     for rollout, held in in_hand.items():
         devices = starts = rollout.max_concurrent - held
         if rollout.max_starts_per_hour is not None:
             starts = min(devices, rollout.max_starts_per_hour - offered.get(rollout.pk, 0))
         sites, per_site = at_sites[rollout.pk], rollout.max_concurrent_per_site
-        rooms[rollout.pk] = Capacity(devices=devices, starts=starts, at_sites=sites, per_site=per_site)
-    return rooms
+        capacities[rollout.pk] = Capacity(devices=devices, starts=starts, at_sites=sites, per_site=per_site)
+    return capacities

@@ -142,7 +142,7 @@ class ExpediteAction(APIView):
     @extend_schema(operation_id="rollouts_expedite", request=DevicesBody, responses=Touched)
     def post(self, request: Request, rollout_id: int) -> Response:
         names = valid(DevicesBody(data=request.data))["devices"]
-        return _touched(devices.push(find_rollout(rollout_id), names, actor=person(request), now=clock.now()))
+        return _touched(devices.expedite(find_rollout(rollout_id), names, actor=person(request), now=clock.now()))
 
 
 class RetryAction(APIView):

@@ -37,7 +37,7 @@ class PendingImage:
 
 @dataclass(frozen=True)
 class PendingImages:
-    """What devices of a rollout wait for, and whether somebody pushed some of them ahead of their ring."""
+    """What devices of a rollout wait for, and whether somebody wants some of them ahead of their ring."""
 
     images: Sequence[PendingImage]
     some_expedited: bool
@@ -45,8 +45,8 @@ class PendingImages:
 
 @dataclass(frozen=True)
 class OfferContext:
-    """What is the same for all rollouts of a turn: the zones of devices, the freezes to come, the room at sites, and
-    the best rank among the rollouts that want a device, where several do."""
+    """What is the same for all rollouts of a turn: the zones of devices, the freezes to come, the capacity of sites,
+    and the best rank among the rollouts that want a device, where several do."""
 
     zones: Sequence[str]
     freezes: Sequence[Freeze]
@@ -97,7 +97,7 @@ def offer(
     rings: Sequence[Ring],
     counts: Mapping[int, Mapping[str, int]],
     waits: PendingImages,
-    around: OfferContext,
+    context: OfferContext,
     now: datetime,
 ) -> None:
     """Offer to as many devices as there is room for, where the install can end before the window and the next
@@ -106,29 +106,29 @@ def offer(
     waiting = sum(phases.get(Phase.WAITING, 0) for phases in counts.values())
     if waiting == 0 or in_hand >= rollout.max_concurrent:
         return
-    room = capacity_of(rollout, in_hand, now)
-    binding = [] if rollout.ignores_freezes else around.freezes
+    capacity = capacity_of(rollout, in_hand, now)
+    binding = [] if rollout.ignores_freezes else context.freezes
     whose = Q(ring__in=[r.pk for r in rings])
     mine = Delivery.objects.of_rollout(rollout.pk).filter(whose | Q(expedited=True) if waits.some_expedited else whose)
-    if outranked := around.outranked(rollout.rank):
+    if outranked := context.outranked(rollout.rank):
         mine = mine.exclude(device_id__any=outranked)
-    started, left = 0, min(room.devices, room.starts)
+    started, left = 0, min(capacity.devices, capacity.starts)
     turns = _SpreadSchedule(rollout, rings, now)
     for chosen, until in _install_batches(
-        turns, mine.free_to_offer(now, around.busy), waits.images, around.zones, binding
+        turns, mine.free_to_offer(now, context.busy), waits.images, context.zones, binding
     ):
         if started >= left:
             break
-        ids = _within_sites(chosen, left - started, room, around)
+        ids = _within_sites(chosen, left - started, capacity, context)
         started += deliveries.offer(ids, until=until, now=now)
     if not rollout.prefetch:
         return
-    left = room.devices - started
-    can_fetch = mine.free_to_fetch(now, around.busy).exclude(lacking(Capability.FILES_AHEAD, "device__"))
-    for chosen, until in _prefetch_batches(turns, can_fetch, waits.images, around.zones, binding):
+    left = capacity.devices - started
+    can_fetch = mine.free_to_fetch(now, context.busy).exclude(lacking(Capability.FILES_AHEAD, "device__"))
+    for chosen, until in _prefetch_batches(turns, can_fetch, waits.images, context.zones, binding):
         if left <= 0:
             return
-        ids = _within_sites(chosen, left, room, around)
+        ids = _within_sites(chosen, left, capacity, context)
         left -= deliveries.offer(ids, until=until, now=now, fetch_only=True)
 
 
@@ -218,17 +218,17 @@ def _before_freezes(
     yield free, latest
 
 
-def _within_sites(free: "QuerySet[Delivery]", most: int, room: Capacity, around: OfferContext) -> list[int]:
+def _within_sites(free: "QuerySet[Delivery]", most: int, capacity: Capacity, context: OfferContext) -> list[int]:
     """Ids of at most `most` of them, so that no site gets more than its uplink and the cap allow."""
-    sites = around.sites
-    full = sites.full + [s for s, n in room.at_sites.items() if room.per_site and n >= room.per_site]
+    sites = context.sites
+    full = sites.full + [s for s, n in capacity.at_sites.items() if capacity.per_site and n >= capacity.per_site]
     found = free.exclude(device__site__in=full) if full else free
     ids = []
     for pk, device, site in found.values_list("id", "device_id", "device__site_id")[:most]:
-        if sites.left(site) > 0 and room.at(site) > 0:
+        if sites.left(site) > 0 and capacity.at(site) > 0:
             ids.append(pk)
-            around.busy.add(device)
+            context.busy.add(device)
             if site is not None:
                 sites.busy[site] += 1
-                room.at_sites[site] += 1
+                capacity.at_sites[site] += 1
     return ids

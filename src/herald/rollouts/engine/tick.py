@@ -53,7 +53,7 @@ def tick_rollouts(*, now: datetime, isolation: Isolation | None = None) -> bool:
     Returns:
         Whether all had their turn; where time was up, the rest waits for the next one.
     """
-    isolation, pace = isolation or Isolation(now), _TurnBudget()
+    isolation, budget = isolation or Isolation(now), _TurnBudget()
     moving = [
         r for r in Rollout.objects.moving().prefetch_related("rings") if not isolation.is_held(Part.ROLLOUT, r.pk)
     ]
@@ -69,14 +69,14 @@ def tick_rollouts(*, now: datetime, isolation: Isolation | None = None) -> bool:
     lost = Delivery.objects.lost_by_ring([r.pk for r in moving])
     open_rings: dict[int, list[Ring]] = {}
     for rollout in moving:
-        turned = isolation.run(Part.ROLLOUT, rollout.pk, partial(_turn, rollout, counts[rollout.pk], lost, pace, now))
+        turned = isolation.run(Part.ROLLOUT, rollout.pk, partial(_turn, rollout, counts[rollout.pk], lost, budget, now))
         open_rings[rollout.pk] = turned or []
     if not any(open_rings.values()):
         return True
-    if pace.rings_opened and pace.is_spent:
+    if budget.rings_opened and budget.is_spent:
         return False
     whose = [r for r in running.values() if open_rings[r.pk]]
-    return _offer_in_turn(whose, open_rings, counts, waits, isolation, pace)
+    return _offer_in_turn(whose, open_rings, counts, waits, isolation, budget)
 
 
 class _RoundRobinCursor:
@@ -91,21 +91,21 @@ def _offer_in_turn(
     counts: Mapping[int, Mapping[int, PhaseCounts]],
     waits: Mapping[int, PendingImages],
     isolation: Isolation,
-    pace: _TurnBudget,
+    budget: _TurnBudget,
 ) -> bool:
     """Offer for one rollout after the other, the highest rank first. With very many the turn ends before all had
     theirs, so that gates and halting never wait long; the others come first in the next. Whether all had theirs."""
     now = isolation.now
-    around = OfferContext.now(now, list(counts))
+    context = OfferContext.now(now, list(counts))
     places = [r.pk for r in rollouts]
     first = places.index(_RoundRobinCursor.rollout_id) + 1 if _RoundRobinCursor.rollout_id in places else 0
     _RoundRobinCursor.rollout_id = None
     for rollout in (*rollouts[first:], *rollouts[:first]):
         rings, waiting = open_rings[rollout.pk], waits[rollout.pk]
         isolation.run(
-            Part.ROLLOUT, rollout.pk, partial(offer, rollout, rings, counts[rollout.pk], waiting, around, now)
+            Part.ROLLOUT, rollout.pk, partial(offer, rollout, rings, counts[rollout.pk], waiting, context, now)
         )
-        if pace.is_spent:
+        if budget.is_spent:
             _RoundRobinCursor.rollout_id = rollout.pk
             return False
     return True
@@ -115,26 +115,27 @@ def _counts_now(rollout_ids: Sequence[int]) -> tuple[dict[int, dict[int, dict[st
     """For each rollout its counts by ring and phase, and the images that its devices wait for, the quickest first."""
     counts: dict[int, dict[int, dict[str, int]]] = defaultdict(lambda: defaultdict(lambda: defaultdict(int)))
     waiting: dict[int, set[int]] = defaultdict(set)
-    pushed: dict[int, bool] = defaultdict(bool)
+    expedited: dict[int, bool] = defaultdict(bool)
     for rollout_id, ring_id, phase, image_id, is_expedited, count in Delivery.objects.counts_by_image(rollout_ids):
         counts[rollout_id][ring_id][phase] += count
         if phase == Phase.WAITING:
             waiting[rollout_id].add(image_id)
-            pushed[rollout_id] |= is_expedited
+            expedited[rollout_id] |= is_expedited
     known = {
         pk: PendingImage(image=pk, length=timedelta(minutes=minutes), version_key=key)
         for pk, minutes, key in Image.objects.lengths_and_keys({i for ids in waiting.values() for i in ids})
     }
     return counts, {
         r: PendingImages(
-            images=sorted((known[i] for i in waiting[r]), key=lambda w: (w.length, w.image)), some_expedited=pushed[r]
+            images=sorted((known[i] for i in waiting[r]), key=lambda w: (w.length, w.image)),
+            some_expedited=expedited[r],
         )
         for r in rollout_ids
     }
 
 
 def _turn(
-    rollout: Rollout, counts: Mapping[int, PhaseCounts], lost: Mapping[int, int], pace: _TurnBudget, now: datetime
+    rollout: Rollout, counts: Mapping[int, PhaseCounts], lost: Mapping[int, int], budget: _TurnBudget, now: datetime
 ) -> list[Ring]:
     """Halt it, open its gates, or end it; the rings from which may be offered."""
     open_rings: list[Ring] = []
@@ -144,7 +145,7 @@ def _turn(
         if reason:
             lifecycle.halt(rollout, reason=reason, now=now)
             return []
-        open_rings = _open_gates(rollout, rings, pace, now)
+        open_rings = _open_gates(rollout, rings, budget, now)
     _finish(rollout, counts, now)
     return open_rings
 
@@ -163,16 +164,16 @@ def _halting(rollout: Rollout, rings: Mapping[int, RingCounts]) -> str | None:
     return None
 
 
-def _open_gates(rollout: Rollout, counts: Mapping[int, RingCounts], pace: _TurnBudget, now: datetime) -> list[Ring]:
+def _open_gates(rollout: Rollout, counts: Mapping[int, RingCounts], budget: _TurnBudget, now: datetime) -> list[Ring]:
     """Open every ring whose turn it is; the rings that are open."""
     opened: list[Ring] = []
     rings = list(rollout.rings.all())
     for ring in rings:
         if ring.opened_at is None:
-            if not pace.may_open:
+            if not budget.may_open:
                 break
             _open_ring(rollout, ring, now)
-            pace.rings_opened += 1
+            budget.rings_opened += 1
         opened.append(ring)
         if ring.gate_met_at is None and ring is not rings[-1]:  # after the last ring there is no gate
             reading = gate_of(rollout, ring, counts[ring.pk], now)

@@ -15,7 +15,7 @@ from herald.rollouts.intervene.lifecycle import locked, note
 from herald.rollouts.models import OPEN_STATES, Rollout
 
 
-def push(rollout: Rollout, names: Sequence[str], *, actor: User | None, now: datetime) -> int:
+def expedite(rollout: Rollout, names: Sequence[str], *, actor: User | None, now: datetime) -> int:
     """Let waiting devices go at once: before their ring opens and without the pause of a retry, but in their window,
     in no freeze and under the caps. How many.
 
@@ -23,7 +23,7 @@ def push(rollout: Rollout, names: Sequence[str], *, actor: User | None, now: dat
         Conflict: the rollout is not open. Invalid: a device is not known. NobodyThere: none of them waits.
     """
     with transaction.atomic():
-        rollout = locked(rollout, *OPEN_STATES, doing="hurried")
+        rollout = locked(rollout, *OPEN_STATES, doing="expedited")
         done = deliveries.expedite(_named(rollout, names).filter(hold_reason=""), now=now)
         _some(done, "None of these devices waits for this rollout, or all of them are held.")
         note(rollout, f"Goes ahead with {_words(names)}"[:300], actor=actor, now=now)

@@ -8,8 +8,8 @@ import { counted } from "@/lib/format";
 import { Button, Confirm, Labelled, Problem } from "@/parts/controls";
 import { Hold, useRelease } from "@/parts/hold";
 
-type Verb = "push" | "retry" | "skip";
-const DONE: Record<Verb, string> = { push: "go ahead", retry: "are retried", skip: "are excluded" };
+type Verb = "expedite" | "retry" | "skip";
+const DONE: Record<Verb, string> = { expedite: "go ahead", retry: "are retried", skip: "are excluded" };
 
 export function DeviceActions({
   rollout,
@@ -28,7 +28,7 @@ export function DeviceActions({
     mutationFn: (verb: Verb) => {
       const path = { params: { path: { rollout_id: rollout } } };
       switch (verb) {
-        case "push":
+        case "expedite":
           return body(api.POST("/api/v1/rollouts/{rollout_id}/expedite", { ...path, body: { devices } }));
         case "retry":
           return body(api.POST("/api/v1/rollouts/{rollout_id}/retry", { ...path, body: { devices } }));
@@ -50,7 +50,7 @@ export function DeviceActions({
         trigger={<Button>Go ahead with them…</Button>}
         title={`Let ${these} go before their ring opens?`}
         action={`Go ahead with ${these}`}
-        onConfirm={() => act.mutate("push")}
+        onConfirm={() => act.mutate("expedite")}
       >
         Those that wait are offered it as soon as the window, freezes and caps allow, whatever the gate says.
       </Confirm>
