@@ -196,6 +196,7 @@ urlpatterns = [
     _route("freezes/<int:freeze_id>", calendar.FreezeView),
     _route("schedules", commands.ScheduleListView),
     _route("schedules/preview", commands.SchedulePreviewView),
+    _route("schedules/sentence", commands.ScheduleSentenceAction),
     _route("schedules/<int:schedule_id>", commands.ScheduleView),
     _route("schedules/<int:schedule_id>/pause", commands.SchedulePauseAction),
     _route("schedules/<int:schedule_id>/resume", commands.ScheduleResumeAction),

@@ -4,6 +4,7 @@ from datetime import UTC, date, datetime, time, timedelta
 from typing import Any
 
 import pytest
+from rest_framework.test import APIClient
 
 from herald.commands.models import CommandTemplate, Occurrence, Schedule, ScheduleState, When
 from herald.commands.sentence import schedule_sentence
@@ -19,7 +20,7 @@ from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.groups.models import Group
 from herald.http.errors import Conflict, Invalid, NobodyThere
-from tests.factories import NOW, launched, make_device, make_devices, make_draft, make_site, make_static
+from tests.factories import NOW, launched, make_device, make_devices, make_draft, make_site, make_static, make_user
 
 pytestmark = pytest.mark.django_db
 
@@ -150,3 +151,45 @@ def test_the_sentence() -> None:
     assert schedule_sentence(schedule) == (
         "Restart G every day at 05:30 device time, spread over 20 minutes, giving up after 2 hours, until 31 Mar 2027."
     )
+
+
+def test_a_command_is_worded_by_the_server_while_it_is_composed() -> None:
+    client = APIClient()
+    client.force_authenticate(make_user())
+
+    def said(**fields: Any) -> list[dict[str, str]]:
+        body = {"include": [], "when": "daily", **fields}
+        answer = client.post("/api/v1/schedules/sentence", body, format="json")
+        assert answer.status_code == 200, answer.json()
+        return list(answer.json())
+
+    def text(parts: list[dict[str, str]]) -> str:
+        return "".join(p["text"] for p in parts)
+
+    assert text(said()) == (
+        "Restart which devices? with no exclusions at which time?, spread over 20 minutes, giving up after 2 hours, "
+        "waiting for freezes to end"
+    )
+    group, other = everywhere(), make_static("Bench", [])
+    whole = said(
+        include=[group.pk],
+        exclude=[other.pk],
+        include_devices=["one", "two"],
+        time_of_day="05:30",
+        until="2027-03-31",
+        spread_minutes=90,
+        freezes="drop",
+    )
+    assert text(whole) == (
+        f"Restart {group.name} and 2 devices without Bench every day at 05:30 device time, spread over 1 h 30 min, "
+        "giving up after 2 hours, until 31 Mar 2027, leaving out devices in a freeze"
+    )
+    assert [p["slot"] for p in whole if p["slot"]] == [
+        "audience", "exclude", "when", "spread", "give_up", "when", "freezes",
+    ]  # fmt: skip
+    assert text(said(when="now")).startswith("Restart which devices? with no exclusions now, ")
+    saved = create_schedule(draft(group), actor=None, now=NOW)
+    assert schedule_sentence(saved) == (
+        f"Restart {group.name} every day at 05:30 device time, spread over 20 minutes, giving up after 2 hours."
+    )
+    assert not Schedule.objects.exclude(pk=saved.pk).exists()

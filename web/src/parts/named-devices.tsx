@@ -96,10 +96,3 @@ export function NamedDevices({ devices, onChange }: { devices: string[]; onChang
     </fieldset>
   );
 }
-
-/** Who is in an audience, as a sentence says it. */
-export function audienceWords(groups: string[], devices: string[]): string {
-  const named = devices.length === 1 ? devices : devices.length ? [`${devices.length} devices`] : [];
-  const words = [...groups, ...named];
-  return words.length > 1 ? `${words.slice(0, -1).join(", ")} and ${words.at(-1)}` : words.join("");
-}

@@ -18,11 +18,12 @@ from herald.commands.api.serializers import (
     ScheduleRow,
 )
 from herald.commands.models import HARM, CommandTemplate, FreezeChoice, Schedule, ScheduleState, When
+from herald.commands.sentence import draft_parts
 from herald.deliveries.api.serializers import DeliveryPage
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import waits_of
 from herald.groups.audience import read_named
-from herald.http.fields import read_number, valid
+from herald.http.fields import SentencePart, read_number, valid
 from herald.http.pages import PAGE, newest_first, page_of
 from herald.people.models import Ability
 from herald.people.permissions import person
@@ -66,6 +67,17 @@ class ScheduleView(APIView):
     @extend_schema(operation_id="schedules_retrieve", responses=ScheduleRow)
     def get(self, request: Request, schedule_id: int) -> Response:
         return Response(_detail(schedule_id))
+
+
+class ScheduleSentenceAction(APIView):
+    """The sentence of a command as it is composed, with a slot for everything that can be chosen; keeps nothing."""
+
+    changes_nothing = True
+
+    @extend_schema(operation_id="schedules_sentence", request=ScheduleDraftBody, responses=SentencePart(many=True))
+    def post(self, request: Request) -> Response:
+        parts = draft_parts(valid(ScheduleDraftBody(data=request.data)))
+        return Response(SentencePart(parts, many=True).data)
 
 
 class SchedulePreviewView(APIView):

@@ -15,13 +15,13 @@ import { usePageTitle } from "@/lib/title";
 import { useDebounced } from "@/lib/use-debounced";
 import { Conflicts } from "@/parts/conflicts";
 import { Button, Card, Labelled, Picker, Problem } from "@/parts/controls";
-import { audienceWords, NamedDevices } from "@/parts/named-devices";
+import { NamedDevices } from "@/parts/named-devices";
 import { Sentence } from "@/parts/sentence";
 import { TimeField } from "@/parts/time-fields";
 import { isCount, TypedCount } from "@/parts/typed-count";
 import { type Answer, Loaded } from "@/parts/views";
 import { ZoneRows } from "@/parts/zone-rows";
-import { minutesWords } from "./minutes";
+import { draftSentence } from "./queries";
 
 const newCommandRoute = getRouteApi("/commands/new");
 
@@ -63,30 +63,11 @@ export function NewCommand() {
       navigate({ to: "/commands/$id", params: { id: String(saved.id) }, search: {} });
     },
   });
-  const nameOf = (id: number) =>
-    groups.data?.find((g) => g.id === id)?.name ?? (groups.data ? `group ${id}, which is gone` : "…");
-  const named = (ids: number[]) => ids.map(nameOf).join(" and ");
   const daily = draft.when === "daily";
-  const parts = [
-    { slot: "", text: "Restart " },
-    {
-      slot: "audience",
-      text: audienceWords(draft.include.map(nameOf), draft.include_devices ?? []) || "which devices?",
-    },
-    { slot: "", text: " " },
-    { slot: "exclude", text: draft.exclude?.length ? `without ${named(draft.exclude)}` : "with no exclusions" },
-    { slot: "", text: " " },
-    { slot: "when", text: daily ? `every day at ${draft.time_of_day?.slice(0, 5)} device time` : "now" },
-    { slot: "", text: ", " },
-    { slot: "spread", text: `spread over ${minutesWords(draft.spread_minutes ?? 0)}` },
-    { slot: "", text: ", " },
-    { slot: "give_up", text: `giving up after ${minutesWords(draft.expires_after_minutes ?? 0)}` },
-    { slot: "", text: ", " },
-    {
-      slot: "freezes",
-      text: draft.freezes === "drop" ? "leaving out devices in a freeze" : "waiting for freezes to end",
-    },
-  ];
+  const sentence = useQuery(draftSentence(settled));
+  /** the last sentence: it stays, and says that it is old, where what was typed since cannot be worded */
+  const [said, setSaid] = useState(sentence);
+  if (sentence.data && sentence.data !== said.data) setSaid(sentence);
   const reached = preview.data?.reached_now ?? 0;
   const asksForCount = !daily && preview.data?.harm !== "gentle";
   const settledNow = settled === draft && preview.data !== undefined && !preview.isPlaceholderData;
@@ -98,7 +79,26 @@ export function NewCommand() {
     <div className="grid h-full grid-cols-[minmax(0,1fr)_380px] max-xl:grid-cols-[minmax(0,1fr)_290px] max-md:block max-md:overflow-auto">
       <div className="overflow-auto px-5 py-4">
         <p className="mb-1 text-soft">New command · disruptive: each device is silent for a minute or two</p>
-        <Sentence className="text-[1.75rem]" parts={parts} open={open} onSlot={(s) => setOpen(open === s ? "" : s)} />
+        <Loaded
+          of={{
+            ...sentence,
+            data: sentence.data ?? said.data,
+            dataUpdatedAt: sentence.data ? sentence.dataUpdatedAt : said.dataUpdatedAt,
+            isPlaceholderData: draft !== settled || sentence.isPlaceholderData,
+          }}
+          what="The sentence of this command"
+          rows={2}
+          className="transition-opacity delay-300"
+        >
+          {(parts) => (
+            <Sentence
+              className="text-[1.75rem]"
+              parts={parts}
+              open={open}
+              onSlot={(s) => setOpen(open === s ? "" : s)}
+            />
+          )}
+        </Loaded>
         {open && (
           <Card
             className="mt-4"

@@ -1,6 +1,6 @@
 /** What the room of commands asks, with its keys. The first word of a key is its topic (see api/topics). */
 import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
-import { api, body } from "@/api/client";
+import { api, body, type Schemas } from "@/api/client";
 import type { ScheduleState } from "@/api/queries";
 
 const SECOND = 1000;
@@ -19,6 +19,15 @@ export const schedule = (id: number) =>
     queryKey: ["schedule", id],
     queryFn: () => body(api.GET("/api/v1/schedules/{schedule_id}", { params: { path: { schedule_id: id } } })),
     refetchInterval: 5 * SECOND,
+  });
+/** The sentence of a command as it is composed. The one before stays until it is known. */
+export const draftSentence = (draft: Schemas["ScheduleDraftBodyRequest"]) =>
+  queryOptions({
+    queryKey: ["schedule-sentence", draft],
+    queryFn: () => body(api.POST("/api/v1/schedules/sentence", { body: draft })),
+    placeholderData: keepPreviousData,
+    retry: false,
+    staleTime: 60 * SECOND,
   });
 export const scheduleDeliveries = (id: number, phase: string) =>
   queryOptions({
