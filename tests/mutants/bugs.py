@@ -86,9 +86,9 @@ PYTHON = (
         "t not in change.remove_tags",
         "test_sieve_and_edits",
     ),
-    server("access/throttling.py", "row.failures >= free", "row.failures > free + 100", "server/test_roles"),
+    server("people/throttling.py", "row.failures >= free", "row.failures > free + 100", "server/test_roles"),
     server(
-        "access/models.py",
+        "people/models.py",
         "Ability.OWN, Ability.APPROVE, Ability.STOP}",
         "Ability.OWN, Ability.APPROVE, Ability.STOP, Ability.OPERATE}",
         "server/test_roles",
@@ -112,7 +112,7 @@ PYTHON = (
         "commands/services.py", "schedule.fired_through = now  # firings", "pass  # firings", "server/test_commands"
     ),
     server("edits/services.py", "if not holds(present.get(r.device_id), r.after)", "if False", "server/test_edits"),
-    server("edits/facts.py", "and not rules_naming(key):\n        before", ":\n        before", "server/test_facts"),
+    server("catalog/facts.py", "and not rules_naming(key):\n        before", ":\n        before", "server/test_facts"),
     server(
         "fleet/presence.py",
         "SILENT_INTERVALS = 10",
@@ -171,7 +171,7 @@ PYTHON = (
         "filter(phase=Phase.WAITING.value), reason",
         "server/test_holding",
     ),
-    server("api/parameters.py", "if parameter is None:", "if False:", "server/test_parameters"),
+    server("http/parameters.py", "if parameter is None:", "if False:", "server/test_parameters"),
     server(
         "record/services.py",
         "at=now, actor=actor,",
@@ -199,9 +199,9 @@ WEB = (
     web("rooms/rollouts/draft.ts", "include_devices: devices,", "include_devices: [],"),
     web("parts/typed-count.tsx", "Math.abs(Number(typed) - reached) <= leeway", "true"),
     web("parts/typed-count.tsx", "reached > 0 && ", ""),
-    web("rooms/fleet/narrow.ts", "? `(${p})` : p", "? p : p"),
-    web("rooms/fleet/narrow.ts", ".includes(clauseOf(field, value))", ".includes(field)"),
-    web("rooms/fleet/narrow.ts", "at === 0 ? 0 : at - 1", "at"),
+    web("rooms/fleet/rule-joins.ts", "? `(${p})` : p", "? p : p"),
+    web("rooms/fleet/rule-joins.ts", ".includes(clauseOf(field, value))", ".includes(field)"),
+    web("rooms/fleet/rule-joins.ts", "at === 0 ? 0 : at - 1", "at"),
     web("api/topics.ts", "id === null ? [topic] : [topic, id]", "[topic]"),
     web("lib/latest.ts", "known.earlier += 1", "known.earlier += 0"),
     web("rooms/groups/branches.ts", "&& f.id !== moving", ""),
@@ -229,5 +229,10 @@ WEB = (
         "await ask(body as Consequences);",
     ),
     web("api/handed-over.ts", 'filter((name) => typeof name === "string")', "filter(() => true)"),
-    web("parts/named-devices.tsx", "devices.length === 1 ? devices", "devices.length >= 1 ? devices"),
+    web("lib/time-text.ts", "hour > 23 ||", "hour > 24 ||"),
+    server(
+        "deliveries/querysets.py", "word__lt=no_word, not_after__lt=now", "word__lt=no_word", "server/test_evidence"
+    ),
+    server("deliveries/time_outs.py", "fleet_silence(now) is not None", "False", "server/test_evidence"),
+    server("rollouts/engine/tick.py", " and ring is not rings[-1]", "", "server/test_rollouts"),
 )
