@@ -49,8 +49,8 @@ FREE_CALLS = frozenset(
     rollouts_retry rollouts_roll_back rollouts_sentence rollouts_skip rollouts_stop rules_compare rules_explain
     rules_preview rules_sieve saved_views_delete saved_views_save schedules_create schedules_end schedules_pause
     schedules_preview schedules_resume schedules_run schedules_sentence session_sign_in session_sign_out sites_create
-    sites_delete sites_preview tags_describe tags_rename_preview tokens_create tokens_revoke uploads_append uploads_create
-    uploads_delete
+    sites_delete sites_preview tags_describe tags_rename_preview tokens_create tokens_revoke uploads_append
+    uploads_create uploads_delete
     """.split()  # noqa: SIM905  a hundred names read better so
 )
 
