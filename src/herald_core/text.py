@@ -1,4 +1,4 @@
-"""Text as rules compare it: Unicode NFC, and one mapping for ignoring case."""
+"""Text as rules compare it (Unicode NFC, and one mapping for ignoring case), and as sentences are put together."""
 
 import sys
 import unicodedata
@@ -14,6 +14,8 @@ FOLD_TABLE: dict[int, int] = {
     if not 0xD800 <= code <= 0xDFFF and len(lower := chr(code).lower()) == 1 and ord(lower) != code
 }
 
+#: a piece of a sentence: its `text`, and the `slot` that it fills, if any
+Part = dict[str, str]
 
 #: words that are compared to find the nearest: how long, and how many
 LONGEST_WORD, MOST_COMPARED = 200, 5000
@@ -83,3 +85,13 @@ def looks_like(word: str, other: str) -> bool:
 
 
 _SEPARATORS = str.maketrans("", "", " -_./")
+
+
+def word(text: str) -> Part:
+    """A piece of a sentence that says nothing by itself: the words between its slots."""
+    return {"slot": "", "text": text}
+
+
+def slot(name: str, text: str) -> Part:
+    """A piece of a sentence that says one thing, which `name` names."""
+    return {"slot": name, "text": text}

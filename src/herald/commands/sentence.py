@@ -7,9 +7,20 @@ from typing import Any
 
 from herald.commands.models import CommandTemplate, FreezeChoice, Schedule, When
 from herald.groups.audience import audience_words, names_of, whom_in_words
+from herald_core.text import Part, slot, word
 
-Part = dict[str, str]
-_FREEZES = {
+#: what a schedule, and the body of a draft, have by the same name
+_SAME = (
+    "template",
+    "when",
+    "time_of_day",
+    "starts_on",
+    "until",
+    "spread_minutes",
+    "expires_after_minutes",
+    "freezes",
+)
+_FREEZES: dict[str, str] = {
     FreezeChoice.WAIT: "waiting for freezes to end",
     FreezeChoice.DROP: "leaving out devices in a freeze",
 }
@@ -19,16 +30,16 @@ _FREEZES = {
 class _Words:
     """What the sentence is made of. `time_of_day`, `starts_on` and `until` are by the devices' own clocks."""
 
-    template: CommandTemplate
     audience: str
     exclude: str
-    when: When
+    template: str
+    when: str
     time_of_day: time | None
     starts_on: date | None
     until: date | None
     spread_minutes: int
     expires_after_minutes: int
-    freezes: FreezeChoice
+    freezes: str
 
 
 def schedule_sentence(schedule: Schedule) -> str:
@@ -38,62 +49,32 @@ def schedule_sentence(schedule: Schedule) -> str:
 
 def sentence_parts(schedule: Schedule) -> list[Part]:
     """The sentence in pieces; `slot` names what a piece says, and is empty for the words between."""
-    said = _Words(
-        template=CommandTemplate(schedule.template),
-        audience=audience_words(schedule) or "nobody yet",
-        exclude=names_of(schedule.exclude.all()),
-        when=When(schedule.when),
-        time_of_day=schedule.time_of_day,
-        starts_on=schedule.starts_on,
-        until=schedule.until,
-        spread_minutes=schedule.spread_minutes,
-        expires_after_minutes=schedule.expires_after_minutes,
-        freezes=FreezeChoice(schedule.freezes),
-    )
-    return _parts(said)
+    whom, but = audience_words(schedule) or "nobody yet", names_of(schedule.exclude.all())
+    return _parts(_Words(audience=whom, exclude=but, **{name: getattr(schedule, name) for name in _SAME}))
 
 
 def draft_parts(body: Mapping[str, Any]) -> list[Part]:
     """The sentence of a command that is being composed, from the fields of its body; every slot is there."""
     devices = body["include_devices"]
-    said = _Words(
-        template=CommandTemplate(body["template"]),
-        audience=whom_in_words(body["include"], len(devices), devices[0] if devices else "") or "which devices?",
-        exclude=names_of(body["exclude"]),
-        when=When(body["when"]),
-        time_of_day=body["time_of_day"],
-        starts_on=body["starts_on"],
-        until=body["until"],
-        spread_minutes=body["spread_minutes"],
-        expires_after_minutes=body["expires_after_minutes"],
-        freezes=FreezeChoice(body["freezes"]),
-    )
+    whom = whom_in_words(body["include"], len(devices), devices[0] if devices else "") or "which devices?"
+    said = _Words(audience=whom, exclude=names_of(body["exclude"]), **{name: body[name] for name in _SAME})
     return _parts(said, composing=True)
 
 
 def _parts(said: _Words, *, composing: bool = False) -> list[Part]:
-    what = said.template.label
+    what = CommandTemplate(said.template).label
     # there is one kind of command yet, so composing has nothing to choose there
-    parts = [_word(what) if composing else _slot("template", what), _word(" "), _slot("audience", said.audience)]
+    parts = [word(what) if composing else slot("template", what), word(" "), slot("audience", said.audience)]
     if said.exclude or composing:
-        exclude = f"without {said.exclude}" if said.exclude else "with no exclusions"
-        parts += [_word(" "), _slot("exclude", exclude)]
-    parts += [_word(" "), _slot("when", _when(said)), _word(", ")]
-    parts += [_slot("spread", f"spread over {minutes_words(said.spread_minutes)}"), _word(", ")]
-    parts += [_slot("give_up", f"giving up after {minutes_words(said.expires_after_minutes)}")]
+        parts += [word(" "), slot("exclude", f"without {said.exclude}" if said.exclude else "with no exclusions")]
+    parts += [word(" "), slot("when", _when(said)), word(", ")]
+    parts += [slot("spread", f"spread over {minutes_words(said.spread_minutes)}"), word(", ")]
+    parts += [slot("give_up", f"giving up after {minutes_words(said.expires_after_minutes)}")]
     if said.until:
-        parts += [_word(", "), _slot("when" if composing else "until", f"until {said.until:%-d %b %Y}")]
+        parts += [word(", "), slot("when" if composing else "until", f"until {said.until:%-d %b %Y}")]
     if composing:
-        parts += [_word(", "), _slot("freezes", _FREEZES[said.freezes])]
+        parts += [word(", "), slot("freezes", _FREEZES[said.freezes])]
     return parts
-
-
-def _word(text: str) -> Part:
-    return {"slot": "", "text": text}
-
-
-def _slot(slot: str, text: str) -> Part:
-    return {"slot": slot, "text": text}
 
 
 def _when(said: _Words) -> str:

@@ -332,7 +332,8 @@ def turn_schedules(*, now: datetime, isolation: Isolation | None = None) -> date
             _end_if_over(schedule, now)
 
         isolation.run(Part.SCHEDULE, schedule.pk, work)
-    end_unheard(Kind.COMMAND, isolation)
+    if open_now:
+        end_unheard(Kind.COMMAND, isolation)
     return min(firings, default=None)
 
 

@@ -5,11 +5,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, time
 
+from herald_core.text import Part, slot, word
+
 _DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 _NAMED = 2  # so many targets are named; more are counted
 
 Hours = tuple[time, time]
-Part = dict[str, str]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -46,27 +47,27 @@ def sentence_parts(said: RolloutWords, *, composing: bool = False) -> list[Part]
     every slot is there, with a question where nothing was chosen."""
     if said.rolls_back is not None:
         parts = [
-            _word("Roll back to "),
-            _slot("change", "the version each had"),
-            _word(" on "),
-            _slot("audience", f"the devices that rollout {said.rolls_back} changed"),
+            word("Roll back to "),
+            slot("change", "the version each had"),
+            word(" on "),
+            slot("audience", f"the devices that rollout {said.rolls_back} changed"),
         ]
     else:
-        parts = [_word("Put "), _slot("change", target_words(said.targets) or "which version?"), _word(" on ")]
-        parts.append(_slot("audience", said.audience or ("which devices?" if composing else "no device yet")))
+        parts = [word("Put "), slot("change", target_words(said.targets) or "which version?"), word(" on ")]
+        parts.append(slot("audience", said.audience or ("which devices?" if composing else "no device yet")))
     if said.rule_filter:
-        parts += [_word(", only those with "), _slot("audience", said.rule_filter)]
+        parts += [word(", only those with "), slot("audience", said.rule_filter)]
     if said.exclude or composing:
-        parts += [_word(" "), _slot("exclude", f"without {said.exclude}" if said.exclude else "with no exclusions")]
-    parts += [_word(", in "), _slot("rings", f"{said.rings} ring{'s' if said.rings != 1 else ''}"), _word(", ")]
-    parts.append(_slot("window", window_words(said)))
+        parts += [word(" "), slot("exclude", f"without {said.exclude}" if said.exclude else "with no exclusions")]
+    parts += [word(", in "), slot("rings", f"{said.rings} ring{'s' if said.rings != 1 else ''}"), word(", ")]
+    parts.append(slot("window", window_words(said)))
     if said.prefetch:
-        parts += [_word(", "), _slot("window", prefetch_words(said))]
+        parts += [word(", "), slot("window", prefetch_words(said))]
     if said.spread_minutes:
-        parts += [_word(", "), _slot("limit", f"starts spread over {said.spread_minutes} min")]
-    parts += [_word(", stopping at "), _slot("limit", f"{said.failure_limit_pct:g}% failures")]
-    for slot, text in _choices(said):
-        parts += [_word(", "), _slot(slot, text)]
+        parts += [word(", "), slot("limit", f"starts spread over {said.spread_minutes} min")]
+    parts += [word(", stopping at "), slot("limit", f"{said.failure_limit_pct:g}% failures")]
+    for which, text in _choices(said):
+        parts += [word(", "), slot(which, text)]
     return parts
 
 
@@ -109,16 +110,8 @@ def _choices(said: RolloutWords) -> list[tuple[str, str]]:
         ("limit", f"through freezes ({said.freeze_override_reason}{waits})", bool(said.freeze_override_reason)),
         ("limit", f"showing “{said.notice}” first", bool(said.notice)),
     ]
-    return [(slot, text) for slot, text, is_chosen in chosen if is_chosen]
+    return [(which, text) for which, text, is_chosen in chosen if is_chosen]
 
 
 def _hours(hours: Hours) -> str:
     return f"{hours[0]:%H:%M}–{hours[1]:%H:%M}"
-
-
-def _word(text: str) -> Part:
-    return {"slot": "", "text": text}
-
-
-def _slot(slot: str, text: str) -> Part:
-    return {"slot": slot, "text": text}

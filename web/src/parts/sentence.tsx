@@ -1,6 +1,8 @@
 /** A rollout or a command as one sentence; its dotted words are slots. */
 import clsx from "clsx";
+import { useState } from "react";
 import type { Schemas } from "@/api/client";
+import { type Answer, Loaded } from "./views";
 
 type Part = Schemas["SentencePart"];
 
@@ -49,5 +51,35 @@ export function Sentence({
       })}
       <span>.</span>
     </h1>
+  );
+}
+
+/** The sentence of what is being composed, as the server words it. The last one stays, and says that it is old, where
+ * what was typed since is not worded yet (`isOlder`) or cannot be. */
+export function DraftSentence({
+  of,
+  isOlder,
+  what,
+  open,
+  onSlot,
+}: {
+  of: Answer<Part[]>;
+  isOlder: boolean;
+  what: string;
+  open: string;
+  onSlot: (slot: string) => void;
+}) {
+  const [said, setSaid] = useState(of);
+  if (of.data && of.data !== said.data) setSaid(of);
+  const { data, dataUpdatedAt } = of.data ? of : said;
+  return (
+    <Loaded
+      of={{ ...of, data, dataUpdatedAt, isPlaceholderData: isOlder || of.isPlaceholderData }}
+      what={what}
+      rows={2}
+      className="transition-opacity delay-300"
+    >
+      {(parts) => <Sentence className="text-[1.75rem]" parts={parts} open={open} onSlot={onSlot} />}
+    </Loaded>
   );
 }

@@ -8,7 +8,8 @@ from herald.images.models import Image
 from herald.rollouts.models import Rollout, RolloutState
 from herald_core.changes import Choice
 from herald_core.rollouts import sentence as core
-from herald_core.rollouts.sentence import Part, RolloutWords
+from herald_core.rollouts.sentence import RolloutWords
+from herald_core.text import Part
 
 #: what a rollout, and the body of a draft, have by the same name
 _SAME = (

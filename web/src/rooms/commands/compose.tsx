@@ -16,7 +16,7 @@ import { useDebounced } from "@/lib/use-debounced";
 import { Conflicts } from "@/parts/conflicts";
 import { Button, Card, Labelled, Picker, Problem } from "@/parts/controls";
 import { NamedDevices } from "@/parts/named-devices";
-import { Sentence } from "@/parts/sentence";
+import { DraftSentence } from "@/parts/sentence";
 import { TimeField } from "@/parts/time-fields";
 import { isCount, TypedCount } from "@/parts/typed-count";
 import { type Answer, Loaded } from "@/parts/views";
@@ -65,9 +65,6 @@ export function NewCommand() {
   });
   const daily = draft.when === "daily";
   const sentence = useQuery(draftSentence(settled));
-  /** the last sentence: it stays, and says that it is old, where what was typed since cannot be worded */
-  const [said, setSaid] = useState(sentence);
-  if (sentence.data && sentence.data !== said.data) setSaid(sentence);
   const reached = preview.data?.reached_now ?? 0;
   const asksForCount = !daily && preview.data?.harm !== "gentle";
   const settledNow = settled === draft && preview.data !== undefined && !preview.isPlaceholderData;
@@ -79,26 +76,13 @@ export function NewCommand() {
     <div className="grid h-full grid-cols-[minmax(0,1fr)_380px] max-xl:grid-cols-[minmax(0,1fr)_290px] max-md:block max-md:overflow-auto">
       <div className="overflow-auto px-5 py-4">
         <p className="mb-1 text-soft">New command · disruptive: each device is silent for a minute or two</p>
-        <Loaded
-          of={{
-            ...sentence,
-            data: sentence.data ?? said.data,
-            dataUpdatedAt: sentence.data ? sentence.dataUpdatedAt : said.dataUpdatedAt,
-            isPlaceholderData: draft !== settled || sentence.isPlaceholderData,
-          }}
+        <DraftSentence
+          of={sentence}
+          isOlder={draft !== settled}
           what="The sentence of this command"
-          rows={2}
-          className="transition-opacity delay-300"
-        >
-          {(parts) => (
-            <Sentence
-              className="text-[1.75rem]"
-              parts={parts}
-              open={open}
-              onSlot={(s) => setOpen(open === s ? "" : s)}
-            />
-          )}
-        </Loaded>
+          open={open}
+          onSlot={(s) => setOpen(open === s ? "" : s)}
+        />
         {open && (
           <Card
             className="mt-4"

@@ -10,8 +10,8 @@ import { changed } from "@/api/topics";
 import { usePageTitle } from "@/lib/title";
 import { useDebounced } from "@/lib/use-debounced";
 import { Button, Confirm, Problem } from "@/parts/controls";
-import { Sentence } from "@/parts/sentence";
-import { Failed, Loaded, Skeleton } from "@/parts/views";
+import { DraftSentence } from "@/parts/sentence";
+import { Failed, Skeleton } from "@/parts/views";
 import { Consequences } from "./consequences";
 import { again, type Draft, draftOf, EMPTY, missing, saidOf, startingWith } from "./draft";
 import { draftSentence, rollout as rolloutQuery } from "./queries";
@@ -131,10 +131,6 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
     },
   });
   const sentence = useQuery(draftSentence(saidOf(settled, putsBack)));
-  /** the last sentence: it stays, and says that it is old, where what was typed since cannot be worded */
-  const [said, setSaid] = useState(sentence);
-  if (sentence.data && sentence.data !== said.data) setSaid(sentence);
-  const isOlder = draft !== settled || sentence.isPlaceholderData;
   const close = () => {
     document.querySelector<HTMLElement>(`[data-slot="${open}"]`)?.focus(); // where one was, not at the top of the page
     setOpen("");
@@ -161,26 +157,13 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
             Nothing was sent to any device, so no device is changed by this.
           </Confirm>
         </div>
-        <Loaded
-          of={{
-            ...sentence,
-            data: sentence.data ?? said.data,
-            dataUpdatedAt: sentence.data ? sentence.dataUpdatedAt : said.dataUpdatedAt,
-            isPlaceholderData: isOlder,
-          }}
+        <DraftSentence
+          of={sentence}
+          isOlder={draft !== settled}
           what="The sentence of this rollout"
-          rows={2}
-          className="transition-opacity delay-300"
-        >
-          {(parts) => (
-            <Sentence
-              className="text-[1.75rem]"
-              parts={parts}
-              open={open}
-              onSlot={(s) => setOpen(open === s ? "" : s)}
-            />
-          )}
-        </Loaded>
+          open={open}
+          onSlot={(s) => setOpen(open === s ? "" : s)}
+        />
         <a href="#launch" className="slot sr-only focus:not-sr-only">
           Go to the launch
         </a>
