@@ -17,5 +17,6 @@ settings.load_profile("herald")
 def own_files(tmp_path: Path, settings: Any) -> Iterator[None]:
     """Images and the signing key of a test are its own."""
     settings.IMAGES_DIR = tmp_path / "images"
+    settings.OUTPUTS_DIR = tmp_path / "outputs"
     settings.SIGNING_KEY_FILE = tmp_path / "signing-key.pem"
     yield

@@ -6,6 +6,7 @@ from typing import Any
 
 from rest_framework.test import APIClient
 
+from herald.commands.models import CommandTemplate
 from herald.fleet.models import Device, DeviceModel, Site
 from herald.fleet.secrets import hash_secret
 from herald.groups.models import Group
@@ -104,3 +105,8 @@ def launched(rollout: Rollout, now: datetime = NOW) -> Rollout:
     launching.launch(rollout, now=now)
     rollout.refresh_from_db()
     return rollout
+
+
+def restart() -> CommandTemplate:
+    """The command template that restarts devices."""
+    return CommandTemplate.objects.get(key="restart")

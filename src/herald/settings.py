@@ -30,6 +30,8 @@ SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = env.bool("HERALD_HTTPS", False)
 #: Folder of image files; shared by web servers and gateways when they run on several machines.
 IMAGES_DIR = Path(env.str("HERALD_IMAGES_DIR", str(DATA_DIR / "images")))
 #: PEM file of the Ed25519 key that signs images. Made at set-up where it does not exist.
+#: what commands gave on devices: texts and logs
+OUTPUTS_DIR = Path(env.str("HERALD_OUTPUTS_DIR", str(DATA_DIR / "outputs")))
 SIGNING_KEY_FILE = Path(env.str("HERALD_SIGNING_KEY_FILE", str(DATA_DIR / "signing-key.pem")))
 #: Whether the demo scenario may be loaded and its accounts used.
 DEMO = env.bool("HERALD_DEMO", False)

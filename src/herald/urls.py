@@ -13,7 +13,9 @@ from herald.attention.api.views import QuarantineListView, QuarantineTryAction
 from herald.calendar.api import views as calendar
 from herald.catalog.api import codes, facts, reference_data, tags_and_attributes
 from herald.commands.api import capabilities as model_capabilities
+from herald.commands.api import templates as command_templates
 from herald.commands.api import views as commands
+from herald.commands.api import watch as command_watch
 from herald.deliveries.api import views as deliveries
 from herald.edits.api import views as edits
 from herald.find.api import views as find
@@ -194,10 +196,21 @@ urlpatterns = [
     _route("ring-plans/<int:plan_id>", plans.PlanView),
     _route("freezes", calendar.FreezeListView),
     _route("freezes/<int:freeze_id>", calendar.FreezeView),
+    _route("command-templates", command_templates.TemplateListView),
+    _route("command-templates/<slug:key>", command_templates.TemplateView),
     _route("schedules", commands.ScheduleListView),
     _route("schedules/preview", commands.SchedulePreviewView),
     _route("schedules/sentence", commands.ScheduleSentenceAction),
     _route("schedules/<int:schedule_id>", commands.ScheduleView),
+    _route("schedules/<int:schedule_id>/answers", command_watch.ScheduleAnswersView),
+    _route("schedules/<int:schedule_id>/answers/group", command_watch.ScheduleAnswersGroupAction),
+    _route("schedules/<int:schedule_id>/record", command_watch.ScheduleRecordView),
+    _route("deliveries/<int:delivery_id>/output", command_watch.DeliveryOutputView),
+    _route("deliveries/<int:delivery_id>/output/file", command_watch.DeliveryOutputFileView),
+    _route("deliveries/<int:delivery_id>/output/compare", command_watch.DeliveryOutputCompareView),
+    _route("schedules/<int:schedule_id>/preview", commands.ScheduleChangePreviewView),
+    _route("schedules/<int:schedule_id>/approve", commands.ScheduleApproveAction),
+    _route("schedules/<int:schedule_id>/skip", commands.ScheduleSkipAction),
     _route("schedules/<int:schedule_id>/pause", commands.SchedulePauseAction),
     _route("schedules/<int:schedule_id>/resume", commands.ScheduleResumeAction),
     _route("schedules/<int:schedule_id>/end", commands.ScheduleEndAction),

@@ -9,12 +9,28 @@ class Capability(StrEnum):
     """Something that a rollout or a command may ask of a device, and that not every firmware can."""
 
     RESTART = "restart"
+    REPORT = "report"
+    LOGS = "logs"
+    HEALTH_CHECK = "health_check"
+    READ = "read"
+    CLEAR_CACHE = "clear_cache"
+    LOCATE = "locate"
+    SET_CLOCK = "set_clock"
+    RE_ENROL = "re_enrol"
     FILES_AHEAD = "files_ahead"
     NOTICE = "notice"
 
 
 WORDS: Mapping[Capability, str] = {
     Capability.RESTART: "Restart by command",
+    Capability.REPORT: "Report by command",
+    Capability.LOGS: "Send logs",
+    Capability.HEALTH_CHECK: "Check its health",
+    Capability.READ: "Read a value",
+    Capability.CLEAR_CACHE: "Clear a cache",
+    Capability.LOCATE: "Blink to be found",
+    Capability.SET_CLOCK: "Set its clock",
+    Capability.RE_ENROL: "Enrol again by command",
     Capability.FILES_AHEAD: "Fetch files ahead",
     Capability.NOTICE: "Show a notice",
 }
@@ -22,6 +38,14 @@ WORDS: Mapping[Capability, str] = {
 #: What becomes of a device that is asked for a capability it has not.
 LACKING_TEXT: Mapping[Capability, str] = {
     Capability.RESTART: "left out: their firmware cannot restart by command",
+    Capability.REPORT: "left out: their firmware cannot report by command",
+    Capability.LOGS: "left out: their firmware cannot send logs",
+    Capability.HEALTH_CHECK: "left out: their firmware cannot check its health",
+    Capability.READ: "left out: their firmware cannot say a value",
+    Capability.CLEAR_CACHE: "left out: their firmware cannot clear a cache",
+    Capability.LOCATE: "left out: their firmware cannot blink",
+    Capability.SET_CLOCK: "left out: their firmware cannot set its clock",
+    Capability.RE_ENROL: "left out: their firmware cannot enrol again by command",
     Capability.FILES_AHEAD: "fetch within their hours: their firmware cannot fetch files ahead",
     Capability.NOTICE: "install without the notice: their firmware cannot show one",
 }

@@ -11,6 +11,7 @@ class ScheduleStatus(StrEnum):
     """Where a scheduled command stands."""
 
     ENDED = "ended"
+    PROPOSED = "proposed"  # it waits for a second person
     QUARANTINED = "quarantined"
     PAUSED = "paused"
     MOVING = "moving"  # devices have the order and carry it out
@@ -43,7 +44,7 @@ def schedule_status(seen: ScheduleSight) -> tuple[ScheduleStatus, int]:
     waiting = seen.phases.get(Phase.WAITING, 0)
     if seen.quarantined:
         return ScheduleStatus.QUARANTINED, 0
-    if seen.state in ("paused", "ended"):
+    if seen.state in ("paused", "ended", "proposed"):
         return ScheduleStatus(seen.state), in_hand
     if in_hand and seen.unheard >= in_hand:
         return ScheduleStatus.UNHEARD, in_hand

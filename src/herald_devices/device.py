@@ -4,8 +4,10 @@ import asyncio
 import random
 import time
 from collections.abc import Awaitable, Callable, Mapping, Sequence
+from datetime import UTC, datetime
 from typing import Any, Protocol
 
+from herald_devices.actions import SECONDS, act, is_mute
 from herald_devices.link import BadImage, Retired, Unreachable
 from herald_devices.manifest import Fault, Persona, strikes
 
@@ -33,6 +35,10 @@ class Server(Protocol):
         pause: Callable[[float], Awaitable[None]],
     ) -> None: ...
 
+    async def send_output(self, secret: str, order_id: str, output: bytes) -> None: ...
+
+    async def enrol(self, body: dict[str, Any]) -> dict[str, Any] | None: ...
+
 
 class Storage(Protocol):
     """What a device needs to remember by; `herald_devices.memory.Memory` is one."""
@@ -57,6 +63,7 @@ class Device:
         self._rng = random.Random(persona.uid)
         self._done: str = ""  # the order whose work is done, waiting for the server to agree
         self._final: dict[str, Any] = {}
+        self._mute: str = ""  # the order of which it will never say how it ended
         self._facts_due = 0
         self._counter = 0
         self._kept = ""  # the hash of a file that was fetched ahead
@@ -67,6 +74,7 @@ class Device:
         kept = self._memory.remembered.get(self.persona.uid, {})
         self.persona.firmware = kept.get("firmware", self.persona.firmware)
         self._kept = kept.get("kept", "")
+        self.persona.secret = kept.get("secret", self.persona.secret)
         if "boot_count" in kept:
             self.persona.facts["boot_count"] = kept["boot_count"]
 
@@ -91,6 +99,8 @@ class Device:
         while order := answer.get("order"):
             if order["id"] == self._done:
                 answer = await self._say(**self._final)  # still waiting for the server to agree
+                break
+            if order["id"] == self._mute:
                 break
             self._done = ""
             answer = await self._carry_out(order)
@@ -130,7 +140,7 @@ class Device:
         if not self._still(answer, order):
             return answer
         if order["kind"] == "command":
-            return await self._restart(order)
+            return await self._command(order)
         return await self._install(order, until)
 
     def _still(self, answer: dict[str, Any], order: dict[str, Any]) -> bool:
@@ -195,6 +205,51 @@ class Device:
         if self._kept != sha256:
             self._kept = sha256
             self._memory.keep(self.persona.uid, kept=sha256)
+
+    async def _command(self, order: dict[str, Any]) -> dict[str, Any]:
+        action = order["action"]
+        if action == "restart":
+            return await self._restart(order)
+        answer = await self._say(order=order["id"], phase="running")
+        if self._is_mute(action):
+            self._mute = order["id"]  # it calls as before
+        if self._mute == order["id"] or not self._still(answer, order):
+            return answer
+        if action == "re_enrol":
+            return await self._enrol_again(order)
+        if action == "report":
+            self._facts_due = 0
+        await self._pause(self._seconds_of(order))
+        done = act(self.persona, order, datetime.now(UTC))
+        if done.error:
+            return await self._finish(order, phase="failed", error=done.error, error_text=done.error_text)
+        if done.output:
+            await self._gateway.send_output(self.persona.secret, order["id"], done.output.encode())
+        return await self._finish(order, phase="done", progress=100, results=dict(done.results))
+
+    def _is_mute(self, action: str) -> bool:
+        return is_mute(self.persona, action)
+
+    def _seconds_of(self, order: dict[str, Any]) -> float:
+        if order["action"] == "locate":
+            return float(order.get("parameters", {}).get("seconds", 60))
+        return self._rng.uniform(*SECONDS.get(order["action"], (1.0, 5.0)))
+
+    async def _enrol_again(self, order: dict[str, Any]) -> dict[str, Any]:
+        """Show the code that came with the order; the old secret is forgotten once there is a new one."""
+        body = {
+            "uid": self.persona.uid,
+            "model": self.persona.model,
+            "hardware_revision": self.persona.hardware,
+            "code": order["parameters"].get("code", ""),
+        }
+        taken = await self._gateway.enrol(body)
+        if taken is None:
+            text = "the server did not take the code; the old secret was kept"
+            return await self._finish(order, phase="failed", error="bad-code", error_text=text)
+        self._memory.keep(self.persona.uid, secret=taken["secret"])
+        self.persona.secret = taken["secret"]
+        return await self._finish(order, phase="done", progress=100, results={"answer": "ok"})
 
     async def _restart(self, order: dict[str, Any]) -> dict[str, Any]:
         """Go silent, come back, and say so."""

@@ -15,6 +15,7 @@ from herald_core.versions import version_key
 
 SLOW_CHUNK_BYTES = 400_000
 FETCH_TRIES = 6
+PIECE_BYTES, PIECE_TRIES = 48_000, 8
 TIMEOUT_SECONDS = 60
 #: calls under way at once, and files; devices beyond that wait here, not in the HTTP library's pool
 CALLS_AT_ONCE = 128
@@ -79,6 +80,45 @@ class Gateway:
                 if response.status in (401, 410):
                     raise Retired
                 raise Unreachable(float(response.headers.get("Retry-After", "2")))
+        except (aiohttp.ClientError, TimeoutError) as error:
+            raise Unreachable(2.0) from error
+
+    async def send_output(self, secret: str, order_id: str, output: bytes) -> None:
+        """Send what an order gave, in pieces; a piece that was lost is sent again, and what is cut stays unsent.
+
+        Raises:
+            Unreachable: the server takes no more now.
+        """
+        url, offset = f"{self._base}/device/v1/orders/{order_id}/output", 0
+        for _ in range(PIECE_TRIES + len(output) // PIECE_BYTES):
+            headers = {"Authorization": f"Bearer {secret}", "Upload-Offset": str(offset)}
+            piece = output[offset : offset + PIECE_BYTES]
+            try:
+                async with self._slot(), self._session.patch(url, data=piece, headers=headers) as response:
+                    if response.status not in (200, 409):
+                        return  # the order is over, or the server wants none of it
+                    answer = await response.json()
+            except (aiohttp.ClientError, TimeoutError):
+                await asyncio.sleep(1)
+                continue
+            offset = int(answer["offset"])
+            if offset >= len(output) or answer.get("cut"):
+                return
+        raise Unreachable(2.0)
+
+    async def enrol(self, body: dict[str, Any]) -> dict[str, Any] | None:
+        """Enrol with a code; None where the server refuses it.
+
+        Raises:
+            Unreachable: no useful answer.
+        """
+        try:
+            async with self._slot(), self._session.post(f"{self._base}/device/v1/enrol", json=body) as response:
+                if response.status == 200:
+                    return dict(await response.json())
+                if response.status < 500:
+                    return None
+                raise Unreachable(2.0)
         except (aiohttp.ClientError, TimeoutError) as error:
             raise Unreachable(2.0) from error
 

@@ -23,6 +23,8 @@ BIN = Path(PYTHON).parent
 #: the type of an answer to a call of which only the consequences are asked for
 CONSEQUENCES = "application/vnd.brisk-herald.consequences+json"
 SOAK_MINUTES, FUZZ_MINUTES = 120.0, 30.0
+#: how many recurrences `./herald test recurrence` makes up
+RECURRENCES = 10_000
 #: how many tests run beside each other where none of them waits for real time
 WORKERS = min(4, os.cpu_count() or 1)
 
@@ -43,6 +45,7 @@ def run_tests(what: str, *, minutes: float = 0.0, seed: int = 0) -> None:
     }
     long_runs: dict[str, Callable[[], None]] = {
         "mutants": _mutants,
+        "recurrence": lambda: _recurrence(seed),
         "soak": lambda: _against_an_installation("soak", minutes or SOAK_MINUTES, seed),
         "fuzz": lambda: _against_an_installation(
             "fuzz", minutes or FUZZ_MINUTES, seed, "--tool", install.ensure_fuzzer()
@@ -123,6 +126,17 @@ def _mutants() -> None:
         run_mutants(_database())
     finally:
         stop_test_database()
+
+
+def _recurrence(seed: int) -> None:
+    """Recurrence rules by the thousand, against other readings of them."""
+    first = seed or random.SystemRandom().randrange(10**9)
+    say(f"seed {first}")
+    command = [PYTHON, "-m", "tests.recurrence_rules", str(first), str(RECURRENCES)]
+    environment = {"PYTHONPATH": os.pathsep.join([str(ROOT / "src"), str(ROOT)])}
+    if subprocess.run(command, cwd=ROOT, env={**os.environ, **environment}, check=False).returncode:
+        raise StepFailed("a recurrence is read in two ways")
+    say("all is well")
 
 
 def _against_an_installation(name: str, minutes: float, seed: int, *more: str) -> None:

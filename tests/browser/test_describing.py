@@ -68,7 +68,13 @@ def test_a_rule_that_a_schedule_follows_is_saved_only_by_its_numbers(signed_in: 
     running.api(
         "POST",
         "schedules",
-        {"template": "restart", "include": [group["id"]], "when": "daily", "time_of_day": "03:00"},
+        {
+            "template": "restart",
+            "include": [group["id"]],
+            "when": "repeat",
+            "rule": "FREQ=DAILY",
+            "time_of_day": "03:00",
+        },
     )
     page.goto(f"{running.url}/groups/{group['id']}")
     write_rule(page, "family = Burrow")

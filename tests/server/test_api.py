@@ -226,10 +226,11 @@ def test_every_wrong_field_of_a_draft_has_a_pointer(api: APIClient, change: dict
 
 def test_a_schedule_is_previewed_and_made(api: APIClient) -> None:
     group = make_static("G", make_devices(2))
-    body = {"include": [group.pk], "when": "daily", "time_of_day": "05:30"}
+    body = {"include": [group.pk], "when": "repeat", "rule": "FREQ=DAILY", "time_of_day": "05:30"}
     preview = api.post(f"{V1}/schedules/preview", body, format="json").json()
     assert preview["devices"] == 2
-    assert preview["zones"][0]["firings"][0] == {"at": "2026-11-23T05:30:00Z", "shift": ""}
+    first = preview["zones"][0]["firings"][0]
+    assert first == {"at": "2026-11-23T05:30:00Z", "local_time": "2026-11-23T05:30", "shift": ""}
     made = api.post(f"{V1}/schedules", body, format="json")
     assert made.status_code == 201, made.content
     url = f"{V1}/schedules/{made.json()['id']}"

@@ -8,8 +8,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from rest_framework.test import APIClient
 
-from herald.commands.models import CommandTemplate, Occurrence, When
-from herald.commands.services import ScheduleDraft, create_schedule
+from herald.commands.compose import ScheduleDraft, create_schedule
+from herald.commands.models import Occurrence, When
 from herald.deliveries.models import Delivery
 from herald.fleet.capabilities import RangeDraft, lacking, lacking_rule, set_capabilities, supported_now
 from herald.fleet.models import CapabilityRange, Device
@@ -22,7 +22,7 @@ from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.watch.forecast import forecast_rollout
 from herald_core.capabilities import Capability
 from herald_core.rules import parse
-from tests.factories import NOW, launched, make_device, make_draft, make_model, make_static, make_user
+from tests.factories import NOW, launched, make_device, make_draft, make_model, make_static, make_user, restart
 
 pytestmark = pytest.mark.django_db
 VERSIONS = ("", "4.9.0", "5.0.0-rc.1", "5.0.0", "5.1.2", "5.2.0", "6")
@@ -89,7 +89,7 @@ def test_a_command_leaves_out_devices_whose_firmware_cannot() -> None:
     devices = [make_device(), make_device(firmware="4.9.0"), make_device(firmware=None)]
     group = make_static("G", devices)
     limit(from_version="5.0.0")
-    draft = ScheduleDraft(template=CommandTemplate.RESTART, include=[group], when=When.NOW)
+    draft = ScheduleDraft(template=restart(), include=[group], when=When.NOW)
     schedule = create_schedule(draft, actor=None, now=NOW)
     assert [d.device_id for d in Delivery.objects.of_schedule(schedule.pk)] == [devices[0].pk]
     occurrence = Occurrence.objects.get()

@@ -14,8 +14,8 @@ from herald.clock import loop
 from herald.clock.models import Heartbeat, TimeBase
 from herald.clock.rest import LONGEST_REST, Rest
 from herald.clock.start import rebase
-from herald.commands.models import CommandTemplate, Occurrence, When
-from herald.commands.services import ScheduleDraft, create_schedule
+from herald.commands.compose import ScheduleDraft, create_schedule
+from herald.commands.models import Occurrence, When
 from herald.deliveries.models import Delivery
 from herald.fleet.models import MembershipQueueEntry
 from herald.groups.models import GroupMembership
@@ -33,6 +33,7 @@ from tests.factories import (
     make_rule_group,
     make_static,
     make_user,
+    restart,
 )
 
 REAL = datetime(2026, 11, 23, tzinfo=UTC)
@@ -111,7 +112,9 @@ def test_the_clock_rests_until_something_is_told_or_due() -> None:
 def test_a_turn_says_when_the_next_firing_is_and_whether_something_was_left() -> None:
     assert loop.turn(NOW) is None
     group = make_static("G", make_devices(2))
-    draft = ScheduleDraft(template=CommandTemplate.RESTART, include=[group], when=When.DAILY, time_of_day=time(3, 0))
+    draft = ScheduleDraft(
+        template=restart(), include=[group], when=When.REPEAT, rule="FREQ=DAILY", time_of_day=time(3, 0)
+    )
     create_schedule(draft, actor=None, now=NOW)
     firing = loop.turn(NOW)
     assert firing is not None

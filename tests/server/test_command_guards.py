@@ -7,11 +7,12 @@ import pytest
 from rest_framework.test import APIClient
 
 from herald.calendar.services import FreezeDraft, save_freeze
-from herald.commands import services
-from herald.commands.models import CommandTemplate, FreezeChoice, Harm, Occurrence, Schedule, When
+from herald.commands import compose
+from herald.commands.models import CommandTemplate, FreezeChoice, Occurrence, Schedule, When
+from herald.commands.turn import turn_schedules
 from herald.deliveries.models import Delivery
 from herald.groups.models import Group
-from tests.factories import NOW, launched, make_devices, make_draft, make_static, make_user
+from tests.factories import NOW, launched, make_devices, make_draft, make_static, make_user, restart
 
 pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 HOUR, MINUTE = timedelta(hours=1), timedelta(minutes=1)
@@ -24,9 +25,9 @@ def client() -> APIClient:
     return client
 
 
-def draft(group: Group, **fields: Any) -> services.ScheduleDraft:
-    given = {"template": CommandTemplate.RESTART, "include": [group], "when": When.NOW, "spread_minutes": 0, **fields}
-    return services.ScheduleDraft(**given)
+def draft(group: Group, **fields: Any) -> compose.ScheduleDraft:
+    given = {"template": restart(), "include": [group], "when": When.NOW, "spread_minutes": 0, **fields}
+    return compose.ScheduleDraft(**given)
 
 
 def freeze(group: Group, start: datetime = NOW - HOUR, end: datetime = NOW + HOUR) -> None:
@@ -41,18 +42,18 @@ def test_frozen_devices_wait_until_the_freeze_is_over() -> None:
     frozen, free = make_devices(2), make_devices(3)
     group = make_static("All", frozen + free)
     freeze(make_static("Frozen", frozen))
-    services.create_schedule(draft(group, max_concurrent=9), actor=None, now=NOW)
-    services.turn_schedules(now=NOW)
+    compose.create_schedule(draft(group, max_concurrent=9), actor=None, now=NOW)
+    turn_schedules(now=NOW)
     assert phases() == ["offered"] * 3 + ["waiting"] * 2
-    services.turn_schedules(now=NOW + HOUR)
+    turn_schedules(now=NOW + HOUR)
     assert phases() == ["offered"] * 5
 
 
 def test_a_freeze_that_begins_before_the_restart_is_over_holds_it_too() -> None:
     group = make_static("All", make_devices(1))
     freeze(group, NOW + 4 * MINUTE, NOW + HOUR)
-    services.create_schedule(draft(group), actor=None, now=NOW)
-    services.turn_schedules(now=NOW)
+    compose.create_schedule(draft(group), actor=None, now=NOW)
+    turn_schedules(now=NOW)
     assert phases() == ["waiting"]
 
 
@@ -60,17 +61,17 @@ def test_or_they_are_left_out_of_the_firing() -> None:
     frozen, free = make_devices(2), make_devices(3)
     group = make_static("All", frozen + free)
     freeze(make_static("Frozen", frozen))
-    services.create_schedule(draft(group, freezes=FreezeChoice.DROP), actor=None, now=NOW)
+    compose.create_schedule(draft(group, freezes=FreezeChoice.DROP), actor=None, now=NOW)
     assert (Occurrence.objects.get().audience, Occurrence.objects.get().frozen) == (3, 2)
     assert Delivery.objects.count() == 3
 
 
-def test_gentle_commands_pass(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setitem(services.HARM, CommandTemplate.RESTART, Harm.GENTLE)
+def test_gentle_commands_pass() -> None:
+    report = CommandTemplate.objects.get(key="report")
     group = make_static("All", make_devices(2))
     freeze(group)
-    services.create_schedule(draft(group), actor=None, now=NOW)
-    services.turn_schedules(now=NOW)
+    compose.create_schedule(draft(group, template=report), actor=None, now=NOW)
+    turn_schedules(now=NOW)
     assert phases() == ["offered", "offered"]
 
 
@@ -79,8 +80,8 @@ def test_one_that_waits_past_its_time_expires() -> None:
 
     group = make_static("All", make_devices(1))
     freeze(group, end=NOW + 9 * HOUR)
-    services.create_schedule(draft(group, expires_after_minutes=60), actor=None, now=NOW)
-    services.turn_schedules(now=NOW)
+    compose.create_schedule(draft(group, expires_after_minutes=60), actor=None, now=NOW)
+    turn_schedules(now=NOW)
     expire(now=NOW + HOUR)
     assert phases() == ["expired"]
 
@@ -94,7 +95,9 @@ def test_the_preview_says_who_is_frozen_and_what_else_wants_the_devices(client: 
     group = make_static("All", frozen + free)
     freeze(make_static("Frozen", frozen))
     rollout = launched(make_draft(make_static("Some", free[:2])))
-    twin = services.create_schedule(draft(group, when=When.DAILY, time_of_day=time(5)), actor=None, now=NOW)
+    twin = compose.create_schedule(
+        draft(group, when=When.REPEAT, rule="FREQ=DAILY", time_of_day=time(5)), actor=None, now=NOW
+    )
     told = client.post("/api/v1/schedules/preview", body(group), format="json").json()
     assert (told["harm"], told["frozen"], told["reached_now"]) == ("disruptive", 2, 5)
     assert {(c["kind"], c["id"], c["devices"]) for c in told["conflicts"]} == {
@@ -118,7 +121,7 @@ def test_a_disruptive_command_that_runs_now_wants_the_count(client: APIClient) -
 
 def test_a_daily_one_asks_for_no_count_but_running_it_now_does(client: APIClient) -> None:
     group = make_static("All", make_devices(3))
-    daily = {"include": [group.pk], "when": "daily", "time_of_day": "05:30"}
+    daily = {"include": [group.pk], "when": "repeat", "rule": "FREQ=DAILY", "time_of_day": "05:30"}
     made = client.post("/api/v1/schedules", daily, format="json")
     assert made.status_code == 201 and made.json()["reached_now"] == 3
     url = f"/api/v1/schedules/{made.json()['id']}/run"
@@ -135,9 +138,9 @@ def test_what_a_schedule_cannot_be_is_refused_whole(client: APIClient) -> None:
         {"until": "2026-11-21"},
         {"starts_on": "2026-12-02", "until": "2026-12-01"},
     ):
-        daily = {"include": [group.pk], "when": "daily", "time_of_day": "05:30", **fields}
+        daily = {"include": [group.pk], "when": "repeat", "rule": "FREQ=DAILY", "time_of_day": "05:30", **fields}
         refused = client.post("/api/v1/schedules", daily, format="json")
         assert refused.status_code == 422, fields
         assert refused.json()["errors"][0]["pointer"] in ("/starts_on", "/until")
     assert not Schedule.objects.exists()
-    services.turn_schedules(now=datetime(2026, 11, 24, tzinfo=UTC))
+    turn_schedules(now=datetime(2026, 11, 24, tzinfo=UTC))

@@ -6,11 +6,11 @@ import pytest
 from rest_framework.test import APIClient
 
 from herald.calendar.services import FreezeDraft, save_freeze
-from herald.commands.models import CommandTemplate, When
-from herald.commands.services import ScheduleDraft, create_schedule
+from herald.commands.compose import ScheduleDraft, create_schedule
+from herald.commands.models import When
 from herald.rollouts.compose.conflicts import conflicts_of
 from herald.time import clock
-from tests.factories import NOW, launched, make_devices, make_draft, make_image, make_static, make_user
+from tests.factories import NOW, launched, make_devices, make_draft, make_image, make_static, make_user, restart
 
 pytestmark = pytest.mark.django_db
 
@@ -29,7 +29,12 @@ def test_everything_that_wants_the_same_devices_is_named_with_what_will_happen()
         save_freeze(FreezeDraft(name=name, groups=groups, **period), actor=None, now=NOW)  # type: ignore[arg-type]
     for include, exclude in (([some], [others]), ([nobody_of_these], [])):
         daily = ScheduleDraft(
-            template=CommandTemplate.RESTART, include=include, exclude=exclude, when=When.DAILY, time_of_day=time(3)
+            template=restart(),
+            include=include,
+            exclude=exclude,
+            when=When.REPEAT,
+            rule="FREQ=DAILY",
+            time_of_day=time(3),
         )
         create_schedule(daily, actor=None, now=NOW)
     found = conflicts_of(draft, now=NOW)

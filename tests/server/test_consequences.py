@@ -13,8 +13,8 @@ from django.core.management import call_command
 from rest_framework.test import APIClient
 
 from herald.calendar.services import FreezeDraft, save_freeze
-from herald.commands.models import CommandTemplate, Schedule, When
-from herald.commands.services import ScheduleDraft, create_schedule
+from herald.commands.compose import ScheduleDraft, create_schedule
+from herald.commands.models import Schedule, When
 from herald.fleet.models import CapabilityRange, Custodian, Device, MembershipQueueEntry, PropertyDefinition
 from herald.groups.consequences.acceptance import Consequences, UseEffect, _covers
 from herald.groups.membership import process_changed_devices
@@ -35,6 +35,7 @@ from tests.factories import (
     make_site,
     make_static,
     make_user,
+    restart,
 )
 
 pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
@@ -51,7 +52,7 @@ def client() -> APIClient:
 
 def followed(group: Group) -> Schedule:
     """A running schedule that reaches whoever is in the group."""
-    draft = ScheduleDraft(template=CommandTemplate.RESTART, include=[group], when=When.DAILY, time_of_day=time(5))
+    draft = ScheduleDraft(template=restart(), include=[group], when=When.REPEAT, rule="FREQ=DAILY", time_of_day=time(5))
     return create_schedule(draft, actor=None, now=NOW)
 
 

@@ -7,8 +7,9 @@ import pytest
 
 from herald.clock import heartbeat
 from herald.clock.conditions import refresh_conditions
-from herald.commands.models import CommandTemplate, When
-from herald.commands.services import ScheduleDraft, create_schedule, turn_schedules
+from herald.commands.compose import ScheduleDraft, create_schedule
+from herald.commands.models import When
+from herald.commands.turn import turn_schedules
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
@@ -19,7 +20,7 @@ from herald.rollouts.models import Rollout
 from herald_core.deliveries import Event, Report
 from herald_core.rings.assignment import RingKind
 from herald_core.versions import version_key_or_none
-from tests.factories import NOW, launched, make_devices, make_draft, make_site, make_static, ring
+from tests.factories import NOW, launched, make_devices, make_draft, make_site, make_static, restart, ring
 
 pytestmark = pytest.mark.django_db
 MINUTE, HOUR = timedelta(minutes=1), timedelta(hours=1)
@@ -150,7 +151,7 @@ def test_a_fleet_that_is_cut_off_as_a_whole_is_not_given_up() -> None:
 def commanded() -> tuple[Delivery, list[Device]]:
     """A command that a device began, whose time is over after two hours, and the others of its fleet."""
     devices = make_devices(31, last_check_in=NOW)
-    whom = {"template": CommandTemplate.RESTART, "include": [make_static("One", devices[:1])], "when": When.NOW}
+    whom = {"template": restart(), "include": [make_static("One", devices[:1])], "when": When.NOW}
     create_schedule(ScheduleDraft(**whom, spread_minutes=0), actor=None, now=NOW)
     turn_schedules(now=NOW)
     deliveries.move(Delivery.objects.all(), Event.ACCEPT, now=NOW, cause="reported")

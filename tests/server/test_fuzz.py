@@ -73,7 +73,7 @@ def test_any_body_is_answered(world: tuple[APIClient, Group, Rollout], data: st.
     good = {
         "include": [group.pk],
         "changes": [{"choice": "image", "image_id": rollout.changes.get().image_id}],
-        "when": "daily",
+        "when": "now",
         "time_of_day": "05:30",
         "rule": "tag = lab",
     }

@@ -9,8 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from rest_framework.test import APIClient
 
-from herald.commands.models import CommandTemplate, When
-from herald.commands.services import ScheduleDraft, create_schedule
+from herald.commands.compose import ScheduleDraft, create_schedule
+from herald.commands.models import When
 from herald.groups.consequences.acceptance import Agreement, NotAgreed
 from herald.groups.folders import change_folder, delete_folder, list_folders, make_folder
 from herald.groups.members import change_members, convert_to_rule
@@ -18,7 +18,7 @@ from herald.groups.models import Family, Folder, Group
 from herald.groups.rule_suggestions import propose_rule
 from herald.groups.services import change_group, create_group, delete_group
 from herald.http.errors import Conflict, Invalid
-from tests.factories import NOW, make_device, make_devices, make_model, make_rule_group, make_static, make_user
+from tests.factories import NOW, make_device, make_devices, make_model, make_rule_group, make_static, make_user, restart
 
 pytestmark = pytest.mark.django_db
 BY: dict[str, Any] = {"actor": None, "now": NOW}
@@ -27,10 +27,11 @@ BY: dict[str, Any] = {"actor": None, "now": NOW}
 def schedule_for(group: Group) -> None:
     create_schedule(
         ScheduleDraft(
-            template=CommandTemplate.RESTART,
+            template=restart(),
             include=[group],
             exclude=[],
-            when=When.DAILY,
+            when=When.REPEAT,
+            rule="FREQ=DAILY",
             time_of_day=time(2),
             spread_minutes=0,
             expires_after_minutes=60,

@@ -12,8 +12,8 @@ from rest_framework.test import APIClient
 from herald.attention.models import Quarantine
 from herald.calendar.services import FreezeDraft, save_freeze
 from herald.catalog.codes import CodeDraft, make_code
-from herald.commands.models import CommandTemplate, When
-from herald.commands.services import ScheduleDraft, create_schedule
+from herald.commands.compose import ScheduleDraft, create_schedule
+from herald.commands.models import When
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Custodian, EnrolmentAttempt, PropertyDefinition, ReportedFact, Site, Tag
@@ -33,6 +33,7 @@ from tests.factories import (
     make_site,
     make_static,
     make_user,
+    restart,
     ring,
 )
 
@@ -75,7 +76,9 @@ def one_rollout_that_waits(n: int, user: User) -> None:
 
 def one_schedule(n: int, user: User) -> None:
     group = make_static(f"Of schedule {n}", [make_device(site=make_site(f"Site {n}", "Asia/Kolkata"))])
-    draft = ScheduleDraft(template=CommandTemplate.RESTART, include=[group], when=When.DAILY, time_of_day=time(5, n))
+    draft = ScheduleDraft(
+        template=restart(), include=[group], when=When.REPEAT, rule="FREQ=DAILY", time_of_day=time(5, n)
+    )
     create_schedule(draft, actor=user, now=NOW)
 
 

@@ -140,7 +140,13 @@ def test_a_command_runs_on_the_devices_that_are_named(client: APIClient) -> None
 def test_what_will_reach_a_device_is_listed(client: APIClient) -> None:
     device, other = make_devices(2)
     rollout = launched(draft([device]))
-    daily = {"include": [], "include_devices": [device.name], "when": "daily", "time_of_day": "05:00"}
+    daily = {
+        "include": [],
+        "include_devices": [device.name],
+        "when": "repeat",
+        "rule": "FREQ=DAILY",
+        "time_of_day": "05:00",
+    }
     schedule = client.post(f"{V1}/schedules", daily, format="json").json()
     rows = client.post(f"{V1}/devices/upcoming", {"devices": [device.name]}, format="json").json()
     assert {(r["kind"], r["id"], r["devices"]) for r in rows} == {
@@ -160,7 +166,13 @@ def test_many_are_asked_to_report_and_those_that_do_not_call_are_passed_over(cli
 
 def test_a_replacement_takes_the_place_of_a_device_that_is_named(client: APIClient) -> None:
     old, new = make_devices(2)
-    daily = {"include": [], "include_devices": [old.name], "when": "daily", "time_of_day": "05:00"}
+    daily = {
+        "include": [],
+        "include_devices": [old.name],
+        "when": "repeat",
+        "rule": "FREQ=DAILY",
+        "time_of_day": "05:00",
+    }
     client.post(f"{V1}/schedules", daily, format="json")
     told = client.post(f"{V1}/devices/{old.name}/replace/preview", {"by": new.name}, format="json").json()
     assert told["named_in"] == 1

@@ -7,8 +7,8 @@ import pytest
 from rest_framework.test import APIClient
 
 from herald.clock.conditions import refresh_conditions
-from herald.commands.models import CommandTemplate, When
-from herald.commands.services import ScheduleDraft, create_schedule
+from herald.commands.compose import ScheduleDraft, create_schedule
+from herald.commands.models import When
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.rollouts.engine.tick import tick_rollouts
@@ -24,6 +24,7 @@ from tests.factories import (
     make_site,
     make_static,
     make_user,
+    restart,
     ring,
 )
 
@@ -81,7 +82,11 @@ def test_a_pause_a_halt_and_a_stuck_gate_wait_for_a_person() -> None:
 def test_the_next_firings_come_zone_by_zone() -> None:
     devices = [make_device(), make_device(site=make_site("There", "Asia/Kolkata"))]
     draft = ScheduleDraft(
-        template=CommandTemplate.RESTART, include=[make_static("G", devices)], when=When.DAILY, time_of_day=time(5, 30)
+        template=restart(),
+        include=[make_static("G", devices)],
+        when=When.REPEAT,
+        rule="FREQ=DAILY",
+        time_of_day=time(5, 30),
     )
     create_schedule(draft, actor=None, now=NOW)
     coming = now()["coming"]

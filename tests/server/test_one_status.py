@@ -14,8 +14,9 @@ import pytest
 from rest_framework.test import APIClient
 
 from herald.attention.models import Quarantine
-from herald.commands.models import CommandTemplate, Schedule, ScheduleState, When
-from herald.commands.services import ScheduleDraft, create_schedule, turn_schedules
+from herald.commands.compose import ScheduleDraft, create_schedule
+from herald.commands.models import Schedule, ScheduleState, When
+from herald.commands.turn import turn_schedules
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import waits_of
@@ -28,7 +29,18 @@ from herald_core.deliveries import Event
 from herald_core.rings.assignment import RingKind
 from herald_core.rollouts.status import GateState, State
 from herald_core.schedules import ScheduleStatus
-from tests.factories import NOW, launched, make_devices, make_draft, make_image, make_site, make_static, make_user, ring
+from tests.factories import (
+    NOW,
+    launched,
+    make_devices,
+    make_draft,
+    make_image,
+    make_site,
+    make_static,
+    make_user,
+    restart,
+    ring,
+)
 
 pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 DOCUMENT = json.loads((Path(__file__).parents[2] / "docs" / "openapi.json").read_text())
@@ -108,12 +120,12 @@ def make_schedules() -> dict[ScheduleStatus, Schedule]:
         fires = status in FIRE
         made[status] = create_schedule(
             ScheduleDraft(
-                template=CommandTemplate.RESTART,
+                template=restart(),
                 include=[make_static(f"To restart: {status.value}", devices)],
-                when=When.DAILY,
+                when=When.REPEAT,
+                rule="FREQ=DAILY;COUNT=3" if status is ScheduleStatus.DONE else "FREQ=DAILY",
                 time_of_day=NOW.time() if fires else time(NOW.hour + 5),
                 spread_minutes=110 if status is ScheduleStatus.WAITING else 0,
-                until=(NOW + timedelta(days=3)).date() if status is ScheduleStatus.DONE else None,
             ),
             actor=make_user(),
             now=NOW - HOUR,
@@ -128,7 +140,8 @@ def make_schedules() -> dict[ScheduleStatus, Schedule]:
     deliveries.move(taken, Event.ACCEPT, now=NOW, cause="reported")
     unheard = Device.objects.filter(deliveries__occurrence__schedule=made[ScheduleStatus.UNHEARD])
     unheard.update(last_check_in=NOW - 8 * HOUR)
-    change(ScheduleStatus.DONE, until=(NOW - timedelta(days=3)).date())
+    change(ScheduleStatus.DONE, starts_on=(NOW - timedelta(days=9)).date())
+    change(ScheduleStatus.PROPOSED, state=ScheduleState.PROPOSED)
     change(ScheduleStatus.PAUSED, state=ScheduleState.PAUSED)
     change(ScheduleStatus.ENDED, state=ScheduleState.ENDED)
     broken = made[ScheduleStatus.QUARANTINED].pk

@@ -9,8 +9,8 @@ from rest_framework.test import APIClient
 from herald.attention.models import Item, Part, Quarantine
 from herald.attention.quarantine import FIRST_PAUSE, Isolation
 from herald.clock import loop
-from herald.commands import services as commands
-from herald.commands.models import CommandTemplate, Occurrence, Schedule, When
+from herald.commands import compose
+from herald.commands.models import Occurrence, Schedule, When
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.models import MembershipQueueEntry
@@ -30,6 +30,7 @@ from tests.factories import (
     make_rule_group,
     make_static,
     make_user,
+    restart,
 )
 
 pytestmark = [pytest.mark.django_db, pytest.mark.quarantines]
@@ -56,14 +57,15 @@ def poison(monkeypatch: pytest.MonkeyPatch, where: str, is_bad: Any) -> None:
 
 
 def daily(name: str) -> Schedule:
-    draft = commands.ScheduleDraft(
-        template=CommandTemplate.RESTART,
+    draft = compose.ScheduleDraft(
+        template=restart(),
         include=[make_static(name, make_devices(1))],
-        when=When.DAILY,
+        when=When.REPEAT,
+        rule="FREQ=DAILY",
         time_of_day=time(2, 30),
         spread_minutes=0,
     )
-    return commands.create_schedule(draft, actor=None, now=NOW)
+    return compose.create_schedule(draft, actor=None, now=NOW)
 
 
 @pytest.mark.parametrize("step", ["sync_audience", "_turn", "offer"])
@@ -86,7 +88,7 @@ def test_a_rollout_that_fails_stops_no_other_rollout_and_no_schedule(
 def test_a_schedule_that_fails_stops_no_other(monkeypatch: pytest.MonkeyPatch) -> None:
     bad, good = daily("Bad"), daily("Good")
     rollout = launched(make_draft(make_static("R", make_devices(1))))
-    poison(monkeypatch, "herald.commands.services._fire_due", lambda s: s.pk == bad.pk)
+    poison(monkeypatch, "herald.commands.turn.fire_due", lambda s: s.pk == bad.pk)
     turn_at(NOW + 31 * MINUTE)
     assert set(Occurrence.objects.values_list("schedule_id", flat=True)) == {good.pk}
     assert set(rollout.deliveries.values_list("phase", flat=True)) == {"offered"}

@@ -57,6 +57,7 @@ def test_approving_policy_and_keys_are_apart_from_operating() -> None:
         "rollouts/<int:rollout_id>/approve-gate",
         "rollouts/<int:rollout_id>/approve-override",
         "rollouts/<int:rollout_id>/open-gate",
+        "schedules/<int:schedule_id>/approve",
     }
     administer = {path for (path, _), a in needed.items() if a is Ability.ADMINISTER}
     assert administer == {
@@ -93,6 +94,7 @@ def test_each_role_reaches_its_own_calls_and_no_others(role: Role) -> None:
                 ("<int:", "987654"),
                 ("<uuid:", "0" * 8 + "-0000-0000-0000-" + "0" * 12),
                 ("<str:", "x"),
+                ("<slug:", "x"),
             ):
                 while part in address:
                     start = address.index(part)

@@ -6,15 +6,15 @@ from typing import Any
 import pytest
 from rest_framework.test import APIClient
 
-from herald.commands.models import CommandTemplate, When
-from herald.commands.services import ScheduleDraft, create_schedule
+from herald.commands.compose import ScheduleDraft, create_schedule
+from herald.commands.models import When
 from herald.fleet.models import Device
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.intervene import lifecycle
 from herald.rollouts.models import Rollout
 from herald.time import clock
 from herald_core.rings.assignment import RingKind
-from tests.factories import NOW, launched, make_devices, make_draft, make_image, make_static, make_user, ring
+from tests.factories import NOW, launched, make_devices, make_draft, make_image, make_static, make_user, restart, ring
 
 pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 HOUR = timedelta(hours=1)
@@ -82,10 +82,11 @@ def test_a_command_says_where_it_stands_and_a_group_that_it_leaves_out_says_so(c
     devices = make_devices(3)
     group, spared = make_static("To restart", devices), make_static("Spared", devices[:1])
     draft = ScheduleDraft(
-        template=CommandTemplate.RESTART,
+        template=restart(),
         include=[group],
         exclude=[spared],
-        when=When.DAILY,
+        when=When.REPEAT,
+        rule="FREQ=DAILY",
         time_of_day=time(NOW.hour + 3),
     )
     schedule = create_schedule(draft, actor=make_user(), now=NOW)

@@ -11,8 +11,9 @@ from rest_framework.test import APIClient
 
 from herald.attention.models import Quarantine
 from herald.calendar.services import FreezeDraft, save_freeze
-from herald.commands.models import CommandTemplate, When
-from herald.commands.services import ScheduleDraft, create_schedule, turn_schedules
+from herald.commands.compose import ScheduleDraft, create_schedule
+from herald.commands.models import When
+from herald.commands.turn import turn_schedules
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import WaitingFor, waits_of
@@ -33,6 +34,7 @@ from tests.factories import (
     make_site,
     make_static,
     make_user,
+    restart,
     ring,
 )
 
@@ -124,7 +126,7 @@ def test_another_order_in_hand_is_the_reason_on_whichever_page() -> None:
     group = make_static("G", make_devices(1))
     image = make_image()
     schedule = create_schedule(
-        ScheduleDraft(template=CommandTemplate.RESTART, include=[group], when=When.NOW, spread_minutes=0),
+        ScheduleDraft(template=restart(), include=[group], when=When.NOW, spread_minutes=0),
         actor=None,
         now=NOW,
     )
@@ -145,9 +147,7 @@ def test_another_order_in_hand_is_the_reason_on_whichever_page() -> None:
 
 def test_a_command_says_what_it_waits_for_and_never_for_a_file() -> None:
     group = make_static("G", make_devices(3))
-    draft = ScheduleDraft(
-        template=CommandTemplate.RESTART, include=[group], when=When.NOW, spread_minutes=20, max_concurrent=1
-    )
+    draft = ScheduleDraft(template=restart(), include=[group], when=When.NOW, spread_minutes=20, max_concurrent=1)
     schedule = create_schedule(draft, actor=None, now=NOW)
     later = NOW + timedelta(minutes=19, seconds=59)
     turn_schedules(now=NOW)
@@ -292,9 +292,7 @@ def build(world: dict[str, Any]) -> Rollout:
     if wanted:  # the newer target took their place; they are wanted again all the same
         Delivery.objects.filter(phase="superseded").update(phase="waiting")
     if busy:
-        draft = ScheduleDraft(
-            template=CommandTemplate.RESTART, include=[make_static("Busy", busy)], when=When.NOW, spread_minutes=0
-        )
+        draft = ScheduleDraft(template=restart(), include=[make_static("Busy", busy)], when=When.NOW, spread_minutes=0)
         create_schedule(draft, actor=None, now=NOW)
         turn_schedules(now=NOW)
     for device, d in zip(devices, world["devices"], strict=True):

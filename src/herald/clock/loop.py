@@ -20,7 +20,8 @@ from herald.clock.conditions import refresh_conditions
 from herald.clock.heartbeat import BEAT_SECONDS, FOLLOW, TURN, beat
 from herald.clock.models import TimeBase
 from herald.clock.rest import Rest
-from herald.commands.services import turn_schedules
+from herald.commands.outputs import delete_old
+from herald.commands.turn import turn_schedules
 from herald.db.locks import FOLLOW_LOOP, TURN_LOOP, try_session_lock
 from herald.deliveries import services as deliveries
 from herald.fleet.models import MembershipQueueEntry
@@ -102,6 +103,7 @@ class _MembershipWorker:
         if self._is_time("minute", TIME_GROUPS_SECONDS):
             refresh_time_groups(now=now)
             delete_stale_uploads(now=now)
+            delete_old(now=now)
             purge(now=now)
         is_quiet = time.monotonic() - self._changed > QUIET_AFTER_SECONDS
         return QUIET_SECONDS if is_quiet else FOLLOW_SECONDS

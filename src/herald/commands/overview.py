@@ -6,13 +6,16 @@ from datetime import datetime
 from typing import Any
 
 from herald.attention.models import Part, Quarantine
-from herald.commands.models import HARM, CommandTemplate, Occurrence, Schedule, ScheduleState, When
+from herald.commands.compose import ZoneFirings, firings_by_zone
+from herald.commands.firing import fires_again
+from herald.commands.models import LOCAL_FORM, CommandTemplate, Occurrence, Schedule, ScheduleState, When
 from herald.commands.reach import Reach, reach_of
 from herald.commands.sentence import sentence_parts
-from herald.commands.services import firings_by_zone
+from herald.commands.templates import verb_phrase
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import counted, unheard_words, wait_words
 from herald.groups.audience import named_count
+from herald_core.parameters import shown
 from herald_core.schedules import ScheduleSight, ScheduleStatus, schedule_status
 
 RECENT = 40
@@ -54,18 +57,33 @@ def _row(
         phases=counts,
         unheard=unheard,
         reached=reach.now,
-        fires_again=bool(upcoming) or (not reach.now and _fires_again(schedule, now)),
+        fires_again=bool(upcoming) or (not reach.now and fires_again(schedule, now)),
         quarantined=bool(quarantined),
     )
     return {
         "id": schedule.pk,
-        "template": schedule.template,
+        "template": template_row(schedule.template),
+        "name": schedule.name,
+        "reason": schedule.reason,
+        "ticket": schedule.ticket,
+        "parameters": shown(schedule.template.schema, schedule.parameters),
+        "clock": schedule.clock,
+        "starts_on": schedule.starts_on,
+        "rule": schedule.rule,
+        "excluded": schedule.excluded,
+        "spread_minutes": schedule.spread_minutes,
+        "expires_after_minutes": schedule.expires_after_minutes,
+        "max_concurrent": schedule.max_concurrent,
+        "at_once_per_site": schedule.at_once_per_site,
+        "late": schedule.late,
+        "overlap": schedule.overlap,
+        "revision": schedule.revision,
+        "approved_by": str(schedule.approved_by) if schedule.approved_by else None,
         "sentence": sentence_parts(schedule),
         "state": schedule.state,
         "status": _status(seen, quarantined),
         "quarantined": quarantined,
         "when": schedule.when,
-        "harm": HARM[CommandTemplate(schedule.template)].value,
         "freezes": schedule.freezes,
         "reached_now": reach.now,
         "include": [{"id": g.pk, "name": g.name} for g in schedule.include.all()],
@@ -74,8 +92,9 @@ def _row(
         "time_of_day": schedule.time_of_day,
         "created_at": schedule.created_at,
         "created_by": str(schedule.created_by) if schedule.created_by else None,
-        "next_firing": upcoming[0][0] if upcoming else None,
-        "next_zone": upcoming[0][1] if upcoming else None,
+        "next_firing": upcoming[0].firings[0].at if upcoming else None,
+        "next_zone": upcoming[0].zone if upcoming else None,
+        "next_local_time": upcoming[0].firings[0].local.strftime(LOCAL_FORM) if upcoming else "",
         "phases": dict(counts),
         "occurrences": [
             {
@@ -83,9 +102,11 @@ def _row(
                 "zone": o.zone,
                 "fires_at": o.fires_at,
                 "expires_at": o.expires_at,
+                "local_time": o.local_time,
                 "audience": o.audience,
                 "unsupported_count": o.unsupported_count,
                 "frozen": o.frozen,
+                "overlapping": o.overlapping,
                 "phases": dict(phases[o.pk]),
             }
             for o in recent
@@ -97,6 +118,7 @@ def _status(seen: ScheduleSight, quarantined: str) -> dict[str, Any]:
     status, devices = schedule_status(seen)
     words = {
         ScheduleStatus.ENDED: "Ended",
+        ScheduleStatus.PROPOSED: "Waits for a second person to approve it",
         ScheduleStatus.QUARANTINED: f"In quarantine, work on it fails: {quarantined}",
         ScheduleStatus.PAUSED: "Paused",
         ScheduleStatus.MOVING: f"{counted(devices)} at it now",
@@ -110,16 +132,29 @@ def _status(seen: ScheduleSight, quarantined: str) -> dict[str, Any]:
     return {"code": status.value, "words": words[status], "devices": devices}
 
 
-def _fires_again(schedule: Schedule, now: datetime) -> bool:
-    """Whether it would fire again, were there a device: asked of the zone in which its last day ends last."""
-    if schedule.when != When.DAILY:
-        return False
-    return any(zone.firings for zone in firings_by_zone(schedule, [("Etc/GMT+12", 0)], now=now, count=1))
-
-
-def next_firings(schedule: Schedule, reach: Reach, now: datetime) -> list[tuple[datetime, str, int]]:
-    """The next firing in each zone of those whom it reaches: when, where, for how many; soonest first."""
-    if schedule.when != When.DAILY:
+def next_firings(schedule: Schedule, reach: Reach, now: datetime) -> list[ZoneFirings]:
+    """The next firing in each zone of those whom it reaches, soonest first."""
+    if schedule.when == When.NOW:
         return []
-    zones = firings_by_zone(schedule, reach.zones, now=now, count=1)
-    return [(z.firings[0][0], z.zone, z.devices) for z in zones if z.firings]
+    return [z for z in firings_by_zone(schedule, reach.zones, now=now, count=1) if z.firings]
+
+
+def template_row(template: CommandTemplate) -> dict[str, Any]:
+    """A command template, as the API shows it."""
+    return {
+        "key": template.key,
+        "name": template.name,
+        "phrase": verb_phrase(template),
+        "note": template.note,
+        "action": template.action,
+        "action_name": template.action_name,
+        "schema": template.schema,
+        "harm": template.harm,
+        "minutes": template.minutes,
+        "is_built_in": template.is_built_in,
+        "is_retired": template.retired_at is not None,
+        "models": [
+            {"id": o.model_id, "name": o.model.name, "from_version": o.from_version, "to_version": o.to_version}
+            for o in template.offered_by.all()
+        ],
+    }

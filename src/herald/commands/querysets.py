@@ -1,26 +1,45 @@
-"""Every query about schedules and occurrences."""
+"""Every query about templates, schedules, occurrences and what devices sent."""
 
 from collections.abc import Collection
-from typing import Self
+from datetime import datetime
+from typing import TYPE_CHECKING, Any, Self
 
 from django.db import models
+from django.db.models import F, Sum, Window
 
 from herald.db.expressions import containing
 from herald.groups.audience import with_named
+
+if TYPE_CHECKING:
+    from herald.commands.models import Occurrence, Output
+
+
+class TemplateQuerySet(models.QuerySet["CommandTemplate"]):
+    def offered(self) -> Self:
+        """Those that can be chosen: the built-in ones first, then by name."""
+        return self.filter(retired_at=None).prefetch_related("offered_by__model").order_by("-is_built_in", "name")
 
 
 class ScheduleQuerySet(models.QuerySet["Schedule"]):
     def listed(self) -> Self:
         """Newest first, with what the list shows."""
-        return with_named(self.select_related("created_by").prefetch_related("include", "exclude").order_by("-id"))
+        return with_named(
+            self.select_related("created_by", "approved_by", "template")
+            .prefetch_related("include", "exclude", "template__offered_by__model")
+            .order_by("-id")
+        )
 
     def with_words(self, words: str) -> Self:
         """Those in which each word is found: as the id, or in the command, a group or a person's name."""
-        return containing(self, words, ("template", "created_by__name", "include__name"))
+        return containing(
+            self, words, ("name", "reason", "ticket", "template__name", "created_by__name", "include__name")
+        )
 
     def active(self) -> Self:
         """Those that fire: not paused, not ended."""
-        return with_named(self.filter(state="active").prefetch_related("include", "exclude").order_by("id"))
+        return with_named(
+            self.filter(state="active").select_related("template").prefetch_related("include", "exclude").order_by("id")
+        )
 
     def using_group(self, group_id: int) -> Self:
         """Schedules, not ended, that name the group."""
@@ -39,3 +58,38 @@ class OccurrenceQuerySet(models.QuerySet["Occurrence"]):
         if len(of_each) < 2:  # which a union would not take
             return of_each[0] if of_each else self.none()
         return self.none().union(*of_each, all=True).order_by("-fires_at", "zone")
+
+    def latest_of(self, schedule_id: int) -> "Occurrence | None":
+        """The firing that was last."""
+        return self.filter(schedule_id=schedule_id).order_by("-fires_at", "zone").first()
+
+    def with_time_of(self, occurrence: "Occurrence") -> list[int]:
+        """The firings of its schedule for the same time of the rule, in every zone; itself alone where it was run
+        besides its times."""
+        if not occurrence.local_time:
+            return [occurrence.pk]
+        same = self.filter(schedule_id=occurrence.schedule_id, local_time=occurrence.local_time)
+        return list(same.values_list("pk", flat=True))
+
+    def latest_times(self, schedule_id: int, most: int) -> list[str]:
+        """The times of the rule at which it fired last, the latest first."""
+        rows = self.filter(schedule_id=schedule_id, local_time__gt="").order_by("-local_time")
+        return list(rows.values_list("local_time", flat=True).distinct()[:most])
+
+
+class OutputQuerySet(models.QuerySet["Output"]):
+    def too_old(self, before: datetime) -> Self:
+        return self.filter(last_at__lt=before).order_by("last_at")
+
+    def beyond(self, most: int) -> "models.QuerySet[Any, Any]":
+        """Those with which a device has more than so many bytes, its newest counted first."""
+        newest_first = Window(Sum("size"), partition_by=F("device"), order_by=[F("last_at").desc(), F("pk").desc()])
+        return self.annotate(so_far=newest_first).filter(so_far__gt=most)
+
+    def last_before(self, output: "Output") -> "Output | None":
+        """What the same device sent for the same command the time before."""
+        occurrence = output.delivery.occurrence
+        if occurrence is None:
+            return None
+        mine = self.filter(device=output.device_id, pk__lt=output.pk).order_by("-pk")
+        return mine.filter(delivery__occurrence__template__key=occurrence.template_id).first()

@@ -10,12 +10,13 @@ from typing import TYPE_CHECKING
 from django.db.models import Case, Count, IntegerField, Q, Value, When
 
 from herald.calendar.services import freezes_between, held_by
-from herald.commands.models import HARM, MINUTES, NEEDS, CommandTemplate, FreezeChoice, Harm, Schedule
-from herald.fleet.capabilities import lacking, lacking_rule
+from herald.commands.models import CommandTemplate, FreezeChoice, Schedule
+from herald.commands.templates import cannot, cannot_rule
 from herald.groups.audience import audience_query, audience_rule, members_of, named_by
+from herald_core.actions import Harm
 
 if TYPE_CHECKING:
-    from herald.commands.services import ScheduleDraft
+    from herald.commands.compose import ScheduleDraft
     from herald.fleet.querysets import DeviceQuerySet
 
 
@@ -35,21 +36,21 @@ def audience_of(draft: "ScheduleDraft") -> Audience:
 def audience_among(template: CommandTemplate, devices: "DeviceQuerySet") -> Audience:
     """Those of some devices that are admitted, by whether their firmware can do it."""
     admitted = devices.filter(admission="admitted")
-    cannot = lacking(NEEDS[template])
-    return Audience(able=admitted.exclude(cannot), unable=admitted.filter(cannot))
+    unable = cannot(template)
+    return Audience(able=admitted.exclude(unable), unable=admitted.filter(unable))
 
 
 def able_of(schedule: Schedule) -> "DeviceQuerySet":
     """Whom a kept command is for at this moment."""
-    return audience_among(CommandTemplate(schedule.template), audience_query(schedule)).able
+    return audience_among(schedule.template, audience_query(schedule)).able
 
 
 def unable_rule(draft: "ScheduleDraft") -> str:
     """The rule of the admitted devices that the command leaves out because of their firmware; empty where every
     firmware can do it."""
-    cannot = lacking_rule(NEEDS[draft.template])
+    unable = cannot_rule(draft.template)
     within = audience_rule(draft.include, draft.exclude, draft.devices) if draft.include or draft.devices else ""
-    return f"admission = admitted and {within} and ({cannot})" if cannot and within else ""
+    return f"admission = admitted and {within} and ({unable})" if unable and within else ""
 
 
 def reached_now(draft: "ScheduleDraft", *, now: datetime) -> int:
@@ -67,9 +68,9 @@ def in_freeze(template: CommandTemplate, now: datetime, device: str = "pk") -> Q
     """A condition on rows whose column `device` is a device's id: a freeze holds the command there at this moment, or
     begins before the command is over. Gentle commands pass."""
     held = Q(pk__in=[])
-    if HARM[template] == Harm.GENTLE:
+    if template.harm == Harm.GENTLE:
         return held
-    needs = timedelta(minutes=MINUTES[template])
+    needs = timedelta(minutes=template.minutes)
     for freeze in freezes_between(now, now + needs + timedelta(seconds=1)):
         held |= held_by(freeze, device)
     return held
@@ -88,13 +89,13 @@ def reach_of(schedules: Sequence[Schedule], *, now: datetime) -> dict[int, Reach
     if not schedules:
         return {}
     named = named_by(Schedule, [s.pk for s in schedules])
-    cannot, frozen = cache(lambda template: lacking(NEEDS[template])), cache(lambda template: in_freeze(template, now))
+    unable, frozen = cache(cannot), cache(lambda template: in_freeze(template, now))
     counts = []
     for schedule in schedules:
-        template = CommandTemplate(schedule.template)
+        template = schedule.template
         devices = members_of(schedule.include.all(), schedule.exclude.all(), named[schedule.pk])
         dropped = frozen(template) if schedule.freezes == FreezeChoice.DROP else Q(pk__in=[])
-        able = devices.filter(admission="admitted").exclude(cannot(template)).order_by()
+        able = devices.filter(admission="admitted").exclude(unable(template)).order_by()
         marked = able.annotate(
             schedule=Value(schedule.pk, IntegerField()),
             reached=Case(When(dropped, then=Value(0)), default=Value(1), output_field=IntegerField()),

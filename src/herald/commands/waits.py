@@ -5,9 +5,10 @@ from datetime import datetime, timedelta
 
 from herald.attention.models import Part, Quarantine
 from herald.calendar.services import freeze_spans
-from herald.commands.models import HARM, MINUTES, CommandTemplate, Harm, ScheduleState
+from herald.commands.models import ScheduleState
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import Described, describes_waits
+from herald_core.actions import Harm
 from herald_core.deliveries import Kind, Phase
 from herald_core.waiting import Caps, Sending, WaitingDevice, WaitingOrder
 
@@ -27,7 +28,7 @@ def describe_commands(deliveries: Sequence[Delivery], now: datetime) -> Describe
     for delivery in deliveries:
         assert delivery.occurrence is not None
         schedule, device = delivery.occurrence.schedule, delivery.device
-        template = CommandTemplate(schedule.template)
+        template = delivery.occurrence.template
         sending = Sending.PAUSED if schedule.state == ScheduleState.PAUSED else Sending.RUNNING
         found[delivery.pk] = (
             WaitingOrder(
@@ -37,7 +38,7 @@ def describe_commands(deliveries: Sequence[Delivery], now: datetime) -> Describe
                 not_before=delivery.not_before,
                 not_after=delivery.not_after,
                 sending=Sending.QUARANTINED if schedule.pk in quarantined else sending,
-                needs=timedelta(minutes=MINUTES[template]),
+                needs=timedelta(minutes=template.minutes),
                 begins=delivery.occurrence.fires_at,
                 hold_reason=delivery.hold_reason,
                 after_failure=delivery.attempt > 1,
@@ -47,7 +48,7 @@ def describe_commands(deliveries: Sequence[Delivery], now: datetime) -> Describe
                 admitted=device.admission == "admitted",
                 next_call=device.next_call,
                 busy=delivery.device_id in busy,
-                freezes=() if HARM[template] == Harm.GENTLE else freezes.get(delivery.device_id, ()),
+                freezes=() if template.harm == Harm.GENTLE else freezes.get(delivery.device_id, ()),
             ),
             Caps(left=schedule.max_concurrent - in_hand[schedule.pk], limit=schedule.max_concurrent),
         )

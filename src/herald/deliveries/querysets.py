@@ -23,12 +23,12 @@ from django.db.models import (
 from django.db.models.functions import Coalesce, Greatest
 
 from herald.deliveries.breakdown_fields import PLACES
+from herald.deliveries.command_querysets import CommandQuerySet
 from herald.fleet.presence import heard_in_time, not_heard_for_long
 from herald_core.deliveries import (
     ACTIVE,
     FETCHES,
     MUTE_FACTOR,
-    OPEN,
     PATIENCE_CHECK_INS,
     PATIENCE_FLOOR,
     RECALLABLE,
@@ -59,16 +59,7 @@ PATIENCE = Greatest(
 _DOCUMENTS_OF_DEVICE = tuple(f"device__{n}" for n in ("attributes", "facts", "facts_since", "version_keys", "tags"))
 
 
-class DeliveryQuerySet(models.QuerySet["Delivery"]):
-    def in_hand(self) -> Self:
-        return self.filter(phase__in=[p.value for p in ACTIVE])
-
-    def open(self) -> Self:
-        return self.filter(phase__in=[p.value for p in OPEN])
-
-    def waiting(self) -> Self:
-        return self.filter(phase=Phase.WAITING.value)
-
+class DeliveryQuerySet(CommandQuerySet):
     def of_rollout(self, rollout_id: int) -> Self:
         """One for each device of the rollout: the step that it is at."""
         return self.filter(rollout_id=rollout_id, is_current_step=True)
@@ -99,9 +90,6 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         """Steps that are done, of devices that have others to come."""
         return self.filter(is_current_step=False).order_by("id")
 
-    def of_schedule(self, schedule_id: int) -> Self:
-        return self.filter(occurrence__schedule_id=schedule_id)
-
     def all_busy(self) -> set[int]:
         """All devices that have an active order."""
         return set(self.in_hand().order_by().values_list("device_id", flat=True))
@@ -120,7 +108,7 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         return (
             self.in_hand()
             .filter(device_id__any=device_ids)
-            .select_related("image", "rollout", "occurrence__schedule")
+            .select_related("image", "rollout", "occurrence__schedule", "occurrence__template")
             .select_for_update(of=("self",))
             .order_by("id")
         )
@@ -143,19 +131,6 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         fields = ("rollout_id", "ring_id", "phase", "image_id", "expedited")
         return list(rows.values_list(*fields).annotate(n=Count("*")))  # "id" is not in the index
 
-    def open_commands(self) -> list[tuple[int, str, int]]:
-        """Occurrence, phase and how many, of all commands that are open: read from an index that holds no others,
-        however many there were in all."""
-        rows = self.open().filter(occurrence__isnull=False).order_by()
-        return list(rows.values_list("occurrence_id", "phase").annotate(n=Count("*")))
-
-    def of_occurrences(self, occurrence_ids: Collection[int]) -> Self:
-        return self.filter(occurrence__in=list(occurrence_ids))
-
-    def counts_by_occurrence(self, occurrence_ids: Collection[int]) -> list[tuple[int, str, int]]:
-        rows = self.filter(occurrence_id__in=list(occurrence_ids)).order_by()
-        return list(rows.values_list("occurrence_id", "phase").annotate(n=Count("id")))
-
     def in_hand_of_rollout(self, rollout_id: int) -> int:
         return self.of_rollout(rollout_id).in_hand().count()
 
@@ -174,12 +149,6 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         rows = self.filter(rollout__in=list(rollout_ids), is_current_step=True).in_hand()
         late = rows.exclude(heard_in_time(now, "device__")).order_by()
         return dict(late.values_list("ring_id").annotate(n=Count("id")))
-
-    def unheard_by_schedule(self, schedule_ids: Collection[int], now: datetime) -> dict[int, int]:
-        """How many devices whose active order is a command of a schedule are not heard from in time."""
-        rows = self.filter(occurrence__schedule__in=list(schedule_ids)).in_hand()
-        late = rows.exclude(heard_in_time(now, "device__")).order_by()
-        return dict(late.values_list("occurrence__schedule_id").annotate(n=Count("id")))
 
     def one_waiting_of_each_zone(self, ring_ids: Collection[int]) -> Self:
         """Of each ring and time zone the waiting delivery that may begin first."""
@@ -253,7 +222,8 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
     def transfers_by_site(self) -> "models.QuerySet[Any, Any]":
         """Sites, and how many of their devices have a file coming or on offer."""
         rows = self.filter(phase__in=[p.value for p in FETCHES], kind="install", device__site__isnull=False)
-        return rows.order_by().values_list("device__site_id").annotate(n=Count("id"))
+        found: models.QuerySet[Any, Any] = rows.order_by().values_list("device__site_id").annotate(n=Count("id"))
+        return found
 
     def in_hand_by_site(self, rollout_ids: Collection[int]) -> "models.QuerySet[Any, Any]":
         """Rollout, site and how many of its devices there have it as their active order."""
@@ -262,7 +232,9 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
             .in_hand()
             .filter(device__site__isnull=False)
         )
-        return rows.order_by().values_list("rollout_id", "device__site_id").annotate(n=Count("id"))
+        sites = rows.order_by().values_list("rollout_id", "device__site_id")
+        found: models.QuerySet[Any, Any] = sites.annotate(n=Count("id"))
+        return found
 
     def with_file(self, rollout_id: int) -> int:
         """How many devices of the rollout wait with the file fetched ahead."""
@@ -345,7 +317,9 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
 
     def listed(self) -> Self:
         """With what a row shows; the documents of its device, which no row shows, are left where they are."""
-        related = ("device__model", "device__site", "ring", "image", "rollout", "occurrence__schedule")
+        related = (
+            "device__model", "device__site", "ring", "image", "rollout", "occurrence__schedule", "occurrence__template",
+        )  # fmt: skip
         return self.select_related(*related).defer(*_DOCUMENTS_OF_DEVICE)
 
     def page(self, most: int) -> list["Delivery"]:
@@ -356,7 +330,15 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
         """
         ids = list(self.order_by("id").values_list("id", flat=True)[:most])
         rows = self.model.objects.filter(id__any=ids).select_related("device").defer(*_DOCUMENTS_OF_DEVICE)
-        shared = ("rollout", "ring", "image", "device__model", "device__site", "occurrence__schedule")
+        shared = (
+            "rollout",
+            "ring",
+            "image",
+            "device__model",
+            "device__site",
+            "occurrence__schedule",
+            "occurrence__template",
+        )
         return list(rows.prefetch_related(*shared).order_by("id"))
 
     def failed_first(self, limit: int, cursor: int | None) -> tuple[list["Delivery"], int | None]:
@@ -378,7 +360,9 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
     def first_and_last(self, rollout_id: int) -> "models.QuerySet[Any, Any]":
         """For each ring of a rollout, when the first and the last of its devices was confirmed by an install."""
         done = self.of_rollout(rollout_id).filter(phase=Phase.CONFIRMED.value, events__isnull=False).order_by()
-        return done.values_list("ring_id").annotate(Min("phase_since"), Max("phase_since"))
+        rings = done.values_list("ring_id")
+        found: models.QuerySet[Any, Any] = rings.annotate(Min("phase_since"), Max("phase_since"))
+        return found
 
     def by_field(self, rollout_id: int, field: str) -> list[tuple[Any, str, int]]:
         """For each value of a field: phase and how many, for all devices of the rollout."""
@@ -416,7 +400,9 @@ class DeliveryQuerySet(models.QuerySet["Delivery"]):
     def failed_by_image(self) -> "models.QuerySet[Any, Any]":
         """Images, and on how many devices each failed for good."""
         rows = self.filter(phase=Phase.FAILED.value, image__isnull=False).order_by()
-        return rows.values_list("image_id").annotate(n=Count("device_id", distinct=True))
+        images = rows.values_list("image_id")
+        found: models.QuerySet[Any, Any] = images.annotate(n=Count("device_id", distinct=True))
+        return found
 
     def ends_by_image(self, image_ids: Collection[int], *, without: int) -> list[tuple[int, int, int, int]]:
         """Rollout, image, failed and confirmed devices, of installs of these images that were carried out."""
@@ -448,7 +434,7 @@ class DeliveryEventQuerySet(models.QuerySet["DeliveryEvent"]):
     def of_device(self, device_id: int) -> Self:
         return (
             self.filter(delivery__device_id=device_id)
-            .select_related("delivery__image", "delivery__occurrence__schedule")
+            .select_related("delivery__image", "delivery__occurrence__template")
             .order_by("-id")
         )
 

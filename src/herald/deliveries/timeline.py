@@ -29,9 +29,8 @@ def delivery_entry(event: DeliveryEvent, device: str) -> Entry:
     """One change of a delivery in words."""
     delivery = event.delivery
     what = str(delivery.image) if delivery.image else ""
-    schedule = delivery.occurrence.schedule if delivery.occurrence else None
-    if schedule:
-        what = schedule.get_template_display().lower()
+    if delivery.occurrence:
+        what = delivery.occurrence.template.name.lower()
     phase = Phase(event.to_phase)
     words = f"{what}: {phase.value}"
     if event.cause == Cause.FILE_STORED:
@@ -43,7 +42,7 @@ def delivery_entry(event: DeliveryEvent, device: str) -> Entry:
         **_entry(event.at, words, detail, device),
         "to_phase": event.to_phase,
         "rollout": delivery.rollout_id,
-        "schedule": schedule.pk if schedule else None,
+        "schedule": delivery.occurrence.schedule_id if delivery.occurrence else None,
     }
 
 

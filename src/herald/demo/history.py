@@ -8,10 +8,12 @@ from collections.abc import Sequence
 from datetime import datetime, time, timedelta
 
 from herald.calendar.services import FreezeDraft, save_freeze
+from herald.commands.compose import ScheduleDraft, create_schedule
 from herald.commands.models import CommandTemplate, When
-from herald.commands.services import ScheduleDraft, create_schedule
+from herald.commands.templates import Offer, TemplateDraft, save_template
 from herald.demo.replay import Replay
-from herald.demo.scenario import RESTART_AT, SEED
+from herald.demo.scenario import CHECK_AT, RESTART_AT, SEED
+from herald.fleet.models import DeviceModel
 from herald.groups.models import Group
 from herald.images.models import Image
 from herald.images.services import withdraw
@@ -22,6 +24,7 @@ from herald.rollouts.intervene.lifecycle import stop
 from herald.rollouts.intervene.rollback import roll_back
 from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout, RolloutState
+from herald_core.actions import Action, Harm
 from herald_core.rings.assignment import RingKind
 
 #: how long before the demo begins its fleet is set up, and the first rollout launched
@@ -38,14 +41,15 @@ class History:
         self._begins = begins
 
     def live(self) -> None:
-        """One rollout that went through, one that was stopped and rolled back, one that halted itself, four days of a
-        daily command, one draft, and one that is launched as the demo begins."""
+        """One rollout that went through, one that was stopped and rolled back, one that halted itself, some days of two
+        daily commands, one draft, and one that is launched as the demo begins."""
         self._plans()
         self._freeze()
         self._went_through()
         self._rolled_back()
         self._halted()
         self._restart_daily()
+        self._check_health()
         self._until(timedelta(0))
         self._replay.settle()
         self._draft()
@@ -118,13 +122,60 @@ class History:
         self._until(timedelta(days=4))
         create_schedule(
             ScheduleDraft(
-                template=CommandTemplate.RESTART,
+                template=CommandTemplate.objects.get(key="restart"),
                 include=[_group("Greenhouse controllers")],
                 exclude=[_group("Bench and spares")],
-                when=When.DAILY,
+                when=When.REPEAT,
+                rule="FREQ=DAILY",
                 time_of_day=RESTART_AT,
                 spread_minutes=20,
                 expires_after_minutes=120,
+            ),
+            actor=self._engineer,
+            now=self._now,
+        )
+
+    def _check_health(self) -> None:
+        """Three nights of a health check of the pump drives, and a command of a manufacturer's own, kept for use."""
+        self._until(timedelta(days=3))
+        create_schedule(
+            ScheduleDraft(
+                name="Nightly check of the pumps",
+                template=CommandTemplate.objects.get(key="health-check"),
+                include=[_group("Pump drives")],
+                exclude=[_group("Bench and spares")],
+                when=When.REPEAT,
+                rule="FREQ=DAILY",
+                time_of_day=CHECK_AT,
+                spread_minutes=30,
+                expires_after_minutes=240,
+            ),
+            actor=self._engineer,
+            now=self._now,
+        )
+        save_template(
+            TemplateDraft(
+                name="Exercise the valve",
+                note="Opens and shuts it a few times, so that it does not stick. Water runs meanwhile.",
+                action=Action.NAMED,
+                action_name="exercise_valve",
+                schema={
+                    "type": "object",
+                    "properties": {
+                        "strokes": {
+                            "type": "integer",
+                            "title": "Strokes",
+                            "minimum": 1,
+                            "maximum": 10,
+                            "default": 2,
+                        }
+                    },
+                    "required": [],
+                    "additionalProperties": False,
+                },
+                harm=Harm.DISRUPTIVE,
+                minutes=3,
+                offers=[Offer(model=DeviceModel.objects.get(name="Rill V2"), from_version="2.6.0")],
             ),
             actor=self._engineer,
             now=self._now,

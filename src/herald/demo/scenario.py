@@ -311,3 +311,4 @@ STATIC_GROUPS = (
 PACES = ("Pace: early", "Pace: normal", "Pace: late")
 
 RESTART_AT = time(5, 30)
+CHECK_AT = time(2, 30)

@@ -22,6 +22,7 @@ from herald.gateway.enrolment import enrol, public_keys  # noqa: E402
 from herald.gateway.flush import PendingCheckIn, counters  # noqa: E402
 from herald.gateway.messages import MAX_BODY_BYTES, ProtocolError, read_check_in  # noqa: E402
 from herald.gateway.openapi import DOCUMENT  # noqa: E402
+from herald.gateway.outputs import take_piece  # noqa: E402
 
 Scope = MutableMapping[str, Any]
 Receive = Callable[[], Awaitable[MutableMapping[str, Any]]]
@@ -65,6 +66,8 @@ async def _route(scope: Scope, receive: Receive, send: Send) -> None:
         await _check_in(scope, receive, send)
     elif path.startswith("/device/v1/images/") and method in ("GET", "HEAD"):
         await _image(scope, send, path.rsplit("/", 1)[1])
+    elif path.startswith("/device/v1/orders/") and path.endswith("/output") and method == "PATCH":
+        await _output(scope, receive, send, path.split("/")[4])
     elif path == "/device/v1/enrol" and method == "POST":
         body = await _read(scope, receive)
         address = (scope.get("client") or ("",))[0]
@@ -91,6 +94,14 @@ async def _check_in(scope: Scope, receive: Receive, send: Send) -> None:
     if isinstance(answer, ProtocolError):
         raise answer
     await _send(send, 200, _encode(answer))
+
+
+async def _output(scope: Scope, receive: Receive, send: Send, order: str) -> None:
+    secret_hash, offset = _secret_hash(scope), _header(scope, b"upload-offset")
+    piece = await _read(scope, receive)
+    found = await asyncio.get_running_loop().run_in_executor(None, take_piece, order, offset, piece, secret_hash)
+    is_next = found.cut or found.offset == int(offset) + len(piece)
+    await _send(send, 200 if is_next else 409, _encode({"offset": found.offset, "cut": found.cut}))
 
 
 async def _image(scope: Scope, send: Send, sha256: str) -> None:

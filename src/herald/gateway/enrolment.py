@@ -7,6 +7,7 @@ from typing import Any
 import msgspec
 from django.db import close_old_connections, transaction
 
+from herald.deliveries.models import Delivery
 from herald.fleet.editing import sort_keys, version_attributes
 from herald.fleet.models import (
     Admission,
@@ -25,6 +26,7 @@ from herald.gateway.messages import ProtocolError
 from herald.images.signing import published_keys
 from herald.record.services import record
 from herald.time import clock
+from herald_core.actions import Action
 from herald_core.text import is_storable, nfc
 
 
@@ -125,7 +127,7 @@ def _register(message: Enrolment, model: DeviceModel, code: EnrolmentCode, secre
         )
     if device is not None and device.admission == Admission.RETIRED:
         raise ProtocolError(409, "retired", "uid: this device is retired.")
-    if device is not None and device.secret_hash:
+    if device is not None and device.secret_hash and not _is_told_to(device):
         raise ProtocolError(409, "enrolled", "uid: this device has a secret already; an operator can revoke it.")
     if device is None and code.known_only:
         raise ProtocolError(
@@ -153,6 +155,12 @@ def _register(message: Enrolment, model: DeviceModel, code: EnrolmentCode, secre
         code.uses_left -= 1
         code.save(update_fields=["uses_left"])
     return device
+
+
+def _is_told_to(device: Device) -> bool:
+    """Whether the device has an order to forget its secret and enrol again."""
+    orders = Delivery.objects.in_hand().filter(device=device, occurrence__template__action=Action.RE_ENROL.value)
+    return bool(orders.exists())
 
 
 def _preregistered(uid: str, serial: str) -> Device | None:

@@ -342,7 +342,7 @@ def order_of(delivery: Delivery, now: datetime) -> Order:
         "not_after_seconds": max(0, int((until - now) / timedelta(seconds=1))),
     }
     if delivery.kind == Kind.COMMAND.value and delivery.occurrence is not None:
-        return Order(kind="command", template=delivery.occurrence.schedule.template, **common)
+        return Order(kind="command", **delivery.occurrence.order, **common)
     image = delivery.image
     if image is None:
         raise ValueError(f"delivery {delivery.pk} has nothing to deliver")

@@ -75,7 +75,10 @@ class Order(msgspec.Struct, omit_defaults=True):
     jws: str = ""
     #: leave to go down to this version, as a JWS; without it a device refuses a version below its own
     downgrade: str = ""
-    template: str = ""
+    #: what a command asks for: an action of the protocol, the maker's word where it is `named`, and its parameters
+    action: str = ""
+    action_name: str = ""
+    parameters: dict[str, Any] = {}
     #: the file is to be fetched, verified and kept; the install comes as an order of its own
     fetch_only: bool = False
     #: words for whoever stands before the device

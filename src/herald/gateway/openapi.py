@@ -62,6 +62,28 @@ DOCUMENT: dict[str, Any] = {
                 "parameters": [{"name": "sha256", "in": "path", "required": True, "schema": {"type": "string"}}],
             }
         },
+        "/device/v1/orders/{order}/output": {
+            "patch": {
+                **_call(
+                    "A piece of what a command gave, beginning at Upload-Offset; the answer says where the next begins",
+                    _json({"type": "object"}),
+                    401,
+                    404,
+                    409,
+                    413,
+                    422,
+                    503,
+                ),
+                "requestBody": {
+                    "required": True,
+                    "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
+                },
+                "parameters": [
+                    {"name": "order", "in": "path", "required": True, "schema": {"type": "string"}},
+                    {"name": "Upload-Offset", "in": "header", "required": True, "schema": {"type": "integer"}},
+                ],
+            }
+        },
         "/device/v1/keys": {
             "get": {**_call("Keys that sign images (JWK Set)", _json({"type": "object"}), 503), "security": []}
         },

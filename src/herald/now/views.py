@@ -155,10 +155,11 @@ def _coming(now: datetime) -> list[dict[str, Any]]:
     schedules = list(Schedule.objects.active())
     reach = reach_of(schedules, now=now)
     for schedule in schedules:
-        for at, zone, devices in next_firings(schedule, reach[schedule.pk], now):
+        for there in next_firings(schedule, reach[schedule.pk], now):
+            at, zone, devices = there.firings[0].at, there.zone, there.devices
             if at <= now + timedelta(hours=24):
                 city = zone.rsplit("/", 1)[-1].replace("_", " ")
-                text = f"{schedule.get_template_display()}, {city}"
+                text = f"{schedule.name or schedule.template.name}, {city}"
                 rows.append(
                     {
                         "at": at,

@@ -13,6 +13,7 @@ class Kind(models.TextChoices):
     ATTRIBUTE = "attribute", "Attribute"
     CLEANING = "cleaning", "Clean-up of images"
     CODE = "code", "Enrolment code"
+    COMMAND = "command", "Command of one’s own"
     CUSTODIAN = "custodian", "Custodian"
     DELIVERY = "delivery", "Delivery"
     DEVICE = "device", "Device"

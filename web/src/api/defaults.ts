@@ -16,8 +16,15 @@ export const ROLLOUT_DEFAULTS = {
 
 export const SCHEDULE_DEFAULTS = {
   template: "restart",
+  name: "",
+  reason: "",
+  ticket: "",
+  clock: "device",
+  rule: "",
   spread_minutes: 20,
   expires_after_minutes: 120,
   max_concurrent: 500,
   freezes: "wait",
+  late: "drop",
+  overlap: "wait",
 } as const;

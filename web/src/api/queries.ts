@@ -23,6 +23,12 @@ export const readiness = queryOptions({
   retry: false,
 });
 export const groups = queryOptions({ queryKey: ["group", "list"], queryFn: () => body(api.GET("/api/v1/groups")) });
+/** What commands can be made from. */
+export const templates = queryOptions({
+  queryKey: ["templates"],
+  queryFn: () => body(api.GET("/api/v1/command-templates")),
+  staleTime: 60 * SECOND,
+});
 export const compared = (rule: string, devices: string[]) =>
   queryOptions({
     queryKey: ["explain", "several", rule, ...devices],
@@ -94,7 +100,7 @@ export interface DeliveryFilter {
   from_version?: string;
   error?: string;
 }
-export type ScheduleState = "active" | "paused" | "ended";
+export type ScheduleState = Schemas["ScheduleStateEnum"];
 /** Scheduled commands to choose one from. */
 export const someSchedules = (words = "") =>
   queryOptions({

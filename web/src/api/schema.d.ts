@@ -142,6 +142,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/command-templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What commands can be made from: the built-in ones first. */
+        get: operations["command_templates_list"];
+        put?: never;
+        /** @description What commands can be made from: the built-in ones first. */
+        post: operations["command_templates_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/command-templates/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description One command template of one’s own. */
+        put: operations["command_templates_change"];
+        post?: never;
+        /** @description One command template of one’s own. */
+        delete: operations["command_templates_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/custodians": {
         parameters: {
             query?: never;
@@ -189,6 +225,57 @@ export interface paths {
         put?: never;
         /** @description Custodians. */
         post: operations["custodians_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deliveries/{delivery_id}/output": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What a command gave on a device, line by line. */
+        get: operations["deliveries_output"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deliveries/{delivery_id}/output/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What changed since the same command gave something on the same device. */
+        get: operations["deliveries_output_compare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deliveries/{delivery_id}/output/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The same as a file; each download is recorded. */
+        get: operations["deliveries_output_file"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2217,8 +2304,60 @@ export interface paths {
         };
         /** @description One scheduled command. */
         get: operations["schedules_retrieve"];
+        /** @description One scheduled command. */
+        put: operations["schedules_change"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules/{schedule_id}/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What devices answered, put together. */
+        get: operations["schedules_answers"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules/{schedule_id}/answers/group": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Make a static group of the devices that gave some answers. */
+        post: operations["schedules_group_answers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules/{schedule_id}/approve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Agree to a destructive command, as somebody else than who proposed it. */
+        post: operations["schedules_approve"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2276,6 +2415,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/schedules/{schedule_id}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a change of a schedule would do, before it is saved; what has fired already stays as it is. */
+        post: operations["schedules_change_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules/{schedule_id}/record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How a schedule went. */
+        get: operations["schedules_record"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/schedules/{schedule_id}/resume": {
         parameters: {
             query?: never;
@@ -2304,6 +2477,23 @@ export interface paths {
         put?: never;
         /** @description Run once now, besides its times. */
         post: operations["schedules_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules/{schedule_id}/skip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Leave the next firing out. */
+        post: operations["schedules_skip"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2603,6 +2793,8 @@ export interface components {
             what: string;
         };
         /** @enum {string} */
+        ActionEnum: "restart" | "report" | "logs" | "health_check" | "read" | "clear_cache" | "locate" | "set_clock" | "re_enrol" | "named";
+        /** @enum {string} */
         AdmissionEnum: "waiting" | "admitted" | "retired";
         /**
          * @description Who waits for admission (`waiting_count` in all, the first of them listed), and who was refused as it enrolled,
@@ -2612,6 +2804,34 @@ export interface components {
             waiting_count: number;
             waiting: components["schemas"]["WaitingDevice"][];
             attempts: components["schemas"]["AttemptRow"][];
+        };
+        /** @description A static group to make of the devices that gave these answers. */
+        AnswerGroupBodyRequest: {
+            occurrences: number[];
+            keys: string[];
+            name: string;
+            folder?: number | null;
+        };
+        /**
+         * @description Devices with one answer. `low` and `high` bound a bin of numbers; `examples` are texts of a group that are nearly
+         *     equal.
+         */
+        AnswerGroupRow: {
+            key: string;
+            sort: components["schemas"]["SortEnum"];
+            label: string;
+            count: number;
+            /** Format: double */
+            low: number | null;
+            /** Format: double */
+            high: number | null;
+            examples: string[];
+        };
+        /** @description The answers of some firings; each device is in exactly one group. */
+        AnswersView: {
+            occurrences: number[];
+            devices: number;
+            groups: components["schemas"]["AnswerGroupRow"][];
         };
         /** @description A serializer that refuses fields it does not know, naming them. */
         ApprovalPolicyBodyRequest: {
@@ -2725,7 +2945,7 @@ export interface components {
             rule: string;
         };
         /** @enum {string} */
-        CapabilityEnum: "restart" | "files_ahead" | "notice";
+        CapabilityEnum: "restart" | "report" | "logs" | "health_check" | "read" | "clear_cache" | "locate" | "set_clock" | "re_enrol" | "files_ahead" | "notice";
         /**
          * @description Which firmware has a capability: from one version to another, both included; empty is open. `never` is none.
          *     A range that is open at both ends is all firmware, the same as not to name the capability.
@@ -2846,6 +3066,47 @@ export interface components {
             detail: string;
             schedule: number;
         };
+        /** @description A page of deliveries. `next` goes into `cursor` for the following one. */
+        CommandDeliveryPage: {
+            count: number;
+            deliveries: components["schemas"]["CommandDeliveryRow"][];
+            next: number | null;
+        };
+        /**
+         * @description A delivery of a command. `answer` is what its device answered, as text; `has_output` whether it gave more. The
+         *     context holds the ids of those that sent theirs in pieces, in `outputs`.
+         */
+        CommandDeliveryRow: {
+            readonly id: number;
+            device_id: number;
+            device: string;
+            model: string;
+            site: string | null;
+            firmware: string | null;
+            kind: components["schemas"]["DeliveryKindEnum"];
+            readonly what: string;
+            rollout: number | null;
+            schedule: number | null;
+            ring: number | null;
+            phase: components["schemas"]["PhaseEnum"];
+            /** Format: date-time */
+            phase_since: string;
+            readonly waits_for: components["schemas"]["WaitsFor"] | null;
+            attempt: number;
+            max_attempts: number;
+            progress: number;
+            from_version: string;
+            last_error: string;
+            last_error_text: string;
+            /** Format: date-time */
+            not_before: string;
+            /** Format: date-time */
+            not_after: string;
+            results: unknown;
+            hold_reason: string;
+            answer: string;
+            has_output: boolean;
+        };
         /** @description A rule that the failed share: of `tried` devices that it matches `failed` failed. */
         CommonCausesInReport: {
             rule: string;
@@ -2866,6 +3127,13 @@ export interface components {
         CompareQuestionRequest: {
             rule: string;
             devices: string[];
+        };
+        /** @description A unified diff with the output of the same command on the same device before it; `before` is None without one. */
+        ComparedOutput: {
+            before: number | null;
+            /** Format: date-time */
+            before_at: string | null;
+            lines: string[];
         };
         /** @enum {string} */
         ConflictEnum: "built-in" | "attribute";
@@ -3249,6 +3517,7 @@ export interface components {
         FiringView: {
             /** Format: date-time */
             at: string;
+            local_time: string;
             shift: string;
         };
         /** @description A serializer that refuses fields it does not know, naming them. */
@@ -3693,6 +3962,8 @@ export interface components {
             words: string;
             count: number;
         };
+        /** @enum {string} */
+        LateEnum: "drop" | "run";
         /** @description A device that joined the audience after the launch. `waits` for a person, as it is beyond the limit of a day. */
         LateJoinerRow: {
             device_id: number;
@@ -3787,6 +4058,11 @@ export interface components {
             value: string;
             why: string;
         };
+        MissingDevice: {
+            id: number;
+            name: string;
+            in_a_row: number;
+        };
         /** @description A serializer that refuses fields it does not know, naming them. */
         ModelCapabilitiesBodyRequest: {
             ranges: components["schemas"]["CapabilityRangeBodyRequest"][];
@@ -3854,24 +4130,41 @@ export interface components {
             /** @description by name or uid */
             include_devices?: string[];
             /** @default restart */
-            template?: components["schemas"]["TemplateEnum"];
-            include: number[];
-            exclude?: number[];
+            template?: string;
+            parameters?: {
+                [key: string]: unknown;
+            };
+            /** @default  */
+            name?: string;
+            /** @default  */
+            reason?: string;
+            /** @default  */
+            ticket?: string;
+            include: (number | string)[];
+            exclude?: (number | string)[];
             when: components["schemas"]["ScheduleWhenEnum"];
-            /** @example 05:30:00 */
-            time_of_day?: string | null;
+            /** @default device */
+            clock?: string;
             /** Format: date */
             starts_on?: string | null;
-            /** Format: date */
-            until?: string | null;
+            /** @example 05:30:00 */
+            time_of_day?: string | null;
+            /** @default  */
+            rule?: string;
+            excluded?: string[];
             /** @default 20 */
             spread_minutes?: number;
             /** @default 120 */
             expires_after_minutes?: number;
             /** @default 500 */
             max_concurrent?: number;
+            at_once_per_site?: number | null;
             /** @default wait */
             freezes?: components["schemas"]["FreezesEnum"];
+            /** @default drop */
+            late?: components["schemas"]["LateEnum"];
+            /** @default wait */
+            overlap?: components["schemas"]["OverlapEnum"];
             /** @default 0 */
             devices?: number;
         };
@@ -3907,12 +4200,28 @@ export interface components {
             fires_at: string;
             /** Format: date-time */
             expires_at: string;
+            local_time: string;
             audience: number;
             unsupported_count: number;
             frozen: number;
+            overlapping: number;
             phases: {
                 [key: string]: number;
             };
+        };
+        /** @description A serializer that refuses fields it does not know, naming them. */
+        OfferBodyRequest: {
+            model: number;
+            /** @default  */
+            from_version?: string;
+            /** @default  */
+            to_version?: string;
+        };
+        OfferRow: {
+            id: number;
+            name: string;
+            from_version: string;
+            to_version: string;
         };
         /** @description The ids of all open rollouts, the highest rank first. */
         OrderBodyRequest: {
@@ -3935,6 +4244,27 @@ export interface components {
             hardware_revision: string;
             readonly amounts: string;
         };
+        OutputLine: {
+            number: number;
+            text: string;
+        };
+        /**
+         * @description What a command gave on a device. `found` counts the lines in which the words are found; `next` begins the
+         *     following page of them. Of a log or a long text that was `is_cut`, the rest was not kept.
+         */
+        OutputView: {
+            delivery: number;
+            device: components["schemas"]["NamedThing"];
+            is_log: boolean;
+            is_file: boolean;
+            size: number;
+            is_cut: boolean;
+            found: number;
+            lines: components["schemas"]["OutputLine"][];
+            next: number | null;
+        };
+        /** @enum {string} */
+        OverlapEnum: "wait" | "skip";
         /** @description Devices that are in exactly these of the chosen groups; `rule` lists them. */
         OverlapRow: {
             groups: number[];
@@ -4106,7 +4436,7 @@ export interface components {
             kinds: components["schemas"]["KindInRecord"][];
         };
         /** @enum {string} */
-        RecordKindEnum: "attribute" | "cleaning" | "code" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
+        RecordKindEnum: "attribute" | "cleaning" | "code" | "command" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
         /** @description A page of the record. `next` goes into `before` for the following one. */
         RecordPage: {
             count: number;
@@ -4563,29 +4893,151 @@ export interface components {
                 [key: string]: string;
             };
         };
-        /** @description A command. `time_of_day` is by each device's own clock. */
-        ScheduleDraftBodyRequest: {
+        /** @description `revision` is the one that was read: a change on top of another one is refused. */
+        ScheduleChangeBodyRequest: {
             /** @description by name or uid */
             include_devices?: string[];
             /** @default restart */
-            template?: components["schemas"]["TemplateEnum"];
-            include: number[];
-            exclude?: number[];
+            template?: string;
+            parameters?: {
+                [key: string]: unknown;
+            };
+            /** @default  */
+            name?: string;
+            /** @default  */
+            reason?: string;
+            /** @default  */
+            ticket?: string;
+            include: (number | string)[];
+            exclude?: (number | string)[];
             when: components["schemas"]["ScheduleWhenEnum"];
-            /** @example 05:30:00 */
-            time_of_day?: string | null;
+            /** @default device */
+            clock?: string;
             /** Format: date */
             starts_on?: string | null;
-            /** Format: date */
-            until?: string | null;
+            /** @example 05:30:00 */
+            time_of_day?: string | null;
+            /** @default  */
+            rule?: string;
+            excluded?: string[];
             /** @default 20 */
             spread_minutes?: number;
             /** @default 120 */
             expires_after_minutes?: number;
             /** @default 500 */
             max_concurrent?: number;
+            at_once_per_site?: number | null;
             /** @default wait */
             freezes?: components["schemas"]["FreezesEnum"];
+            /** @default drop */
+            late?: components["schemas"]["LateEnum"];
+            /** @default wait */
+            overlap?: components["schemas"]["OverlapEnum"];
+            revision: number;
+        };
+        /**
+         * @description What a change would do. `waiting` and `in_hand` devices have a firing that is under way already: it stays as it
+         *     was ordered.
+         */
+        ScheduleChangePreview: {
+            preview: components["schemas"]["SchedulePreview"];
+            zones_before: components["schemas"]["ZoneFiringsView"][];
+            devices_before: number;
+            waiting: number;
+            in_hand: number;
+        };
+        /** @description A schedule by itself, with the names of the devices that it names. */
+        ScheduleDetail: {
+            id: number;
+            template: components["schemas"]["TemplateRow"];
+            parameters: {
+                [key: string]: unknown;
+            };
+            name: string;
+            reason: string;
+            ticket: string;
+            sentence: components["schemas"]["SentencePart"][];
+            state: components["schemas"]["ScheduleStateEnum"];
+            status: components["schemas"]["ScheduleStatusView"];
+            when: components["schemas"]["ScheduleWhenEnum"];
+            clock: string;
+            /** Format: date */
+            starts_on: string | null;
+            rule: string;
+            excluded: string[];
+            spread_minutes: number;
+            expires_after_minutes: number;
+            max_concurrent: number;
+            at_once_per_site: number | null;
+            freezes: components["schemas"]["FreezesEnum"];
+            late: components["schemas"]["LateEnum"];
+            overlap: components["schemas"]["OverlapEnum"];
+            revision: number;
+            reached_now: number;
+            quarantined: string;
+            include: components["schemas"]["NamedThing"][];
+            exclude: components["schemas"]["NamedThing"][];
+            include_device_count: number;
+            /** @example 05:30:00 */
+            time_of_day: string | null;
+            /** Format: date-time */
+            created_at: string;
+            created_by: string | null;
+            approved_by: string | null;
+            /** Format: date-time */
+            next_firing: string | null;
+            next_zone: string | null;
+            next_local_time: string;
+            phases: {
+                [key: string]: number;
+            };
+            occurrences: components["schemas"]["OccurrenceRow"][];
+            include_devices: string[];
+        };
+        /**
+         * @description A command. `template` is the key of one, or its name; groups are given by id or name. `starts_on`, `time_of_day`
+         *     and `excluded` (like 2026-12-24T05:30) are local times by `clock`: `device` is each device's own, a zone of the IANA
+         *     database one clock for all. `rule` is an RRULE of RFC 5545.
+         */
+        ScheduleDraftBodyRequest: {
+            /** @description by name or uid */
+            include_devices?: string[];
+            /** @default restart */
+            template?: string;
+            parameters?: {
+                [key: string]: unknown;
+            };
+            /** @default  */
+            name?: string;
+            /** @default  */
+            reason?: string;
+            /** @default  */
+            ticket?: string;
+            include: (number | string)[];
+            exclude?: (number | string)[];
+            when: components["schemas"]["ScheduleWhenEnum"];
+            /** @default device */
+            clock?: string;
+            /** Format: date */
+            starts_on?: string | null;
+            /** @example 05:30:00 */
+            time_of_day?: string | null;
+            /** @default  */
+            rule?: string;
+            excluded?: string[];
+            /** @default 20 */
+            spread_minutes?: number;
+            /** @default 120 */
+            expires_after_minutes?: number;
+            /** @default 500 */
+            max_concurrent?: number;
+            at_once_per_site?: number | null;
+            /** @default wait */
+            freezes?: components["schemas"]["FreezesEnum"];
+            /** @default drop */
+            late?: components["schemas"]["LateEnum"];
+            /** @default wait */
+            overlap?: components["schemas"]["OverlapEnum"];
         };
         /** @description A page of schedules. `next` goes into `cursor` for the following one; null, where there is none. */
         SchedulePage: {
@@ -4594,7 +5046,8 @@ export interface components {
             next: number | null;
         };
         /**
-         * @description The next firings per zone, and how many devices it would be for now.
+         * @description The next firings per zone, with the next one to which a clock change does something, and how many devices it
+         *     would be for now. `rule` is the rule in the form in which it is kept.
          *
          *     The firmware of `unsupported_count` devices of its groups cannot do it; `unable_rule` finds them. A freeze holds
          *     `frozen` of the others now; it would run on `reached_now` of them now.
@@ -4607,18 +5060,42 @@ export interface components {
             frozen: number;
             reached_now: number;
             conflicts: components["schemas"]["ConflictRow"][];
+            rule: string;
+            needs_second: boolean;
             zones: components["schemas"]["ZoneFiringsView"][];
+        };
+        /** @description How a schedule went: shares, and the devices that missed it twice or more in a row. */
+        ScheduleRecord: {
+            shares: components["schemas"]["SharesView"];
+            missing: components["schemas"]["MissingDevice"][];
         };
         /** @description A schedule in a list, with its latest firings. */
         ScheduleRow: {
             id: number;
-            template: string;
+            template: components["schemas"]["TemplateRow"];
+            parameters: {
+                [key: string]: unknown;
+            };
+            name: string;
+            reason: string;
+            ticket: string;
             sentence: components["schemas"]["SentencePart"][];
             state: components["schemas"]["ScheduleStateEnum"];
             status: components["schemas"]["ScheduleStatusView"];
             when: components["schemas"]["ScheduleWhenEnum"];
-            harm: components["schemas"]["HarmEnum"];
+            clock: string;
+            /** Format: date */
+            starts_on: string | null;
+            rule: string;
+            excluded: string[];
+            spread_minutes: number;
+            expires_after_minutes: number;
+            max_concurrent: number;
+            at_once_per_site: number | null;
             freezes: components["schemas"]["FreezesEnum"];
+            late: components["schemas"]["LateEnum"];
+            overlap: components["schemas"]["OverlapEnum"];
+            revision: number;
             reached_now: number;
             quarantined: string;
             include: components["schemas"]["NamedThing"][];
@@ -4629,16 +5106,18 @@ export interface components {
             /** Format: date-time */
             created_at: string;
             created_by: string | null;
+            approved_by: string | null;
             /** Format: date-time */
             next_firing: string | null;
             next_zone: string | null;
+            next_local_time: string;
             phases: {
                 [key: string]: number;
             };
             occurrences: components["schemas"]["OccurrenceRow"][];
         };
         /** @enum {string} */
-        ScheduleStateEnum: "active" | "paused" | "ended";
+        ScheduleStateEnum: "proposed" | "active" | "paused" | "ended";
         /** @description Where a scheduled command stands: `words` say it; `devices` are those they speak of. */
         ScheduleStatusView: {
             code: components["schemas"]["ScheduleStatusViewCodeEnum"];
@@ -4646,9 +5125,9 @@ export interface components {
             devices: number;
         };
         /** @enum {string} */
-        ScheduleStatusViewCodeEnum: "ended" | "quarantined" | "paused" | "moving" | "unheard" | "offered" | "waiting" | "nobody" | "next" | "done";
+        ScheduleStatusViewCodeEnum: "ended" | "proposed" | "quarantined" | "paused" | "moving" | "unheard" | "offered" | "waiting" | "nobody" | "next" | "done";
         /** @enum {string} */
-        ScheduleWhenEnum: "now" | "daily";
+        ScheduleWhenEnum: "now" | "once" | "repeat";
         /** @description A piece of a sentence; `slot` is empty for the words between slots. */
         SentencePart: {
             slot: string;
@@ -4667,6 +5146,16 @@ export interface components {
             in_ring: number;
             /** Format: double */
             in_all: number;
+        };
+        /** @description How the devices of the firings of the last 30 days ended. */
+        SharesView: {
+            devices: number;
+            done: number;
+            late: number;
+            failed: number;
+            missed: number;
+            left: number;
+            open: number;
         };
         /** @description Two sets of devices: counts, and the first devices of each part. */
         SideBySide: {
@@ -4729,6 +5218,12 @@ export interface components {
             time_zone: string;
             transfers_at_once: number;
         };
+        /** @description `local_time` is the firing that was shown as the next, like 2026-12-24T05:30. */
+        SkipBodyRequest: {
+            local_time: string;
+        };
+        /** @enum {string} */
+        SortEnum: "equal" | "near" | "number" | "done" | "failed" | "missed" | "left" | "open" | "other";
         /**
          * @description Where a rollout stands: `words` say it, `until` when that is known to end. `devices` are those it speaks of, of
          *     which `unheard` are not heard from in time; `ring` is the position of the ring it is about.
@@ -4794,8 +5289,47 @@ export interface components {
         };
         /** @enum {string} */
         TargetChoiceEnum: "image" | "newest" | "within" | "leave_out";
-        /** @enum {string} */
-        TemplateEnum: "restart";
+        /**
+         * @description An own command. With the action `named`, `action_name` is the manufacturer's word, `schema` the JSON Schema of
+         *     its parameters, and `models` those that offer it; with a built-in action, `defaults` fills its parameters
+         *     beforehand.
+         */
+        TemplateBodyRequest: {
+            name: string;
+            /** @default  */
+            note?: string;
+            action: components["schemas"]["ActionEnum"];
+            action_name?: string;
+            schema?: {
+                [key: string]: unknown;
+            };
+            defaults?: {
+                [key: string]: unknown;
+            };
+            /** @default disruptive */
+            harm?: components["schemas"]["HarmEnum"];
+            /** @default 5 */
+            minutes?: number;
+            models?: components["schemas"]["OfferBodyRequest"][];
+        };
+        /**
+         * @description What a command can be made from. `phrase` begins its sentence; `schema` is the JSON Schema of its parameters;
+         *     `models` offer it, where it is not left to what models can do.
+         */
+        TemplateRow: {
+            key: string;
+            name: string;
+            phrase: string;
+            note: string;
+            action: components["schemas"]["ActionEnum"];
+            action_name: string;
+            schema: unknown;
+            harm: components["schemas"]["HarmEnum"];
+            minutes: number;
+            is_built_in: boolean;
+            is_retired: boolean;
+            models: components["schemas"]["OfferRow"][];
+        };
         /** @description Something that happened. `to_phase` is empty for what is no delivery's change. */
         TimelineEntry: {
             /** Format: date-time */
@@ -4934,6 +5468,7 @@ export interface components {
             zone: string;
             devices: number;
             firings: components["schemas"]["FiringView"][];
+            shifted: components["schemas"]["FiringView"] | null;
         };
         /** @description What a change would set off: how many devices join and leave which groups, and what runs follows. */
         Consequences: {
@@ -6151,6 +6686,540 @@ export interface operations {
             };
         };
     };
+    command_templates_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateRow"][];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    command_templates_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "name": "Exercise the valve",
+                 *       "action": "named",
+                 *       "action_name": "exercise_valve",
+                 *       "schema": {
+                 *         "type": "object",
+                 *         "properties": {
+                 *           "strokes": {
+                 *             "type": "integer",
+                 *             "title": "Strokes",
+                 *             "minimum": 1,
+                 *             "maximum": 10,
+                 *             "default": 2
+                 *           }
+                 *         },
+                 *         "required": [],
+                 *         "additionalProperties": false
+                 *       },
+                 *       "harm": "disruptive",
+                 *       "minutes": 5,
+                 *       "models": [
+                 *         {
+                 *           "model": 4,
+                 *           "from_version": "2.6.0",
+                 *           "to_version": ""
+                 *         }
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["TemplateBodyRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateRow"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    command_templates_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "name": "Exercise the valve",
+                 *       "action": "named",
+                 *       "action_name": "exercise_valve",
+                 *       "schema": {
+                 *         "type": "object",
+                 *         "properties": {
+                 *           "strokes": {
+                 *             "type": "integer",
+                 *             "title": "Strokes",
+                 *             "minimum": 1,
+                 *             "maximum": 10,
+                 *             "default": 2
+                 *           }
+                 *         },
+                 *         "required": [],
+                 *         "additionalProperties": false
+                 *       },
+                 *       "harm": "disruptive",
+                 *       "minutes": 5,
+                 *       "models": [
+                 *         {
+                 *           "model": 4,
+                 *           "from_version": "2.6.0",
+                 *           "to_version": ""
+                 *         }
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["TemplateBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateRow"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    command_templates_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     custodians_list: {
         parameters: {
             query?: never;
@@ -6745,6 +7814,319 @@ export interface operations {
             };
             /** @description The body is of a kind that is not taken. */
             415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deliveries_output: {
+        parameters: {
+            query?: {
+                /** @description the number of the first line, 1 if left out */
+                first?: number;
+                /** @description 1 to 1000, 500 if left out */
+                limit?: number;
+                /** @description only lines with these words */
+                q?: string;
+            };
+            header?: never;
+            path: {
+                delivery_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutputView"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deliveries_output_compare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                delivery_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparedOutput"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deliveries_output_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                delivery_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -16719,7 +18101,7 @@ export interface operations {
                 /** @description `next` of the page before */
                 before?: number;
                 /** @description what it is about */
-                kind?: "attribute" | "cleaning" | "code" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
+                kind?: "attribute" | "cleaning" | "code" | "command" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
                 /** @description 1 to 1000, 100 if left out */
                 limit?: number;
                 /** @description id of the one that it is about */
@@ -16900,7 +18282,7 @@ export interface operations {
                 /** @description csv if left out */
                 format?: "csv" | "jsonl" | "xlsx";
                 /** @description what it is about */
-                kind?: "attribute" | "cleaning" | "code" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
+                kind?: "attribute" | "cleaning" | "code" | "command" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
                 /** @description id of the one that it is about */
                 object?: number;
                 /** @description id of a person, or `system` */
@@ -23469,7 +24851,7 @@ export interface operations {
                 /** @description each in the id, a group, the command or a person */
                 q?: string;
                 /** @description all, if left out */
-                state?: "active" | "ended" | "paused";
+                state?: "active" | "ended" | "paused" | "proposed";
             };
             header?: never;
             path?: never;
@@ -23568,7 +24950,9 @@ export interface operations {
                  *       "exclude": [
                  *         31
                  *       ],
-                 *       "when": "daily",
+                 *       "when": "repeat",
+                 *       "rule": "FREQ=WEEKLY;BYDAY=MO,TH",
+                 *       "starts_on": "2026-12-01",
                  *       "time_of_day": "04:30",
                  *       "spread_minutes": 20,
                  *       "expires_after_minutes": 120,
@@ -23584,7 +24968,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ScheduleRow"];
+                    "application/json": components["schemas"]["ScheduleDetail"];
                 };
             };
             /** @description The request is no HTTP or JSON that can be read. */
@@ -23713,7 +25097,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ScheduleRow"];
+                    "application/json": components["schemas"]["ScheduleDetail"];
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */
@@ -23799,12 +25183,545 @@ export interface operations {
             };
         };
     };
+    schedules_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                schedule_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "template": "restart",
+                 *       "include": [
+                 *         12
+                 *       ],
+                 *       "exclude": [
+                 *         31
+                 *       ],
+                 *       "when": "repeat",
+                 *       "rule": "FREQ=WEEKLY;BYDAY=MO,TH",
+                 *       "starts_on": "2026-12-01",
+                 *       "time_of_day": "05:00",
+                 *       "spread_minutes": 20,
+                 *       "expires_after_minutes": 120,
+                 *       "revision": 3
+                 *     }
+                 */
+                "application/json": components["schemas"]["ScheduleChangeBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleDetail"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    schedules_answers: {
+        parameters: {
+            query?: {
+                /** @description ids of firings, separated by commas; those of the latest time if left out */
+                occurrence?: string;
+            };
+            header?: never;
+            path: {
+                schedule_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnswersView"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    schedules_group_answers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                schedule_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "occurrences": [
+                 *         311,
+                 *         312
+                 *       ],
+                 *       "keys": [
+                 *         "equal:stale"
+                 *       ],
+                 *       "name": "Stale on 24 Nov"
+                 *     }
+                 */
+                "application/json": components["schemas"]["AnswerGroupBodyRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedThing"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    schedules_approve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                schedule_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleDetail"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     schedules_deliveries: {
         parameters: {
             query?: {
+                /** @description the key of an answer of these firings */
+                answer?: string;
                 cursor?: number;
                 limit?: number;
-                occurrence?: number;
+                /** @description ids of firings, separated by commas; all if left out */
+                occurrence?: string;
                 /** @description one or more phases, separated by commas */
                 phase?: string;
             };
@@ -23821,7 +25738,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DeliveryPage"];
+                    "application/json": components["schemas"]["CommandDeliveryPage"];
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */
@@ -23923,7 +25840,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ScheduleRow"];
+                    "application/json": components["schemas"]["ScheduleDetail"];
                 };
             };
             /** @description The request is no HTTP or JSON that can be read. */
@@ -24052,7 +25969,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ScheduleRow"];
+                    "application/json": components["schemas"]["ScheduleDetail"];
                 };
             };
             /** @description The request is no HTTP or JSON that can be read. */
@@ -24165,6 +26082,258 @@ export interface operations {
             };
         };
     };
+    schedules_change_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                schedule_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "template": "restart",
+                 *       "include": [
+                 *         12
+                 *       ],
+                 *       "exclude": [
+                 *         31
+                 *       ],
+                 *       "when": "repeat",
+                 *       "rule": "FREQ=WEEKLY;BYDAY=MO,TH",
+                 *       "starts_on": "2026-12-01",
+                 *       "time_of_day": "04:30",
+                 *       "spread_minutes": 20,
+                 *       "expires_after_minutes": 120
+                 *     }
+                 */
+                "application/json": components["schemas"]["ScheduleDraftBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleChangePreview"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    schedules_record: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                schedule_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleRecord"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     schedules_resume: {
         parameters: {
             query?: never;
@@ -24181,7 +26350,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ScheduleRow"];
+                    "application/json": components["schemas"]["ScheduleDetail"];
                 };
             };
             /** @description The request is no HTTP or JSON that can be read. */
@@ -24432,6 +26601,144 @@ export interface operations {
             };
         };
     };
+    schedules_skip: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                schedule_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "local_time": "2026-12-24T05:30"
+                 *     }
+                 */
+                "application/json": components["schemas"]["SkipBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleDetail"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     schedules_preview: {
         parameters: {
             query?: never;
@@ -24450,7 +26757,9 @@ export interface operations {
                  *       "exclude": [
                  *         31
                  *       ],
-                 *       "when": "daily",
+                 *       "when": "repeat",
+                 *       "rule": "FREQ=WEEKLY;BYDAY=MO,TH",
+                 *       "starts_on": "2026-12-01",
                  *       "time_of_day": "04:30",
                  *       "spread_minutes": 20,
                  *       "expires_after_minutes": 120
@@ -24596,7 +26905,9 @@ export interface operations {
                  *       "exclude": [
                  *         31
                  *       ],
-                 *       "when": "daily",
+                 *       "when": "repeat",
+                 *       "rule": "FREQ=WEEKLY;BYDAY=MO,TH",
+                 *       "starts_on": "2026-12-01",
                  *       "time_of_day": "04:30",
                  *       "spread_minutes": 20,
                  *       "expires_after_minutes": 120

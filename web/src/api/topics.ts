@@ -37,6 +37,7 @@ const KEYS = {
   ],
   schedule: (id) => [one("schedule", id), ["schedule", "list"], ["device", "upcoming"], ["now"]],
   session: () => [["session"]],
+  templates: () => [["templates"]],
   codes: () => [["fleet", "codes"]],
   views: () => [["views"]],
 } satisfies Record<string, (id: number | null) => QueryKey[]>;

@@ -68,7 +68,7 @@ const commandsRoute = createRoute({
   component: lazyRouteComponent(() => import("@/rooms/commands/list"), "Commands"),
   validateSearch: (search): { q?: string; state?: ScheduleState } => ({
     q: word(search.q),
-    state: among(search.state, ["active", "paused", "ended"]),
+    state: among(search.state, ["proposed", "active", "paused", "ended"]),
   }),
 });
 const recordRoute = createRoute({
@@ -123,18 +123,31 @@ const compareRoute = createRoute({
   component: lazyRouteComponent(() => import("@/rooms/rollouts/compare"), "Compare"),
   validateSearch: (search): { a?: number; b?: number } => ({ a: whole(search.a), b: whole(search.b) }),
 });
-/** A new command may start from devices that are handed over. */
+/** A new command may start from a group, a template, or devices that are handed over. */
 const newCommandRoute = createRoute({
   ...under,
   path: "/commands/new",
   component: lazyRouteComponent(() => import("@/rooms/commands/compose"), "NewCommand"),
-  validateSearch: (search): { devices?: string } => ({ devices: word(search.devices) }),
+  validateSearch: (search): { devices?: string; group?: number; template?: string } => ({
+    devices: word(search.devices),
+    group: whole(search.group),
+    template: word(search.template),
+  }),
 });
 const commandRoute = createRoute({
   ...under,
   path: "/commands/$id",
   component: lazyRouteComponent(() => import("@/rooms/commands/watch"), "CommandPage"),
-  validateSearch: (search): { phase?: string } => ({ phase: text(search.phase) }),
+  validateSearch: (search): { phase?: string; firing?: string; answer?: string } => ({
+    phase: text(search.phase),
+    firing: word(search.firing),
+    answer: word(search.answer),
+  }),
+});
+const editCommandRoute = createRoute({
+  ...under,
+  path: "/commands/$id/edit",
+  component: lazyRouteComponent(() => import("@/rooms/commands/compose"), "EditCommand"),
 });
 const overlapsRoute = createRoute({
   ...under,
@@ -183,6 +196,7 @@ const tree = root.addChildren([
   commandsRoute,
   newCommandRoute,
   commandRoute,
+  editCommandRoute,
   overlapsRoute,
   libraryRoute,
   recordRoute,

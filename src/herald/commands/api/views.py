@@ -1,5 +1,6 @@
 """Calls about scheduled commands."""
 
+from collections.abc import Sequence
 from typing import Any
 
 from django.shortcuts import get_object_or_404
@@ -8,26 +9,32 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.commands import overview, reach, services
+from herald.commands import compose, overview, reach, services, watch
+from herald.commands.api.deliveries import CommandDeliveryPage
 from herald.commands.api.serializers import (
     NewScheduleBody,
     RanOnce,
     RunBody,
+    ScheduleChangeBody,
+    ScheduleChangePreview,
+    ScheduleDetail,
     ScheduleDraftBody,
     SchedulePreview,
     ScheduleRow,
+    SkipBody,
 )
-from herald.commands.models import HARM, CommandTemplate, FreezeChoice, Schedule, ScheduleState, When
+from herald.commands.models import LOCAL_FORM, FreezeChoice, LateChoice, OverlapChoice, Schedule, ScheduleState, When
 from herald.commands.sentence import draft_parts
-from herald.deliveries.api.serializers import DeliveryPage
+from herald.commands.templates import find_template
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import waits_of
-from herald.groups.audience import read_named
-from herald.http.fields import SentencePart, read_number, valid
+from herald.groups.audience import named_devices, read_named
+from herald.http.fields import SentencePart, valid
 from herald.http.pages import PAGE, newest_first, page_of
 from herald.people.models import Ability
 from herald.people.permissions import person
 from herald.time import clock
+from herald_core.timing.firings import Firing
 
 SchedulePage = page_of("SchedulePage", ScheduleRow, "schedules")
 
@@ -53,19 +60,28 @@ class ScheduleListView(APIView):
         body = {"count": count, "schedules": overview.rows(rows, clock.now()), "next": following}
         return Response(SchedulePage(body).data)
 
-    @extend_schema(operation_id="schedules_create", request=NewScheduleBody, responses={201: ScheduleRow})
+    @extend_schema(operation_id="schedules_create", request=NewScheduleBody, responses={201: ScheduleDetail})
     def post(self, request: Request) -> Response:
         body = valid(NewScheduleBody(data=request.data))
         expected = body.pop("devices")
-        schedule = services.create_schedule(_draft(body), actor=person(request), now=clock.now(), expected=expected)
+        schedule = compose.create_schedule(_draft(body), actor=person(request), now=clock.now(), expected=expected)
         return Response(_detail(schedule.pk), status=201)
 
 
 class ScheduleView(APIView):
     """One scheduled command."""
 
-    @extend_schema(operation_id="schedules_retrieve", responses=ScheduleRow)
+    @extend_schema(operation_id="schedules_retrieve", responses=ScheduleDetail)
     def get(self, request: Request, schedule_id: int) -> Response:
+        return Response(_detail(schedule_id))
+
+    @extend_schema(operation_id="schedules_change", request=ScheduleChangeBody, responses=ScheduleDetail)
+    def put(self, request: Request, schedule_id: int) -> Response:
+        body = valid(ScheduleChangeBody(data=request.data))
+        revision = body.pop("revision")
+        compose.change_schedule(
+            _find(schedule_id), _draft(body), revision=revision, actor=person(request), now=clock.now()
+        )
         return Response(_detail(schedule_id))
 
 
@@ -76,7 +92,8 @@ class ScheduleSentenceAction(APIView):
 
     @extend_schema(operation_id="schedules_sentence", request=ScheduleDraftBody, responses=SentencePart(many=True))
     def post(self, request: Request) -> Response:
-        parts = draft_parts(valid(ScheduleDraftBody(data=request.data)))
+        body = valid(ScheduleDraftBody(data=request.data))
+        parts = draft_parts({**body, "template": find_template(body["template"])}, now=clock.now())
         return Response(SentencePart(parts, many=True).data)
 
 
@@ -87,26 +104,26 @@ class SchedulePreviewView(APIView):
 
     @extend_schema(operation_id="schedules_preview", request=ScheduleDraftBody, responses=SchedulePreview)
     def post(self, request: Request) -> Response:
+        return Response(SchedulePreview(_preview(_draft(valid(ScheduleDraftBody(data=request.data))))).data)
+
+
+class ScheduleChangePreviewView(APIView):
+    """What a change of a schedule would do, before it is saved; what has fired already stays as it is."""
+
+    changes_nothing = True
+
+    @extend_schema(operation_id="schedules_change_preview", request=ScheduleDraftBody, responses=ScheduleChangePreview)
+    def post(self, request: Request, schedule_id: int) -> Response:
+        schedule = _find(schedule_id)
         draft = _draft(valid(ScheduleDraftBody(data=request.data)))
-        zones = services.preview_firings(draft, now=clock.now())
+        before, now = compose.draft_of(schedule), clock.now()
         body = {
-            "devices": sum(z.devices for z in zones),
-            "unsupported_count": reach.audience_of(draft).unable.count(),
-            "unable_rule": reach.unable_rule(draft),
-            "harm": HARM[draft.template].value,
-            "frozen": reach.frozen_now(draft, now=clock.now()),
-            "reached_now": reach.reached_now(draft, now=clock.now()),
-            "conflicts": services.conflicts_of(draft, now=clock.now()),
-            "zones": [
-                {
-                    "zone": z.zone,
-                    "devices": z.devices,
-                    "firings": [{"at": at, "shift": shift} for at, shift in z.firings],
-                }
-                for z in zones
-            ],
+            "preview": _preview(draft),
+            "zones_before": _zones(compose.preview_firings(before, now=now)),
+            "devices_before": reach.audience_of(before).able.count(),
+            **compose.open_deliveries(schedule),
         }
-        return Response(SchedulePreview(body).data)
+        return Response(ScheduleChangePreview(body).data)
 
 
 class _StateAction(APIView):
@@ -124,7 +141,7 @@ class SchedulePauseAction(_StateAction):
 
     state = ScheduleState.PAUSED
 
-    @extend_schema(operation_id="schedules_pause", request=None, responses=ScheduleRow)
+    @extend_schema(operation_id="schedules_pause", request=None, responses=ScheduleDetail)
     def post(self, request: Request, schedule_id: int) -> Response:
         return self.change(request, schedule_id)
 
@@ -134,9 +151,30 @@ class ScheduleResumeAction(_StateAction):
 
     state = ScheduleState.ACTIVE
 
-    @extend_schema(operation_id="schedules_resume", request=None, responses=ScheduleRow)
+    @extend_schema(operation_id="schedules_resume", request=None, responses=ScheduleDetail)
     def post(self, request: Request, schedule_id: int) -> Response:
         return self.change(request, schedule_id)
+
+
+class ScheduleApproveAction(APIView):
+    """Agree to a destructive command, as somebody else than who proposed it."""
+
+    needs = Ability.APPROVE
+
+    @extend_schema(operation_id="schedules_approve", request=None, responses=ScheduleDetail)
+    def post(self, request: Request, schedule_id: int) -> Response:
+        services.approve(_find(schedule_id), actor=person(request), now=clock.now())
+        return Response(_detail(schedule_id))
+
+
+class ScheduleSkipAction(APIView):
+    """Leave the next firing out."""
+
+    @extend_schema(operation_id="schedules_skip", request=SkipBody, responses=ScheduleDetail)
+    def post(self, request: Request, schedule_id: int) -> Response:
+        local_time = valid(SkipBody(data=request.data))["local_time"]
+        services.skip_next(_find(schedule_id), local_time=local_time, actor=person(request), now=clock.now())
+        return Response(_detail(schedule_id))
 
 
 class ScheduleEndAction(_StateAction):
@@ -146,7 +184,7 @@ class ScheduleEndAction(_StateAction):
 
     state = ScheduleState.ENDED
 
-    @extend_schema(operation_id="schedules_end", request=None, responses=ScheduleRow)
+    @extend_schema(operation_id="schedules_end", request=None, responses=ScheduleDetail)
     def post(self, request: Request, schedule_id: int) -> Response:
         return self.change(request, schedule_id)
 
@@ -167,24 +205,29 @@ class ScheduleDeliveriesView(APIView):
     @extend_schema(
         operation_id="schedules_deliveries",
         parameters=[
-            OpenApiParameter("occurrence", int),
+            OpenApiParameter("occurrence", str, description="ids of firings, separated by commas; all if left out"),
+            OpenApiParameter("answer", str, description="the key of an answer of these firings"),
             OpenApiParameter("phase", str, description="one or more phases, separated by commas"),
             OpenApiParameter("cursor", int),
             OpenApiParameter("limit", int),
         ],
-        responses=DeliveryPage,
+        responses=CommandDeliveryPage,
     )
     def get(self, request: Request, schedule_id: int) -> Response:
         params = request.query_params
+        schedule = _find(schedule_id)
         found = Delivery.objects.of_schedule(schedule_id).with_filters(
             ring=None, phases=[p for p in params.get("phase", "").split(",") if p], error="", places={}, words=""
         )
-        occurrence = read_number(params.get("occurrence"))
-        if occurrence is not None:
-            found = found.filter(occurrence_id=occurrence)
+        if params.get("occurrence") or params.get("answer"):
+            occurrences = watch.read_occurrences(schedule, params.get("occurrence"))
+            found = found.of_occurrences(occurrences)
+            if answer := params.get("answer"):
+                found = found.filter(device_id__any=watch.devices_with(schedule, occurrences, [answer]))
         rows, count, following = newest_first(found.listed(), request)
         body = {"count": count, "deliveries": rows, "next": following}
-        return Response(DeliveryPage(body, context={"waits": waits_of(rows, clock.now())}).data)
+        context = {"waits": waits_of(rows, clock.now()), "outputs": watch.with_output([d.pk for d in rows])}
+        return Response(CommandDeliveryPage(body, context=context).data)
 
 
 def _find(schedule_id: int) -> Schedule:
@@ -193,14 +236,51 @@ def _find(schedule_id: int) -> Schedule:
 
 
 def _detail(schedule_id: int) -> Any:
-    return ScheduleRow(overview.rows([_find(schedule_id)], clock.now())[0]).data
+    schedule = _find(schedule_id)
+    named = [d["name"] for d in named_devices(schedule)]
+    return ScheduleDetail({**overview.rows([schedule], clock.now())[0], "include_devices": named}).data
 
 
-def _draft(body: dict[str, Any]) -> services.ScheduleDraft:
-    return services.ScheduleDraft(
-        template=CommandTemplate(body.pop("template")),
+def _draft(body: dict[str, Any]) -> compose.ScheduleDraft:
+    return compose.ScheduleDraft(
+        template=find_template(body.pop("template")),
         when=When(body.pop("when")),
         devices=read_named(body.pop("include_devices"), "/include_devices"),
         freezes=FreezeChoice(body.pop("freezes")),
+        late=LateChoice(body.pop("late")),
+        overlap=OverlapChoice(body.pop("overlap")),
         **body,
     )
+
+
+def _preview(draft: compose.ScheduleDraft) -> dict[str, Any]:
+    now = clock.now()
+    zones = compose.preview_firings(draft, now=now)
+    return {
+        "devices": sum(z.devices for z in zones),
+        "unsupported_count": reach.audience_of(draft).unable.count(),
+        "unable_rule": reach.unable_rule(draft),
+        "harm": draft.template.harm,
+        "frozen": reach.frozen_now(draft, now=now),
+        "reached_now": reach.reached_now(draft, now=now),
+        "conflicts": compose.conflicts_of(draft, now=now),
+        "rule": compose.read_draft(draft, now=now).rule,
+        "needs_second": compose.needs_second(draft),
+        "zones": _zones(zones),
+    }
+
+
+def _zones(zones: Sequence[compose.ZoneFirings]) -> list[dict[str, Any]]:
+    return [
+        {
+            "zone": z.zone,
+            "devices": z.devices,
+            "firings": [_firing(f) for f in z.firings],
+            "shifted": _firing(z.shifted) if z.shifted else None,
+        }
+        for z in zones
+    ]
+
+
+def _firing(firing: Firing) -> dict[str, Any]:
+    return {"at": firing.at, "local_time": firing.local.strftime(LOCAL_FORM), "shift": firing.shift.value}

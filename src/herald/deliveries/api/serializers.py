@@ -92,7 +92,7 @@ def describe(delivery: Delivery) -> str:
     """What is delivered, in words."""
     if delivery.image:
         return str(delivery.image)
-    return delivery.occurrence.schedule.get_template_display() if delivery.occurrence else ""
+    return delivery.occurrence.template.name if delivery.occurrence else ""
 
 
 class DeliveryPage(serializers.Serializer[Any]):

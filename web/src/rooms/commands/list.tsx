@@ -8,16 +8,20 @@ import { useClock } from "@/lib/clock";
 import { city, instant } from "@/lib/format";
 import { usePageTitle } from "@/lib/title";
 import { Empty } from "@/parts/controls";
+import { harmOf } from "@/parts/harm";
 import { Choice, More, SearchField, useTypedWords } from "@/parts/list-parts";
 import { summary } from "@/parts/phases";
 import { sentenceText } from "@/parts/sentence";
 import { Loaded } from "@/parts/views";
+import { when } from "./firing-strip";
 import { schedules as schedulesQuery } from "./queries";
+import { type Column, columnsOf, sharesOf, totals } from "./strip";
 
 const commandsRoute = getRouteApi("/commands");
 const STATES: [ScheduleState | undefined, string][] = [
   [undefined, "all"],
   ["active", "active"],
+  ["proposed", "to approve"],
   ["paused", "paused"],
   ["ended", "ended"],
 ];
@@ -37,7 +41,7 @@ export function Commands() {
         <h1 className="text-2xl">Commands</h1>
         <SearchField
           label="Search commands"
-          placeholder="Search: command, group, number, person…"
+          placeholder="Search: command, group, ticket, person…"
           value={typed}
           onChange={setTyped}
         />
@@ -66,7 +70,8 @@ export function Commands() {
             <p className="text-soft">No command matches these filters.</p>
           ) : (
             <Empty title="No command yet">
-              A command makes the devices of a group do something, now or every day by their own clocks.{" "}
+              A command makes the devices of a group do something: now, at a time, or again and again by their own
+              clocks.{" "}
               {mayOperate && (
                 <Link to="/commands/new" className="slot">
                   Write the first one.
@@ -94,44 +99,44 @@ export function Commands() {
   );
 }
 
+const LATEST = 14;
+
 function Strip({ schedule: s }: { schedule: Schemas["ScheduleRow"] }) {
   const { now, zone } = useClock();
-  const last = s.occurrences[0];
+  const columns = columnsOf(s.occurrences).slice(-LATEST);
+  const last = columns.at(-1);
   return (
     <li className="border-rule border-b border-dashed last:border-0">
       <Link
         to="/commands/$id"
         params={{ id: String(s.id) }}
         search={{}}
-        className="grid grid-cols-[1fr_16rem_15rem] items-center gap-5 px-4 py-3 hover:bg-side max-md:grid-cols-1 max-md:gap-1"
+        className="grid grid-cols-[1fr_12rem_16rem] items-center gap-5 px-4 py-3 hover:bg-side max-md:grid-cols-1 max-md:gap-1"
       >
         <div className="min-w-0">
-          <div className="font-semibold">{sentenceText(s.sentence)}</div>
+          <div className="font-semibold">
+            <span aria-hidden className={harmOf(s.template.harm).tone} title={s.template.harm}>
+              {harmOf(s.template.harm).mark}
+            </span>{" "}
+            {s.name && `${s.name}: `}
+            {sentenceText(s.sentence)}
+          </div>
           <div className="text-soft">
             {s.id} · {s.status.words} · since {instant(s.created_at, zone, now)}
             {s.created_by && ` by ${s.created_by}`}
+            {s.ticket && ` · ${s.ticket}`}
           </div>
         </div>
+        <div className="text-soft">{nextWords(s, zone, now)}</div>
         <div className="text-soft">
-          {s.next_firing ? (
-            <>
-              next: {city(s.next_zone ?? "")} {instant(s.next_firing, zone, now)}{" "}
-              <span className="text-xs">(your clock)</span>
-            </>
-          ) : s.state === "ended" ? (
-            "ended"
-          ) : s.state === "paused" ? (
-            "paused"
-          ) : (
-            "no further firing"
-          )}
-        </div>
-        <div className="text-right text-soft max-md:text-left">
           {last ? (
             <>
-              {summary(s.phases)}
-              <br />
-              last: {city(last.zone)} {instant(last.fires_at, zone, now)}
+              <span className="mb-1 flex h-4 gap-[2px]" aria-hidden>
+                {columns.map((c) => (
+                  <MiniCell key={c.key} column={c} />
+                ))}
+              </span>
+              last {when(last, zone)}: {summary(totals(last.occurrences).phases)}
             </>
           ) : (
             "has not fired yet"
@@ -139,5 +144,31 @@ function Strip({ schedule: s }: { schedule: Schemas["ScheduleRow"] }) {
         </div>
       </Link>
     </li>
+  );
+}
+
+function nextWords(s: Schemas["ScheduleRow"], zone: string, now: Date) {
+  if (s.next_firing)
+    return (
+      <>
+        next: {city(s.next_zone ?? "")} {instant(s.next_firing, zone, now)}{" "}
+        <span className="text-xs">(your clock)</span>
+      </>
+    );
+  const words = { ended: "ended", paused: "paused", proposed: "waits for approval", active: "no further firing" };
+  return words[s.state];
+}
+
+/** A firing of all zones together, as small as it may be. */
+function MiniCell({ column }: { column: Column }) {
+  const { audience, phases } = totals(column.occurrences);
+  const shares = sharesOf(phases, audience);
+  return (
+    <span className="flex h-full w-3 flex-col-reverse overflow-hidden rounded-[2px] border border-rule">
+      <span className="bg-verdigris" style={{ height: `${shares.done * 100}%` }} />
+      <span className="bg-rule" style={{ height: `${shares.open * 100}%` }} />
+      <span className="hatched" style={{ height: `${shares.missed * 100}%` }} />
+      <span className="bg-brick" style={{ height: `${shares.failed * 100}%` }} />
+    </span>
   );
 }

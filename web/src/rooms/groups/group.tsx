@@ -163,6 +163,11 @@ function RuleGroup({
                     Roll out to it…
                   </Link>
                 )}
+                {mayOperate && (
+                  <Link to="/commands/new" search={{ group: group.id }} className="slot ml-4">
+                    Run a command on it…
+                  </Link>
+                )}
               </>
             ) : (
               <>

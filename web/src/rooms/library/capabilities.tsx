@@ -27,25 +27,15 @@ export function Capabilities() {
       <Shelf
         of={asked}
         what="What the models can do"
-        heads={["Model", ...(asked.data?.[0]?.capabilities.map((c) => c.words) ?? [])]}
+        heads={["Model", "What not all of its firmware can do"]}
         empty={<p className="text-soft">No model yet.</p>}
       >
         {(row) => (
           <tr key={row.id} className="border-rule border-t align-top">
-            <td className="px-3 py-1.5 font-semibold">{row.name}</td>
-            {row.capabilities.map((cell) => (
-              <td key={cell.capability} className="px-3 py-1.5">
-                <span className={cell.rule ? "" : "text-soft"}>{said(cell)}</span>
-                {cell.without > 0 && (
-                  <>
-                    {" · "}
-                    <Link to="/fleet" search={{ rule: cell.rule }} className="slot">
-                      {counted(cell.without, "device")} without
-                    </Link>
-                  </>
-                )}
-              </td>
-            ))}
+            <td className="whitespace-nowrap px-3 py-1.5 font-semibold">{row.name}</td>
+            <td className="px-3 py-1.5">
+              <Limited cells={row.capabilities.filter((c) => c.rule)} />
+            </td>
             <td className="px-3 py-1 text-right">
               <Button
                 needs="operate"
@@ -61,6 +51,27 @@ export function Capabilities() {
       </Shelf>
       {open && <Form row={open} onClose={() => setOpen(null)} />}
     </section>
+  );
+}
+
+function Limited({ cells }: { cells: Cell[] }) {
+  if (cells.length === 0) return <span className="text-soft">nothing: all of it can do everything</span>;
+  return (
+    <ul>
+      {cells.map((cell) => (
+        <li key={cell.capability}>
+          {cell.words}: {said(cell)}
+          {cell.without > 0 && (
+            <>
+              {" · "}
+              <Link to="/fleet" search={{ rule: cell.rule }} className="slot">
+                {counted(cell.without, "device")} without
+              </Link>
+            </>
+          )}
+        </li>
+      ))}
+    </ul>
   );
 }
 

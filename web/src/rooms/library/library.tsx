@@ -3,6 +3,7 @@ import { getRouteApi, Link } from "@tanstack/react-router";
 import { usePageTitle } from "@/lib/title";
 import { ApprovalPolicies } from "./approval-policies";
 import { Attributes } from "./attributes";
+import { CommandTemplates } from "./command-templates";
 import { Enrolment } from "./enrolment";
 import { Facts } from "./facts";
 import { Freezes } from "./freezes";
@@ -17,6 +18,7 @@ const SHELVES = {
   images: "Images",
   approval: "Approval",
   plans: "Ring plans",
+  commands: "Commands",
   freezes: "Freezes",
   attributes: "Attributes",
   facts: "Facts",
@@ -52,6 +54,7 @@ export function Library() {
       {shelf === "images" && <Images />}
       {shelf === "approval" && <ApprovalPolicies />}
       {shelf === "plans" && <RingPlans />}
+      {shelf === "commands" && <CommandTemplates />}
       {shelf === "freezes" && <Freezes />}
       {shelf === "attributes" && <Attributes />}
       {shelf === "facts" && <Facts />}
