@@ -45,7 +45,7 @@ def make_recurrence(rng: random.Random) -> Recurrence:
     if rng.random() < 0.3:
         parts["COUNT"] = str(rng.randint(1, 30))
     elif rng.random() < 0.3:
-        until = start + timedelta(days=rng.randint(0, _AHEAD[frequency]))
+        until = start + timedelta(days=rng.randint(0, _AHEAD[frequency]), hours=rng.randint(-12, 12))
         parts["UNTIL"] = f"{until:%Y%m%d}" if rng.random() < 0.5 else f"{until:%Y%m%dT%H%M%S}"
     recurrence = Recurrence(start=start, rule=read_rule(";".join(f"{k}={v}" for k, v in parts.items())))
     some = [t for t, _ in zip(recurrence.times(), range(10), strict=False)]

@@ -42,11 +42,6 @@ def schema_problems(schema: Mapping[str, Any]) -> list[Problem]:
     found += [
         ("/required", f"{str(k)[:40]} is required, and is no parameter.") for k in required if k not in properties
     ]
-    if not found:
-        try:
-            Draft202012Validator.check_schema(schema)
-        except SchemaError as error:
-            found = [(_pointer(error.absolute_path), error.message[:200])]
     return found
 
 
@@ -70,6 +65,11 @@ def _of_parameter(key: str, value: Any) -> Iterator[Problem]:
         or not all(isinstance(c, str) and 0 < len(c) <= 80 for c in choices)
     ):
         yield f"{place}/enum", f"1 to {MAX_ENUM} texts of at most 80 characters are expected."
+    try:
+        Draft202012Validator.check_schema(_without_read(value))
+    except SchemaError as error:
+        yield f"{place}{_pointer(error.absolute_path)}", error.message[:200]
+        return
     if "default" in value and any(Draft202012Validator(_without_read(value)).iter_errors(value["default"])):
         yield f"{place}/default", "The default does not fit what the parameter asks for."
 

@@ -1,4 +1,4 @@
-"""What a simulated device does when it is told to: every action of the protocol, and some that its maker named.
+"""What a simulated device does when it is told to: every action of the protocol, and some that its manufacturer named.
 
 Devices differ and stay as they are: which ones fail at an action, answer oddly, or never answer, follows from their
 uid.
@@ -22,7 +22,7 @@ SECONDS: Mapping[str, tuple[float, float]] = {
     "set_clock": (1, 5),
     "named": (5, 60),
 }
-#: what makers named, by model
+#: what manufacturers named, by model
 NAMED: Mapping[str, frozenset[str]] = {
     "Rill V2": frozenset({"exercise_valve"}),
     "Sill 400": frozenset({"rescan_radio"}),

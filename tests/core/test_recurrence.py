@@ -100,7 +100,9 @@ def test_once_is_a_recurrence_without_a_rule() -> None:
 
 
 def test_a_rule_that_never_matches_ends_soon() -> None:
-    for rule in ("FREQ=HOURLY;BYMONTH=2;BYDAY=MO;BYHOUR=3;BYYEARDAY=300", "FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30"):
+    never = ("HOURLY;BYMONTH=2;BYYEARDAY=300", "DAILY;BYMONTH=2;BYMONTHDAY=30", "HOURLY;INTERVAL=2;BYHOUR=4",
+             "YEARLY;BYMONTH=2;BYMONTHDAY=30", "HOURLY;INTERVAL=5;BYMONTH=2;BYMONTHDAY=30")  # fmt: skip
+    for rule in (f"FREQ={n}" for n in never):
         with pytest.raises(RuleError, match="no firing at all"):
             check_recurrence(repeating(rule))
 
@@ -129,6 +131,8 @@ def test_a_rule_that_never_matches_ends_soon() -> None:
         ("FREQ=MONTHLY;BYDAY=0MO", "is no day"),
         ("FREQ=WEEKLY;BYMONTHDAY=1", "does not go with FREQ=WEEKLY"),
         ("FREQ=DAILY;BYSETPOS=1", "there is none"),
+        ("FREQ=WEEKLY;BYDAY=MO;BYSETPOS=2", "beyond the 1 times"),
+        ("FREQ=MONTHLY;BYDAY=MO;BYSETPOS=-6", "beyond the 5 times"),
         ("FREQ=WEEKLY;WKST=1", "WKST is one of"),
         ("FREQ=DAILY;BYDAY=" + "MO," * 300, "at most 500 characters"),
     ],

@@ -5,6 +5,7 @@ import hashlib
 import json
 import random
 from collections.abc import Callable
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +15,7 @@ from aiohttp import web
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from herald_devices import __main__ as fleet
+from herald_devices.actions import act, is_mute
 from herald_devices.device import Device
 from herald_devices.link import CALLS_AT_ONCE, BadImage, Gateway, Retired, Unreachable, open_session, trusted
 from herald_devices.manifest import Fault, Persona, load_manifest, strikes
@@ -21,6 +23,7 @@ from herald_devices.memory import Memory
 
 CONTENT = random.Random(1).randbytes(900_000)
 SPEED = 100_000.0
+NOON = datetime(2026, 11, 23, 12, tzinfo=UTC)
 KEY = Ed25519PrivateKey.generate()
 FITS = {"models": ["Sill 400"], "hardware_revisions": ["B"]}
 
@@ -36,6 +39,11 @@ def install(**change: Any) -> dict[str, Any]:
     """An order to install CONTENT as 5.2.1."""
     order = {"id": "7.1", "kind": "install", "not_after_seconds": 10**9, "expected_minutes": 10, **PLAIN}
     return {**order, "jws": signed({**PLAIN, **FITS}), **change}
+
+
+def command(action: str, **parameters: Any) -> dict[str, Any]:
+    """An order to carry out an action."""
+    return {"id": "9.1", "kind": "command", "action": action, "parameters": parameters, "not_after_seconds": 600}
 
 
 def persona(**change: Any) -> Persona:
@@ -60,6 +68,9 @@ class FakeGateway:
         self.order = order
         self.said: list[dict[str, Any]] = []
         self.fetched: list[str] = []
+        self.output = b""
+        self.lose_next_piece = False
+        self.secret = "s3cret"
         self.statuses: list[int] = []
         self.cut_after: int | None = None
         self.closes_on: Callable[[dict[str, Any]], bool] = lambda report: (
@@ -78,7 +89,7 @@ class FakeGateway:
     async def check_in(self, request: web.Request) -> web.StreamResponse:
         if self.statuses:
             return web.Response(status=self.statuses.pop(0), headers={"Retry-After": "0"})
-        assert request.headers["Authorization"] == "Bearer s3cret"
+        assert request.headers["Authorization"] == f"Bearer {self.secret}"
         body = await request.json()
         self.said.append(body)
         if self.order and "report" in body and self.closes_on(body["report"]):
@@ -101,6 +112,22 @@ class FakeGateway:
         await response.write(data)
         return response
 
+    async def take_output(self, request: web.Request) -> web.Response:
+        offset, piece = int(request.headers["Upload-Offset"]), await request.read()
+        if offset == len(self.output):
+            self.output += piece
+        if self.lose_next_piece:
+            self.lose_next_piece = False
+            assert request.transport is not None
+            request.transport.abort()  # it was taken, and the answer is lost
+        return web.json_response({"offset": len(self.output), "cut": False})
+
+    async def enrol(self, request: web.Request) -> web.Response:
+        if (await request.json())["code"] != "valid":
+            return web.json_response({}, status=401)
+        self.secret = "new"
+        return web.json_response({"admission": "admitted", "secret": "new", "keys": []})
+
     async def keys(self, request: web.Request) -> web.Response:
         jwk = json.loads(jwt.algorithms.OKPAlgorithm.to_jwk(KEY.public_key()))
         return web.json_response({"keys": [{**jwk, "kid": "k", "alg": "EdDSA"}]})
@@ -114,6 +141,8 @@ def play(fake: FakeGateway, act: Callable[[Gateway], Any]) -> Any:
         app.router.add_post("/device/v1/check-in", fake.check_in)
         app.router.add_get("/device/v1/images/{sha}", fake.image)
         app.router.add_get("/device/v1/keys", fake.keys)
+        app.router.add_patch("/device/v1/orders/{order}/output", fake.take_output)
+        app.router.add_post("/device/v1/enrol", fake.enrol)
         runner = web.AppRunner(app)
         await runner.setup()
         await web.TCPSite(runner, "127.0.0.1", 0).start()
@@ -294,12 +323,92 @@ def test_an_order_taken_back_while_fetching_is_dropped(tmp_path: Path) -> None:
 
 
 def test_a_restart_goes_silent_and_says_how_long(tmp_path: Path) -> None:
-    fake = FakeGateway({"id": "9.1", "kind": "command", "template": "restart", "not_after_seconds": 600})
+    fake = FakeGateway(command("restart"))
     device = one_call(fake, persona(), tmp_path)
     assert fake.phases == ["accepted", "running", "done"]
     results = fake.said[-1]["report"]["results"]
     assert results["answer"] == "ok" and 30 <= results["seconds"] <= 90
     assert device.persona.facts["boot_count"] == results["boot_count"] == 8
+
+
+def found_by(wanted: Callable[[Persona], bool]) -> Persona:
+    """The first made-up device of which this is true."""
+    return next(who for who in (persona(uid=f"LG-{n}") for n in range(5_000)) if wanted(who))
+
+
+def well_behaved(action: str) -> Persona:
+    return found_by(lambda who: not is_mute(who, action) and not act(who, command(action, key="uplink"), NOON).error)
+
+
+@pytest.mark.parametrize(
+    ("action", "parameters"),
+    [
+        ("report", {}),
+        ("health_check", {"check": "all"}),
+        ("read", {"key": "uplink"}),
+        ("clear_cache", {"cache": "all"}),
+        ("locate", {"seconds": 5}),
+        ("set_clock", {"source": "server"}),
+    ],
+)
+def test_every_action_is_carried_out_and_answered(tmp_path: Path, action: str, parameters: dict[str, Any]) -> None:
+    fake = FakeGateway(command(action, **parameters))
+    one_call(fake, well_behaved(action), tmp_path)
+    assert fake.phases == ["accepted", "running", "done"]
+    assert fake.said[-1]["report"]["results"]["answer"] is not None
+    if action == "report":
+        assert "facts" in fake.said[-1]
+
+
+def test_a_log_comes_whole_also_where_an_answer_is_lost(tmp_path: Path) -> None:
+    fake = FakeGateway(command("logs", hours=168, level="debug"))
+    fake.lose_next_piece = True
+    who = well_behaved("logs")
+    one_call(fake, who, tmp_path)
+    lines = fake.output.decode().splitlines()
+    assert fake.said[-1]["report"]["results"]["lines"] == len(lines) > 1000
+    assert len(fake.output) > 48_000 and who.uid in lines[0]
+    only_errors = act(who, command("logs", hours=168, level="error"), NOON).output.splitlines()
+    assert all(" error " in line for line in only_errors[1:])
+
+
+def test_what_a_device_does_not_know_fails_with_its_word(tmp_path: Path) -> None:
+    unknown = {"read": "unknown-key", "named": "unknown-action"}
+    for action, word in unknown.items():
+        fake = FakeGateway({**command(action, key="nothing"), "action_name": "fly"})
+        one_call(fake, well_behaved("read"), tmp_path)
+        assert fake.said[-1]["report"]["error"] in (word, "busy")
+    exercise = {**command("named"), "action_name": "exercise_valve"}
+    outcomes = [act(persona(model="Rill V2", uid=f"LG-{n}"), exercise, NOON) for n in range(200)]
+    assert {o.error for o in outcomes} == {"", "busy"}
+    assert len({o.results["answer"] for o in outcomes if not o.error}) > 1  # answers vary
+
+
+def test_some_never_say_how_it_ended_and_call_as_before(tmp_path: Path) -> None:
+    fake = FakeGateway(command("read", key="uplink"))
+    mute = found_by(lambda who: is_mute(who, "read"))
+
+    async def calls(gateway: Gateway) -> None:
+        device = Device(mute, (), gateway, Memory(tmp_path / "m"), SPEED)
+        for _ in range(3):
+            await device._call()
+
+    play(fake, calls)
+    assert fake.phases == ["accepted", "running"] and len(fake.said) == 5
+
+
+def test_a_device_enrols_again_and_forgets_its_secret_only_then(tmp_path: Path) -> None:
+    who = found_by(lambda who: not is_mute(who, "re_enrol"))
+    refused = FakeGateway(command("re_enrol", code="wrong"))
+    assert one_call(refused, who, tmp_path).persona.secret == "s3cret"
+    assert refused.said[-1]["report"]["error"] == "bad-code"
+    fake = FakeGateway(command("re_enrol", code="valid"))
+    one_call(fake, who, tmp_path)
+    assert fake.phases[-1] == "done"
+    again = FakeGateway()
+    again.secret = "new"
+    one_call(again, persona(uid=who.uid), tmp_path)  # it is remembered over a loss of power
+    assert len(again.said) == 1
 
 
 def test_a_finished_order_is_reported_again_until_the_server_agrees(tmp_path: Path) -> None:

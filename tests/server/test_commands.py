@@ -351,8 +351,8 @@ def test_a_command_is_worded_by_the_server_while_it_is_composed() -> None:
 
     assert text(said()) == (
         "Restart which devices? with no exclusions at which time?, spread over 20 minutes, giving up after 2 hours, "
-        "missed by devices that are not back by then, waiting for freezes to end, "
-        "after the firing before where a device is still at it"
+        "missed by devices not back by then, waiting for freezes to end, "
+        "waiting for devices still at the last firing"
     )
     group, other = everywhere(), make_static("Bench", [])
     whole = said(
@@ -366,8 +366,8 @@ def test_a_command_is_worded_by_the_server_while_it_is_composed() -> None:
     )
     assert text(whole) == (
         f"Restart {group.name} and 2 devices without Bench every Monday at 05:30 device time, spread over 1 h 30 min, "
-        "giving up after 2 hours, missed by devices that are not back by then, until 31 Mar 2027, "
-        "leaving out devices in a freeze, after the firing before where a device is still at it"
+        "giving up after 2 hours, missed by devices not back by then, until 31 Mar 2027, "
+        "leaving out devices in a freeze, waiting for devices still at the last firing"
     )
     assert [p["slot"] for p in whole if p["slot"]] == [
         "template", "audience", "exclude", "when", "spread", "give_up", "late", "when", "freezes", "overlap",

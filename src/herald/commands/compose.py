@@ -228,9 +228,11 @@ def _next_shifted(draft: "ScheduleDraft | Schedule", zone: str, now: datetime) -
     return None
 
 
-def conflicts_of(draft: ScheduleDraft, *, now: datetime) -> list[AudienceConflict]:
-    """What else wants the devices of a command: open rollouts, and other commands; a twin of it among them."""
-    return conflicts_with_others(audience_of(draft).able.order_by(), now)
+def conflicts_of(draft: ScheduleDraft, *, now: datetime, apart: int | None = None) -> list[AudienceConflict]:
+    """What else wants the devices of a command: open rollouts, and other commands; a twin of it among them. `apart` is
+    the schedule that the draft is a change of."""
+    found = conflicts_with_others(audience_of(draft).able.order_by(), now)
+    return [c for c in found if (c.kind, c.id) != ("schedule", apart)]
 
 
 def create_schedule(
@@ -341,7 +343,7 @@ def draft_of(schedule: Schedule) -> ScheduleDraft:
 
 
 def open_deliveries(schedule: Schedule) -> dict[str, int]:
-    """How many devices have a firing of it waiting, and how many in hand: a change touches neither."""
+    """How many devices have a firing of it waiting, and how many are at one: a change touches neither."""
     mine = Delivery.objects.of_schedule(schedule.pk)
     return {"waiting": mine.waiting().count(), "in_hand": mine.in_hand().count()}
 

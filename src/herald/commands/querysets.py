@@ -5,7 +5,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any, Self
 
 from django.db import models
-from django.db.models import F, Sum, Window
+from django.db.models import Case, F, Sum, When, Window
 
 from herald.db.expressions import containing
 from herald.groups.audience import with_named
@@ -16,8 +16,11 @@ if TYPE_CHECKING:
 
 class TemplateQuerySet(models.QuerySet["CommandTemplate"]):
     def offered(self) -> Self:
-        """Those that can be chosen: the built-in ones first, then by name."""
-        return self.filter(retired_at=None).prefetch_related("offered_by__model").order_by("-is_built_in", "name")
+        """Those that can be chosen: the built-in ones first in their order, then by name."""
+        as_made = Case(When(is_built_in=True, then=F("pk")), default=0)
+        return (
+            self.filter(retired_at=None).prefetch_related("offered_by__model").order_by("-is_built_in", as_made, "name")
+        )
 
 
 class ScheduleQuerySet(models.QuerySet["Schedule"]):

@@ -24,18 +24,18 @@ _FREEZES: Mapping[str, str] = {
     FreezeChoice.DROP: "leaving out devices in a freeze",
 }
 _LATE: Mapping[str, str] = {
-    LateChoice.DROP: "missed by devices that are not back by then",
+    LateChoice.DROP: "missed by devices not back by then",
     LateChoice.RUN: "run when a late device is back",
 }
 _OVERLAP: Mapping[str, str] = {
-    OverlapChoice.WAIT: "after the firing before where a device is still at it",
-    OverlapChoice.SKIP: "leaving out devices that are still at the firing before",
+    OverlapChoice.WAIT: "waiting for devices still at the last firing",
+    OverlapChoice.SKIP: "leaving out devices still at the last firing",
 }
 
 
 @dataclass(frozen=True, kw_only=True)
 class _Words:
-    """What the sentence is made of. `time_of_day` and `starts_on` are by the clock; `made_on` is the day on which it
+    """What the sentence is made of. `time_of_day` and `starts_on` are local times; `made_on` is the day on which it
     was written, before which “from” needs no saying."""
 
     audience: str
@@ -85,7 +85,7 @@ def _parts(said: _Words, *, composing: bool = False) -> list[Part]:
     if said.exclude or composing:
         parts += [word(" "), slot("exclude", f"without {said.exclude}" if said.exclude else "with no exclusions")]
     if what.schema.get("properties"):
-        parts += [word(" "), slot("parameters", f"with {with_words or 'which parameters?'}")]
+        parts += [word(" "), slot("parameters", f"({with_words or 'which parameters?'})")]
     parts += [word(" "), slot("when", _when(said))]
     if skipped := len(said.excluded):
         words = f"without {skipped} firing{'s' if skipped > 1 else ''}"

@@ -155,13 +155,13 @@ def retire_template(template: CommandTemplate, *, actor: User | None, now: datet
     with transaction.atomic():
         template = CommandTemplate.objects.select_for_update().get(pk=template.pk)
         if template.is_built_in:
-            raise Conflict("A built-in command cannot be taken away.")
+            raise Conflict("A built-in command cannot be removed.")
         used = template.schedules.exclude(state="ended").count()
         if used:
             raise Conflict(f"{used} scheduled command{'s' if used > 1 else ''} not ended use it; end them first.")
         if template.retired_at is None:
             CommandTemplate.objects.filter(pk=template.pk).update(retired_at=now)
-            sentence = f"Took away the command “{template.name}”"
+            sentence = f"Removed the command “{template.name}”"
             record(now=now, actor=actor, kind="command", object_id=template.pk, sentence=sentence)
             notify("templates", template.pk)
 

@@ -75,7 +75,7 @@ class Order(msgspec.Struct, omit_defaults=True):
     jws: str = ""
     #: leave to go down to this version, as a JWS; without it a device refuses a version below its own
     downgrade: str = ""
-    #: what a command asks for: an action of the protocol, the maker's word where it is `named`, and its parameters
+    #: what a command asks for: an action of the protocol, the manufacturer's word where it is `named`, parameters
     action: str = ""
     action_name: str = ""
     parameters: dict[str, Any] = {}

@@ -1,9 +1,11 @@
 """When something repeats: the recurrence rules of RFC 5545 (RRULE, EXDATE) over local times without a zone.
 
-The expansion is python-dateutil's. Here are the checks with words that help, the defaults that the RFC takes from the
-start made explicit, and the way to begin late in a rule without walking through all that lies before.
+The expansion by weeks, months and years is python-dateutil's. Here are the checks with words that help, the defaults
+that the RFC takes from the start made explicit, the steps by hours and days, and the way to begin late in a rule
+without walking through all that lies before.
 """
 
+from calendar import isleap, monthrange
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
@@ -23,8 +25,10 @@ LEAST_GAP = timedelta(minutes=15)
 #: So many firings are looked at for the gaps between them.
 _LOOKED_AT = 100
 _END = datetime(LAST_YEAR, 1, 1)  # noqa: DTZ001  a local time
-#: A firing of a rule by hours is looked for at most so far ahead: past the next 29 February.
-_HOURS_AHEAD = timedelta(days=5 * 366)
+#: Rules by hours and days go in steps, each of which is looked at.
+_STEPS: Mapping[str, timedelta] = {"HOURLY": timedelta(hours=1), "DAILY": timedelta(days=1)}
+#: A firing is looked for at most so far ahead of the one before: by days past the next 29 February.
+_AHEAD: Mapping[str, timedelta] = {"HOURLY": timedelta(days=400), "DAILY": timedelta(days=5 * 366)}
 
 #: The lists of numbers, with the lowest and highest that each takes; True where they may count from the end.
 _NUMBERS: Mapping[str, tuple[int, int, bool]] = {
@@ -73,16 +77,59 @@ class Recurrence:
     def _from(self, after: datetime | None) -> Iterator[datetime]:
         parts = _explicit(self.rule, self.start)
         start = self.start if after is None or "COUNT" in parts else _near(parts, self.start, after)
+        if parts["FREQ"] in _STEPS:
+            return _stepped(parts, start)
         return takewhile(lambda t: t < _END, iter(_expansion(_written(parts), start)))
+
+
+def _stepped(parts: Mapping[str, str], start: datetime) -> Iterator[datetime]:
+    """The times of a rule by hours or days. Each is looked at here: the library looks on up to the year 9999 for a day
+    that never comes, which takes it seconds."""
+    step = _STEPS[parts["FREQ"]] * int(parts.get("INTERVAL", 1))
+    until = min(until_of(parts["UNTIL"]), _END) if "UNTIL" in parts else _END
+    left = int(parts.get("COUNT", MAX_COUNT * MAX_COUNT))
+    wanted = {name: set(map(int, _list(parts, name))) for name in _NUMBERS if name in parts}
+    weekdays = {DAYS.index(d) for d in _list(parts, "BYDAY")}
+    hours = sorted(wanted["BYHOUR"]) if parts["FREQ"] == "DAILY" else [-1]
+    minutes, last = sorted(wanted["BYMINUTE"]), start
+    at = start.replace(hour=0 if hours != [-1] else start.hour, minute=0)
+    while at <= until and at - last <= _AHEAD[parts["FREQ"]] and left > 0:
+        if _day_fits(at, wanted, weekdays) and (hours != [-1] or at.hour in wanted.get("BYHOUR", {at.hour})):
+            times = [at.replace(hour=at.hour if h < 0 else h, minute=m) for h in hours for m in minutes]
+            if "BYSETPOS" in wanted:
+                places = {p - 1 if p > 0 else len(times) + p for p in wanted["BYSETPOS"]}
+                times = [t for place, t in enumerate(times) if place in places]
+            for time in times:
+                if start <= time <= until and left > 0:
+                    left, last = left - 1, time
+                    yield time
+        at += step
+
+
+def _day_fits(day: datetime, wanted: Mapping[str, set[int]], weekdays: set[int]) -> bool:
+    """Whether a day is one of those that the lists name."""
+    if day.month not in wanted.get("BYMONTH", {day.month}) or (weekdays and day.weekday() not in weekdays):
+        return False
+    if "BYMONTHDAY" in wanted and not wanted["BYMONTHDAY"] & {
+        day.day,
+        day.day - monthrange(day.year, day.month)[1] - 1,
+    }:
+        return False
+    if "BYYEARDAY" in wanted:
+        place = day.timetuple().tm_yday
+        return bool(wanted["BYYEARDAY"] & {place, place - 366 - isleap(day.year)})
+    return True
 
 
 @lru_cache(maxsize=2_000)
 def _expansion(rule: str, start: datetime) -> rrule:
-    """The times of a rule; one that never matches is not looked for through all of time."""
+    """The times of a rule by weeks, months or years."""
     if "UNTIL=" not in rule and "COUNT=" not in rule:
-        until = min(_END, start + _HOURS_AHEAD) if "HOURLY" in rule else _END
-        rule = f"{rule};UNTIL={until:%Y%m%dT%H%M%S}"
-    made = rrulestr(rule, dtstart=start)
+        rule = f"{rule};UNTIL={_END:%Y%m%dT%H%M%S}"
+    try:
+        made = rrulestr(rule, dtstart=start)
+    except ValueError as error:
+        raise RuleError("This rule has no firing at all.") from error
     assert isinstance(made, rrule)
     return made
 
@@ -172,6 +219,21 @@ def _check(parts: Mapping[str, str]) -> None:
         raise RuleError(f"WKST is one of {', '.join(DAYS)}.")
     if "BYSETPOS" in parts and not any(n.startswith("BY") and n != "BYSETPOS" for n in parts):
         raise RuleError("BYSETPOS chooses among what another BY part gives; there is none.")
+    if "BYSETPOS" in parts:
+        most = _most_in_period(parts)
+        if max(abs(int(p)) for p in _list(parts, "BYSETPOS")) > most:
+            raise RuleError(f"BYSETPOS goes beyond the {most} times that the other parts can give.")
+
+
+def _most_in_period(parts: Mapping[str, str]) -> int:
+    """How many times the other parts give in one hour, day, week, month or year at the very most."""
+    in_months = {"HOURLY": 1, "DAILY": 1, "WEEKLY": 1, "MONTHLY": 5, "YEARLY": 53}[parts["FREQ"]]
+    days = sum(1 if len(d) > 2 else in_months for d in _list(parts, "BYDAY"))
+    months = len(_list(parts, "BYMONTH")) or (12 if parts["FREQ"] == "YEARLY" else 1)
+    days = max(days, len(_list(parts, "BYMONTHDAY")) * months, len(_list(parts, "BYYEARDAY")), 1)
+    days = 1 if parts["FREQ"] in ("HOURLY", "DAILY") else max(days, 7 * len(_list(parts, "BYWEEKNO")), months)
+    hours = 1 if parts["FREQ"] == "HOURLY" else max(1, len(_list(parts, "BYHOUR")))
+    return days * hours * max(1, len(_list(parts, "BYMINUTE")))
 
 
 def until_of(text: str) -> datetime:

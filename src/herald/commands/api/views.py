@@ -118,7 +118,7 @@ class ScheduleChangePreviewView(APIView):
         draft = _draft(valid(ScheduleDraftBody(data=request.data)))
         before, now = compose.draft_of(schedule), clock.now()
         body = {
-            "preview": _preview(draft),
+            "preview": _preview(draft, apart=schedule.pk),
             "zones_before": _zones(compose.preview_firings(before, now=now)),
             "devices_before": reach.audience_of(before).able.count(),
             **compose.open_deliveries(schedule),
@@ -253,7 +253,7 @@ def _draft(body: dict[str, Any]) -> compose.ScheduleDraft:
     )
 
 
-def _preview(draft: compose.ScheduleDraft) -> dict[str, Any]:
+def _preview(draft: compose.ScheduleDraft, apart: int | None = None) -> dict[str, Any]:
     now = clock.now()
     zones = compose.preview_firings(draft, now=now)
     return {
@@ -263,7 +263,7 @@ def _preview(draft: compose.ScheduleDraft) -> dict[str, Any]:
         "harm": draft.template.harm,
         "frozen": reach.frozen_now(draft, now=now),
         "reached_now": reach.reached_now(draft, now=now),
-        "conflicts": compose.conflicts_of(draft, now=now),
+        "conflicts": compose.conflicts_of(draft, now=now, apart=apart),
         "rule": compose.read_draft(draft, now=now).rule,
         "needs_second": compose.needs_second(draft),
         "zones": _zones(zones),

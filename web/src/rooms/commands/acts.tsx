@@ -82,7 +82,7 @@ export function Acts({ schedule }: { schedule: Row }) {
             onConfirm={() => act.mutate("skip")}
           >
             In every zone where it has not fired yet, by the clock of the rule. It would be for{" "}
-            {counted(schedule.reached_now, "device")} as of now. “Change” puts it back.
+            {counted(schedule.reached_now, "device")} as of now. Under “Change” it can be taken in again.
           </Confirm>
         )}
         {schedule.state === "active" && (

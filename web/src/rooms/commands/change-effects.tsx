@@ -15,7 +15,7 @@ export function ChangeEffects({ change }: { change: Schemas["ScheduleChangePrevi
   const at = (firing: Schemas["FiringView"] | undefined, zone: string) =>
     firing ? DateTime.fromISO(firing.at, { zone }).toFormat("ccc d LLL HH:mm") : "never";
   return (
-    <section className="mt-4">
+    <section className="mt-1 mb-3 border-rule border-b pb-3">
       <h3 className="font-sans font-semibold">What the change does</h3>
       {moved.length === 0 ? (
         <p className="text-soft">The next firings stay where they are.</p>

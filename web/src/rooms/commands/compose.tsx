@@ -4,7 +4,7 @@ import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
 import { DateTime } from "luxon";
 import { useState } from "react";
 import { toast } from "sonner";
-import { api, body, type Schemas } from "@/api/client";
+import { ApiError, api, body, type Schemas } from "@/api/client";
 import { handedOver } from "@/api/handed-over";
 import { templates } from "@/api/queries";
 import { changed } from "@/api/topics";
@@ -100,6 +100,8 @@ function Composer({ first, slot, changes }: { first: Draft; slot: string; change
     !needsReason &&
     (!isNow || reached > 0) &&
     (!asksForCount || isCount(typed, reached));
+  // what does not fit yet is said as such: nothing failed, and trying again would not help
+  const refused = preview.error instanceof ApiError && preview.error.status === 422 ? preview.error.detail : "";
   const verb = template?.phrase ?? "Restart";
   const doneTo = (n: string) => `${verb} ${n}`;
   return (
@@ -148,54 +150,68 @@ function Composer({ first, slot, changes }: { first: Draft; slot: string; change
         )}
         <About draft={draft} onChange={setDraft} needsReason={harm === "destructive"} />
       </div>
-      <aside className="overflow-auto border-rule border-l bg-side px-4 py-4" aria-label="What it will do">
-        <h2 className="text-[1.1rem]">{isNow ? "What it will do" : "Next firings"}</h2>
-        {!isForSomebody(draft) && (
-          <p className="text-soft">Choose an audience first; no group and no device is nobody.</p>
-        )}
-        {isForSomebody(draft) && (
-          <Loaded
-            of={{ ...preview, isPlaceholderData: preview.isPlaceholderData || settled !== draft }}
-            what="The next firings"
-            rows={6}
-          >
-            {(data) => (
-              <FiringsPreview
-                data={data}
-                draft={draft}
-                onExclude={(time) => setDraft({ ...draft, excluded: [...draft.excluded, time].sort() })}
-              />
-            )}
-          </Loaded>
-        )}
-        {changes && change.data && <ChangeEffects change={change.data} />}
-        <hr className="my-4 border-rule" />
-        {preview.data?.needs_second && (
-          <p className="mb-2 text-brick">A second person must approve it before it does anything.</p>
-        )}
-        {needsReason && <p className="mb-2 text-brick">A destructive command needs a reason.</p>}
-        {asksForCount && (
-          <div className="mb-2">
-            <span className="text-soft">
-              It would run on {counted(reached, "device")} {isNow ? "now" : "if it fired now"}. Type the number of
-              devices to {preview.data?.needs_second ? "propose" : isNow ? "run" : "save"} it.
-            </span>
-            <TypedCount className="mt-1 block" reached={reached} value={typed} onChange={setTyped} />
-          </div>
-        )}
-        <Button kind="main" disabled={!ready || save.isPending} onClick={() => save.mutate()}>
-          {changes
-            ? "Save the change"
-            : preview.data?.needs_second
-              ? "Propose it"
-              : !isNow
-                ? "Save the schedule"
-                : isSettled
-                  ? doneTo(`${counted(reached, "device")} now`)
-                  : "Run it now"}
-        </Button>
-        {preview.data && !isNow && isSettled && <p className="mt-2 text-soft">{firstWords(preview.data, zone, now)}</p>}
-        <div className="mt-2">
+      <aside
+        className="flex min-h-0 flex-col border-rule border-l bg-side max-md:border-t max-md:border-l-0"
+        aria-label="What it will do"
+      >
+        <div className="min-h-0 flex-1 overflow-auto px-4 py-4">
+          <h2 className="text-[1.1rem]">{isNow ? "What it will do" : "Next firings"}</h2>
+          {!isForSomebody(draft) && (
+            <p className="text-soft">Choose an audience first; no group and no device is nobody.</p>
+          )}
+          {changes && change.data && !refused && isForSomebody(draft) && <ChangeEffects change={change.data} />}
+          {isForSomebody(draft) && refused && (
+            <p role="alert">
+              <span aria-hidden className="text-saffron">
+                ◆
+              </span>{" "}
+              {refused}
+            </p>
+          )}
+          {isForSomebody(draft) && !refused && (
+            <Loaded
+              of={{ ...preview, isPlaceholderData: preview.isPlaceholderData || settled !== draft }}
+              what="The next firings"
+              rows={6}
+            >
+              {(data) => (
+                <FiringsPreview
+                  data={data}
+                  draft={draft}
+                  onExclude={(time) => setDraft({ ...draft, excluded: [...draft.excluded, time].sort() })}
+                />
+              )}
+            </Loaded>
+          )}
+        </div>
+        <div className="border-rule border-t px-4 py-3">
+          {preview.data?.needs_second && (
+            <p className="mb-2 text-brick">A second person must approve it before it does anything.</p>
+          )}
+          {needsReason && <p className="mb-2 text-brick">A destructive command needs a reason.</p>}
+          {asksForCount && (
+            <div className="mb-2">
+              <span className="text-soft">
+                It would run on {counted(reached, "device")} {isNow ? "now" : "if it fired now"}. Type the number of
+                devices to {preview.data?.needs_second ? "propose" : isNow ? "run" : "save"} it.
+              </span>
+              <TypedCount className="mt-1 block" reached={reached} value={typed} onChange={setTyped} />
+            </div>
+          )}
+          <Button kind="main" disabled={!ready || save.isPending} onClick={() => save.mutate()}>
+            {changes
+              ? "Save the change"
+              : preview.data?.needs_second
+                ? "Propose it"
+                : !isNow
+                  ? "Save the schedule"
+                  : isSettled
+                    ? doneTo(`${counted(reached, "device")} now`)
+                    : "Run it now"}
+          </Button>
+          {preview.data && !isNow && isSettled && (
+            <p className="mt-2 text-soft">{firstWords(preview.data, zone, now)}</p>
+          )}
           <Problem error={save.error} />
         </div>
       </aside>

@@ -26,7 +26,9 @@ export function FiringsPreview({
   return (
     <>
       <p className="text-soft" aria-live="polite">
-        {counted(data.devices, "device")} now; the audience is looked up anew at each firing.
+        {fires
+          ? `${counted(data.devices, "device")} now; the audience is looked up anew at each firing.`
+          : `${counted(data.devices, "device")} can do it${data.reached_now < data.devices ? `, ${counted(data.reached_now, "device")} of them now` : ""}.`}
       </p>
       {data.frozen > 0 && (
         <p>

@@ -105,7 +105,7 @@ function Record({ id }: { id: number }) {
                   <span aria-hidden>◆</span> {counted(missing.length, "device")} missed it twice or more in a row:
                 </span>{" "}
                 {missing.slice(0, 4).map((d, i) => (
-                  <span key={d.id}>
+                  <span key={d.id} className="whitespace-nowrap">
                     {i > 0 && ", "}
                     <Link to="/devices/$name" params={{ name: d.name }} className="slot">
                       {d.name}

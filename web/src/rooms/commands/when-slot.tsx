@@ -306,7 +306,7 @@ function Excluded({ draft, onChange }: { draft: Draft; onChange: (draft: Draft) 
             {DateTime.fromISO(time).toFormat("ccc d LLL HH:mm")}
             <button
               type="button"
-              aria-label={`Put the firing of ${time} back`}
+              aria-label={`Take the firing of ${time} in again`}
               className="min-h-[26px] px-1.5 text-soft hover:text-brick"
               onClick={() => onChange({ ...draft, excluded: draft.excluded.filter((t) => t !== time) })}
             >

@@ -73,9 +73,9 @@ export function CommandTemplates() {
                     Change…
                   </Button>
                   <Removal
-                    word="Take away…"
-                    title={`Take away the command ${t.name}?`}
-                    action="Take it away"
+                    word="Remove…"
+                    title={`Remove the command ${t.name}?`}
+                    action="Remove it"
                     onConfirm={() => drop.mutate(t.key)}
                   >
                     It is offered no more. What was run with it stays; one that is scheduled and not ended keeps it from

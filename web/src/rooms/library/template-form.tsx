@@ -235,17 +235,19 @@ function Parameters({
           words: string,
           size = "w-24",
         ) => (
-          <input
-            className={`field ${size}`}
-            aria-label={`Parameter ${at + 1}, ${words}`}
-            placeholder={words}
-            value={row[key]}
-            onChange={(e) => onSet(at, { [key]: e.target.value })}
-          />
+          <label className="flex flex-col text-soft text-xs">
+            {words}
+            <input
+              className={`field ${size} text-sm`}
+              aria-label={`Parameter ${at + 1}, ${words}`}
+              value={row[key]}
+              onChange={(e) => onSet(at, { [key]: e.target.value })}
+            />
+          </label>
         );
         return (
           // biome-ignore lint/suspicious/noArrayIndexKey: a line is known by its place
-          <div key={at} className="mb-2 flex flex-wrap items-center gap-2 border-rule border-b border-dashed pb-2">
+          <div key={at} className="mb-2 flex flex-wrap items-end gap-2 border-rule border-b border-dashed pb-2">
             {field("key", "key", "w-28 font-mono")}
             {field("title", "label", "w-36")}
             <select
