@@ -166,7 +166,7 @@ def test_a_command_is_composed_for_one_device_from_its_page(signed_in: Page, run
     choose(page, "Run a command…")
     expect(page.get_by_role("button", name=name, exact=True)).to_be_visible()
     page.get_by_role("button", name=re.compile("every day at")).click()
-    page.get_by_label("Repeat").select_option("now")
+    page.get_by_label("Runs").select_option("now")
     page.get_by_label("Number of devices").fill("1")
     page.get_by_role("button", name="Restart 1 device now").click()
     expect(page.get_by_text("Command saved")).to_be_visible()

@@ -123,7 +123,7 @@ def test_what_a_model_can_do_is_changed_by_its_numbers(signed_in: Page, running:
     dialog.get_by_label("Show a notice: up to").fill("")
     expect(dialog.get_by_text(f"{lumens} devices would be without")).to_be_visible()
     dialog.get_by_role("button", name="Save").click()
-    row = page.get_by_role("row", name=re.compile("Lumen G5 all firmware"))
+    row = page.get_by_role("row", name=re.compile("Lumen G5 Show a notice"))
     expect(row).to_contain_text("from 7.9.0")
     row.get_by_role("link", name=f"{lumens} devices without").click()
     expect(page).to_have_url(re.compile("/fleet"))

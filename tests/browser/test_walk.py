@@ -133,7 +133,7 @@ def test_a_group_is_restarted_and_each_device_comes_back(signed_in: Page, runnin
     page.get_by_role("checkbox", name=re.compile("To restart")).check()
     expect(page.get_by_text("there").first).to_be_visible()  # the next firings, by device clocks
     page.get_by_role("button", name=re.compile("every day at")).click()
-    page.get_by_label("Repeat").select_option("now")
+    page.get_by_label("Runs").select_option("now")
     page.get_by_role("button", name=re.compile("spread over")).click()
     page.get_by_label("Minutes").fill("2")
     run = page.get_by_role("button", name=re.compile(r"Restart \d+ devices? now"))
