@@ -277,7 +277,7 @@ def test(
     what: Annotated[
         str,
         typer.Argument(
-            help="core, server, gateway, browser or web, all if left out; mutants, fuzz or soak for a long run"
+            help="core, server, gateway, browser or web, all if left out; a long run: mutants, recurrence, fuzz or soak"
         ),
     ] = "",
     minutes: Annotated[float, typer.Option(help="how long a soak or fuzz lasts, if not as usual")] = 0.0,

@@ -1,11 +1,15 @@
 """Commands in the browser: composed, changed, watched; answers that become the next audience; a second person."""
 
+import os
 import re
+import subprocess
+import sys
 
 from playwright.sync_api import Page, expect
 
+from herald_launch.steps import ROOT
 from tests.browser.conftest import sign_in
-from tests.running import Running
+from tests.running import ENGINEER, Running
 
 
 def slot(page: Page, name: str) -> None:
@@ -155,6 +159,25 @@ def test_logs_come_as_files_and_are_compared(signed_in: Page, running: Running) 
     expect(page.get_by_text(f"Downloaded the log of {device}").first).to_be_visible()
 
 
+def test_the_connection_to_a_device_is_tested_step_by_step(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    rule = "family%20%3D%20Vane%20and%20presence%20%3D%20%22on%20time%22"
+    device = running.ask(f"devices?rule={rule}&limit=1")["devices"][0]["name"]
+    page.goto(f"{running.url}/devices/{device}")
+    page.get_by_role("button", name="Actions").click()
+    page.get_by_role("menuitem", name="Test the connection…").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog.get_by_text("It is reached by polling: it calls every")).to_be_visible()
+    dialog.get_by_role("button", name="Send the test").click()
+    steps = dialog.get_by_role("list", name="Round trip")
+    expect(steps.get_by_role("listitem").first).to_contain_text("The order was written")
+    expect(steps).to_contain_text("It answered: the connection works both ways")
+    assert len(steps.get_by_role("listitem").all()) >= 3
+    dialog.get_by_role("link", name=re.compile("^command ")).click()
+    schedule_of(page)
+    expect(page.get_by_text(f"Test of the connection to {device}")).to_be_visible()
+
+
 def test_a_destructive_command_waits_for_a_second_person(page: Page, running: Running) -> None:
     page = sign_in(page, running, "engineer@larkfield.example")
     group = running.api("POST", "groups", {"name": "To enrol again", "rule": "family = Burrow"})
@@ -192,7 +215,7 @@ def test_a_command_of_ones_own_is_made_from_what_a_model_offers(signed_in: Page,
     page.goto(f"{running.url}/library?shelf=commands")
     page.get_by_role("button", name="New command…").click()
     dialog = page.get_by_role("dialog")
-    dialog.get_by_label("Name").fill("Rescan the radio")
+    dialog.get_by_label("Name", exact=True).fill("Rescan the radio")
     dialog.get_by_label("The manufacturer’s word").fill("rescan_radio")
     dialog.get_by_role("button", name="Save").click()
     expect(dialog.get_by_role("alert")).to_contain_text("Say which models offer it")
@@ -212,6 +235,19 @@ def test_a_command_of_ones_own_is_made_from_what_a_model_offers(signed_in: Page,
     aside = page.get_by_role("complementary", name="What it will do")
     expect(aside.get_by_text("their firmware cannot do it")).to_be_visible()
     expect(aside.get_by_text("devices now; the audience is looked up anew")).to_be_visible()
+
+
+def test_the_example_makes_one_schedule_for_three_groups(running: Running) -> None:
+    script = ROOT / "examples" / "restart_three_groups.py"
+    environment = {**os.environ, "HERALD_URL": running.url, "HERALD_TOKEN": running.token_of(ENGINEER)}
+    done = subprocess.run([sys.executable, str(script)], env=environment, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    made = running.ask(f"schedules/{int(done.stdout)}")
+    assert [g["name"] for g in made["include"]] == ["Amber Fold", "Oxbow Flats", "Thistle Bank"]
+    assert made["state"] == "active" and made["next_firing"]
+    code = [line for line in script.read_text().splitlines() if line and not line.startswith(("import", "from", '"'))]
+    assert len(code) < 10
+    running.api("POST", f"schedules/{made['id']}/end")
 
 
 def test_a_command_is_composed_by_keyboard_alone(signed_in: Page, running: Running) -> None:

@@ -7,9 +7,12 @@ from typing import Any
 import pytest
 from rest_framework.test import APIClient
 
+from herald.attention.models import Item, ItemKind
 from herald.commands import outputs
 from herald.commands.compose import ScheduleDraft, create_schedule
-from herald.commands.models import CommandTemplate, Output, Schedule, When
+from herald.commands.misses import note_misses
+from herald.commands.models import CommandTemplate, Output, Schedule, ScheduleState, When
+from herald.commands.services import set_state
 from herald.commands.turn import turn_schedules
 from herald.commands.watch import repeated_misses, shares_of
 from herald.deliveries import services as deliveries
@@ -100,6 +103,32 @@ def test_shares_tell_late_from_in_time_and_who_misses_again_and_again() -> None:
     turn_schedules(now=fired + 3 * DAY)
     assert repeated_misses(schedule) == [missing]  # what has just fired may still be done
     assert shares_of(schedule, fired + 60 * DAY).devices == 0
+
+
+def test_devices_that_miss_twice_in_a_row_want_attention() -> None:
+    schedule = make_schedule(
+        make_static("G", make_devices(3)), when=When.REPEAT, rule="FREQ=DAILY", time_of_day=time(5, 30), name="Nightly"
+    )
+    fired = datetime(2026, 11, 23, 5, 30, tzinfo=UTC)
+    items = Item.objects.open().of_kinds([ItemKind.MISSED])
+    for day in range(2):
+        turn_schedules(now=fired + day * DAY)
+        note_misses(now=fired + day * DAY + HOUR)
+        assert not items.exists()  # it is not over yet
+        deliveries.expire(now=fired + day * DAY + 3 * HOUR)
+        note_misses(now=fired + day * DAY + 3 * HOUR)
+    item = items.get()
+    assert (item.cause, item.count, item.object_id) == ("Missed “Nightly” twice in a row", 3, schedule.pk)
+    turn_schedules(now=fired + 2 * DAY)
+    Delivery.objects.filter(phase="waiting").update(phase="confirmed")
+    note_misses(now=fired + 2 * DAY + 3 * HOUR)
+    assert not items.exists()
+    Delivery.objects.update(phase="expired")
+    note_misses(now=fired + 3 * DAY)
+    assert items.get().count == 3
+    set_state(schedule, ScheduleState.ENDED, actor=None, now=fired + 3 * DAY)
+    note_misses(now=fired + 3 * DAY)
+    assert not items.exists()
 
 
 def piece(delivery: Delivery, offset: int, text: bytes, now: datetime = NOW) -> outputs.Progress:

@@ -18,6 +18,7 @@ class ItemKind(models.TextChoices):
     AWAITING_ADMISSION = "awaiting-admission", "Waiting for admission"
     STOPPED_PART = "stopped-part", "A part of the system stopped"
     LATE_JOINERS = "late-joiners", "Late joiners wait"
+    MISSED = "missed", "Missed a command again"
     UNSETTLED = "unsettled", "Unsettled members"
 
 

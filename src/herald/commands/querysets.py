@@ -74,9 +74,12 @@ class OccurrenceQuerySet(models.QuerySet["Occurrence"]):
         same = self.filter(schedule_id=occurrence.schedule_id, local_time=occurrence.local_time)
         return list(same.values_list("pk", flat=True))
 
-    def latest_times(self, schedule_id: int, most: int) -> list[str]:
-        """The times of the rule at which it fired last, the latest first."""
+    def latest_times(self, schedule_id: int, most: int, *, over_by: datetime | None = None) -> list[str]:
+        """The times of the rule at which it fired last, the latest first; of firings that had given up by a moment, if
+        one is given."""
         rows = self.filter(schedule_id=schedule_id, local_time__gt="").order_by("-local_time")
+        if over_by is not None:
+            rows = rows.filter(expires_at__lte=over_by)
         return list(rows.values_list("local_time", flat=True).distinct()[:most])
 
 

@@ -2,16 +2,13 @@
 
 from collections.abc import Collection, Sequence
 from datetime import datetime
-from typing import TYPE_CHECKING, Any, Self
+from typing import Any, Self
 
 from django.db import models
 from django.db.models import BooleanField, Count, ExpressionWrapper, F, Q
 
 from herald.fleet.presence import heard_in_time
 from herald_core.deliveries import ACTIVE, OPEN, Phase
-
-if TYPE_CHECKING:
-    from herald.deliveries.models import Delivery  # noqa: F401  it is named in the base class
 
 
 class CommandQuerySet(models.QuerySet["Delivery"]):
@@ -55,6 +52,14 @@ class CommandQuerySet(models.QuerySet["Delivery"]):
         """Device, time of the rule and phase of the firings of a schedule at these times."""
         rows = self.of_schedule(schedule_id).filter(occurrence__local_time__in=list(local_times)).order_by()
         return rows.values_list("device_id", "occurrence__local_time", "phase")
+
+    def missed_in_all(self, schedule_id: int, local_times: Sequence[str]) -> int:
+        """How many devices missed the firings of a schedule at every one of these times."""
+        rows = self.of_schedule(schedule_id).filter(
+            occurrence__local_time__in=list(local_times), phase=Phase.EXPIRED.value
+        )
+        counted = rows.order_by().values("device_id").annotate(n=Count("id"))
+        return int(counted.filter(n=len(local_times)).count())
 
     def counts_by_occurrence(self, occurrence_ids: Collection[int]) -> list[tuple[int, str, int]]:
         rows = self.filter(occurrence_id__in=list(occurrence_ids)).order_by()

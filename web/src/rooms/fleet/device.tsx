@@ -4,12 +4,14 @@ import { getRouteApi, Link } from "@tanstack/react-router";
 import { DateTime } from "luxon";
 import { useState } from "react";
 import type { Schemas } from "@/api/client";
+import { useMay } from "@/api/use-may";
 import { useClock } from "@/lib/clock";
 import { city, fullInstant, instant, relative, waitWords } from "@/lib/format";
 import { usePageTitle } from "@/lib/title";
 import { Button, Card, Modal } from "@/parts/controls";
 import { Dial } from "@/parts/dial";
 import { More } from "@/parts/list-parts";
+import { MenuItem } from "@/parts/menu";
 import { Pairs } from "@/parts/pairs";
 import { IN_HAND, LOOK } from "@/parts/phases";
 import { Timeline } from "@/parts/timeline";
@@ -21,6 +23,7 @@ import { EditPanel } from "./edit-panel";
 import { Facts } from "./facts";
 import { type OneDeviceAction, OneDeviceDialog, OneDeviceItems } from "./one-device-actions";
 import { byName, deviceOrders, device as deviceQuery, deviceTimeline } from "./queries";
+import { TestConnection } from "./test-connection";
 import { Upcoming } from "./upcoming";
 
 const deviceRoute = getRouteApi("/devices/$name");
@@ -53,6 +56,8 @@ function Shown({ device: d }: { device: Schemas["DeviceDetail"] }) {
   const { name } = d;
   const { now, zone } = useClock();
   const [editing, setEditing] = useState(false);
+  const [testing, setTesting] = useState(false);
+  const mayOperate = useMay("operate");
   const [act, setAct] = useState<OneDeviceAction | null>(null);
   const orders = useInfiniteQuery(deviceOrders(name));
   const [events, setEvents] = useState(100);
@@ -67,10 +72,14 @@ function Shown({ device: d }: { device: Schemas["DeviceDetail"] }) {
             Edit…
           </Button>
           <DeviceActions devices={[d.name]} label="Actions">
+            {mayOperate && d.admission === "admitted" && (
+              <MenuItem onSelect={() => setTesting(true)}>Test the connection…</MenuItem>
+            )}
             <OneDeviceItems device={d} onChoose={setAct} />
           </DeviceActions>
         </div>
       </div>
+      {testing && <TestConnection device={d} onClose={() => setTesting(false)} />}
       {act && <OneDeviceDialog device={d} act={act} onClose={() => setAct(null)} />}
       <Modal open={editing} onClose={() => setEditing(false)} title={`Edit ${d.name}`}>
         <EditPanel target={{ devices: [byName(d.name)], rule: "" }} onDone={() => setEditing(false)} />

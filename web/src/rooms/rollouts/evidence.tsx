@@ -1,10 +1,12 @@
 /** What went wrong in a rollout, first of all on its page: why it stopped, common causes, and the devices that failed. */
-import { useInfiniteQuery } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
-import type { Schemas } from "@/api/client";
+import { useInfiniteQuery, useMutation } from "@tanstack/react-query";
+import { Link, useNavigate } from "@tanstack/react-router";
+import { api, body, type Schemas } from "@/api/client";
+import { handOver, MOST_NAMED } from "@/api/handed-over";
+import { useMay } from "@/api/use-may";
 import { useClock } from "@/lib/clock";
 import { count, counted, percent, relative } from "@/lib/format";
-import { Card } from "@/parts/controls";
+import { Button, Card, Problem } from "@/parts/controls";
 import { Dial } from "@/parts/dial";
 import { IN_MOTION, sum } from "@/parts/phases";
 import { Loaded } from "@/parts/views";
@@ -62,9 +64,31 @@ function figures(rollout: Rollout): string {
   return `${parts.join(". ").replace(/^n/, "N")}.`;
 }
 
+/** All devices that failed, by name. */
+async function failedNames(id: number): Promise<string[]> {
+  const names: string[] = [];
+  let cursor: number | undefined;
+  do {
+    const page = await body(
+      api.GET("/api/v1/rollouts/{rollout_id}/deliveries", {
+        params: { path: { rollout_id: id }, query: { phase: "failed", limit: 1000, cursor } },
+      }),
+    );
+    names.push(...page.deliveries.map((d) => d.device));
+    cursor = page.next ?? undefined;
+  } while (cursor !== undefined);
+  return names;
+}
+
 function FailedDevices({ rollout, failed }: { rollout: Rollout; failed: number }) {
   const { now } = useClock();
   const found = useInfiniteQuery(rolloutDeliveries(rollout.id, { phase: "failed" }));
+  const navigate = useNavigate();
+  const mayOperate = useMay("operate");
+  const hand = useMutation({
+    mutationFn: () => failedNames(rollout.id),
+    onSuccess: (names) => navigate({ to: "/commands/new", search: { devices: handOver(names) } }),
+  });
   return (
     <Card
       title="Failed devices"
@@ -112,6 +136,18 @@ function FailedDevices({ rollout, failed }: { rollout: Rollout; failed: number }
           </ul>
         )}
       </Loaded>
+      {mayOperate && (
+        <Button
+          kind="quiet"
+          className="mt-1 px-0!"
+          disabled={failed > MOST_NAMED || hand.isPending}
+          title={failed > MOST_NAMED ? `At most ${MOST_NAMED} devices are named; make a group of them` : undefined}
+          onClick={() => hand.mutate()}
+        >
+          Run a command on {failed === 1 ? "it" : `the ${count(failed)}`}…
+        </Button>
+      )}
+      <Problem error={hand.error} />
     </Card>
   );
 }
