@@ -4,7 +4,8 @@ import { useEffect, useState } from "react";
 import { Modal } from "@/parts/controls";
 import { ROOMS } from "./rooms";
 
-const TYPING = "input, textarea, select, [contenteditable=true], [role=combobox]";
+/** where letters are typed or chosen; a radio button or a box to tick takes none */
+const TYPING = "input:not([type=radio], [type=checkbox]), textarea, select, [contenteditable=true], [role=combobox]";
 const CHORD_MS = 1200;
 
 export function Keys({ onFind }: { onFind: () => void }) {
