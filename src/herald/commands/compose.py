@@ -18,6 +18,7 @@ from herald.commands.models import (
     Schedule,
     ScheduleState,
     When,
+    recurrence_of,
 )
 from herald.commands.reach import audience_of, reached_now
 from herald.commands.sentence import schedule_sentence
@@ -76,13 +77,7 @@ class ScheduleDraft:
     @property
     def recurrence(self) -> Recurrence | None:
         """When it fires, by its clock; None where it runs now."""
-        if self.time_of_day is None or self.starts_on is None:
-            return None
-        return Recurrence(
-            start=datetime.combine(self.starts_on, self.time_of_day),
-            rule=self.rule,
-            excluded=frozenset(datetime.strptime(t, LOCAL_FORM) for t in self.excluded),  # noqa: DTZ007  local times
-        )
+        return recurrence_of(self.starts_on, self.time_of_day, self.rule, self.excluded)
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -1,6 +1,7 @@
 """Command templates, scheduled commands and their firings."""
 
-from datetime import date, datetime
+from collections.abc import Sequence
+from datetime import date, datetime, time
 from typing import Any
 
 from django.conf import settings
@@ -22,6 +23,16 @@ HARMS = [(h.value, h.value.capitalize()) for h in Harm]
 PLANNABLE = (date(FIRST_YEAR, 1, 1), date(LAST_YEAR - 1, 12, 31))
 #: the form in which a local time is kept
 LOCAL_FORM = "%Y-%m-%dT%H:%M"
+
+
+def recurrence_of(
+    starts_on: date | None, time_of_day: time | None, rule: str, excluded: Sequence[str]
+) -> Recurrence | None:
+    """When something fires, by its clock, from what is kept of it; None where it has no time."""
+    if starts_on is None or time_of_day is None:
+        return None
+    left_out = frozenset(datetime.strptime(t, LOCAL_FORM) for t in excluded)  # noqa: DTZ007  local times
+    return Recurrence(start=datetime.combine(starts_on, time_of_day), rule=rule, excluded=left_out)
 
 
 class CommandTemplate(models.Model):
@@ -191,13 +202,7 @@ class Schedule(models.Model):
     @property
     def recurrence(self) -> Recurrence | None:
         """When it fires, by its clock; None where it runs now."""
-        if self.starts_on is None or self.time_of_day is None:
-            return None
-        return Recurrence(
-            start=datetime.combine(self.starts_on, self.time_of_day),
-            rule=self.rule,
-            excluded=frozenset(datetime.strptime(t, LOCAL_FORM) for t in self.excluded),  # noqa: DTZ007  local times
-        )
+        return recurrence_of(self.starts_on, self.time_of_day, self.rule, self.excluded)
 
 
 class Occurrence(models.Model):

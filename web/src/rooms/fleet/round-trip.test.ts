@@ -30,6 +30,13 @@ describe("a round trip", () => {
     ]);
   });
 
+  it("takes an attempt that was given up for no answer", () => {
+    const gaveUp = { ...entry("failed", "2026-11-23T07:30:00Z"), detail: "no-progress, began and is heard of" };
+    const refused = { ...entry("failed", "2026-11-23T07:30:00Z"), detail: "busy" };
+    expect(stepsOf([gaveUp], 7, "2026-11-23T05:30:00Z").at(-1)?.words).toMatch(/^It never said/);
+    expect(stepsOf([refused], 7, "2026-11-23T05:30:00Z").at(-1)?.words).toMatch(/^It answered that it could not/);
+  });
+
   it("is over with an answer or without", () => {
     expect(isOver(timeline, 7)).toBe(true);
     expect(isOver(timeline.slice(2), 7)).toBe(false);

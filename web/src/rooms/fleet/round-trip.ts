@@ -11,23 +11,28 @@ export interface Step {
 }
 
 const WORDS: Partial<Record<string, string>> = {
+  offered: "It lies ready for the next check-in",
   accepted: "The device took it",
   running: "It began",
   confirmed: "It answered: the connection works both ways",
-  failed: "It answered that it could not do it; the connection works both ways",
+  failed: "It answered that it could not do it: the connection works both ways",
   expired: "It did not call in time",
   withdrawn: "Withdrawn",
   superseded: "Withdrawn",
 };
 
-/** The steps of one order so far, from its device's timeline; `written` is when it was made. An offer is written before the
- * device calls: it takes it at its next call. */
+/** An attempt that the server gave up is no answer of the device. */
+const GIVEN_UP = /^no-(answer|progress)/;
+const MUTE = "It never said how it ended: orders reach it, whether its reports come back is not known";
+
+/** The steps of one order so far, from its device's timeline; `written` is when it was made. An offer is written
+ * before the device calls: it takes it at its next call. */
 export function stepsOf(timeline: Entry[], schedule: number, written: string): Step[] {
   const mine = timeline.filter((e) => e.schedule === schedule).toReversed();
   const told = [
     { words: "The order was written", at: written },
     ...mine.map((e) => ({
-      words: e.to_phase === "offered" ? "It lies ready for the next check-in" : (WORDS[e.to_phase] ?? e.text),
+      words: wordsOf(e),
       at: e.at,
     })),
   ];
@@ -35,6 +40,11 @@ export function stepsOf(timeline: Entry[], schedule: number, written: string): S
     ...step,
     after: i ? Math.max(0, (Date.parse(step.at) - Date.parse(told[i - 1]?.at ?? step.at)) / 1000) : 0,
   }));
+}
+
+function wordsOf(entry: Entry): string {
+  if (entry.to_phase === "failed" && GIVEN_UP.test(entry.detail)) return MUTE;
+  return WORDS[entry.to_phase] ?? entry.text;
 }
 
 const ENDS = ["confirmed", "failed", "expired", "withdrawn", "superseded"];
