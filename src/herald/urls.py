@@ -16,6 +16,7 @@ from herald.commands.api import capabilities as model_capabilities
 from herald.commands.api import templates as command_templates
 from herald.commands.api import views as commands
 from herald.commands.api import watch as command_watch
+from herald.commands.api.comments import ScheduleCommentsView
 from herald.deliveries.api import views as deliveries
 from herald.edits.api import views as edits
 from herald.find.api import views as find
@@ -33,6 +34,7 @@ from herald.people.api.views import HealthView, SessionView, TokenListView, Toke
 from herald.record.api.views import RecordChoicesView, RecordExportView, RecordListView
 from herald.rollouts.api import actions, forecasts, holding, plans, reports, watch
 from herald.rollouts.api import views as rollouts
+from herald.rollouts.api.comments import RolloutCommentsView
 
 
 @ensure_csrf_cookie
@@ -183,6 +185,7 @@ urlpatterns = [
     _route("rollouts/<int:rollout_id>/hold/preview", holding.HoldPreviewView),
     _route("rollouts/<int:rollout_id>/release", holding.ReleaseAction),
     _route("rollouts/<int:rollout_id>/deliveries", watch.RolloutDeliveriesView),
+    _route("rollouts/<int:rollout_id>/comments", RolloutCommentsView),
     _route("rollouts/<int:rollout_id>/late-joiners", watch.RolloutLateJoinersView),
     _route("rollouts/<int:rollout_id>/ring-devices", watch.RolloutRingDevicesView),
     _route("rollouts/<int:rollout_id>/progress", watch.RolloutProgressView),
@@ -202,6 +205,7 @@ urlpatterns = [
     _route("schedules/preview", commands.SchedulePreviewView),
     _route("schedules/sentence", commands.ScheduleSentenceAction),
     _route("schedules/<int:schedule_id>", commands.ScheduleView),
+    _route("schedules/<int:schedule_id>/comments", ScheduleCommentsView),
     _route("schedules/<int:schedule_id>/answers", command_watch.ScheduleAnswersView),
     _route("schedules/<int:schedule_id>/answers/group", command_watch.ScheduleAnswersGroupAction),
     _route("schedules/<int:schedule_id>/record", command_watch.ScheduleRecordView),

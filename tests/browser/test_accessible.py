@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from typing import Any
 
-from playwright.sync_api import Page, Route, expect
+from playwright.sync_api import Page, Route, TimeoutError, expect
 
 from herald_launch.steps import ROOT
 from tests.browser.views import VIEWS, places, settled
@@ -86,6 +86,8 @@ KINDS = """
 """
 
 
+#: so long a press waits for a button that is drawn anew before it is looked for again
+PRESS_MS = 5_000
 #: until what a press changed has been drawn
 DRAWN = "new Promise(drawn => requestAnimationFrame(() => requestAnimationFrame(() => setTimeout(drawn))))"
 
@@ -124,12 +126,9 @@ def dialogs(page: Page, pressed: set[str]) -> Iterator[str]:
             page.goto(address)
             settled(page)
             page.evaluate(AXE)
-        page.evaluate(KINDS)
-        button = page.locator(f"main button[data-kind={json.dumps(kind, ensure_ascii=False)}]:enabled").first
-        if not button.count():
-            continue  # pressing another took it away
+        if not _press(page, kind):
+            continue  # pressing another took it away, or what it is about is over
         pressed.add(name)
-        button.click()
         page.evaluate(DRAWN)
         if item:
             page.get_by_role("menuitem").nth(place).click()
@@ -141,6 +140,21 @@ def dialogs(page: Page, pressed: set[str]) -> Iterator[str]:
             page.keyboard.press("Escape")
             expect(page.get_by_role("menu")).to_have_count(0)
         yield from _opened(page, name)
+
+
+def _press(page: Page, kind: str) -> bool:
+    """Press the button of a kind; whether there is one. A part of the page that is drawn anew as it is pressed has no
+    marks: it is marked again."""
+    while True:
+        page.evaluate(KINDS)
+        button = page.locator(f"main button[data-kind={json.dumps(kind, ensure_ascii=False)}]:enabled").first
+        if not button.count():
+            return False
+        try:
+            button.click(timeout=PRESS_MS)
+        except TimeoutError:
+            continue
+        return True
 
 
 def _opened(page: Page, kind: str) -> Iterator[str]:

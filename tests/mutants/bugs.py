@@ -97,8 +97,8 @@ PYTHON = (
     server("people/throttling.py", "row.failures >= free", "row.failures > free + 100", "server/test_roles"),
     server(
         "people/models.py",
-        "Ability.OWN, Ability.APPROVE, Ability.STOP}",
-        "Ability.OWN, Ability.APPROVE, Ability.STOP, Ability.OPERATE}",
+        "Ability.OWN, Ability.APPROVE, Ability.STOP, Ability.COMMENT}",
+        "Ability.OWN, Ability.APPROVE, Ability.STOP, Ability.COMMENT, Ability.OPERATE}",
         "server/test_roles",
     ),
     server("attention/quarantine.py", "known.retry_at > self.now", "False", "server/test_quarantine"),

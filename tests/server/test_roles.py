@@ -1,6 +1,7 @@
 """Four eyes means two people: roles that act and roles that agree are apart, call by call, and nobody agrees with
 themselves."""
 
+from datetime import date, time
 from pathlib import Path
 from typing import Any
 
@@ -11,6 +12,8 @@ from django.urls import URLPattern, get_resolver
 from rest_framework.test import APIClient
 
 from herald.calendar.services import FreezeDraft, save_freeze
+from herald.commands.compose import ScheduleDraft, create_schedule
+from herald.commands.models import When
 from herald.http.errors import Conflict
 from herald.people.addresses import client_address
 from herald.people.models import ABILITIES, Ability, Role
@@ -24,7 +27,7 @@ from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout
 from herald.time import clock
 from herald_core.rings.assignment import RingKind
-from tests.factories import NOW, make_devices, make_draft, make_image, make_static, make_user, ring
+from tests.factories import NOW, make_devices, make_draft, make_image, make_static, make_user, restart, ring
 
 pytestmark = pytest.mark.django_db
 ROOT = Path(__file__).parents[2]
@@ -240,3 +243,36 @@ def test_nobody_sees_or_revokes_the_tokens_of_others() -> None:
     (row,) = mine.get("/api/v1/tokens").json()
     assert other.get("/api/v1/tokens").json() == []
     assert other.delete(f"/api/v1/tokens/{row['id']}").status_code == 404
+
+
+# -- comments
+
+
+@pytest.mark.parametrize("thing", ["rollouts", "schedules"])
+def test_comments_are_kept_in_order_and_on_record(thing: str) -> None:
+    client, author = APIClient(), make_user("approver")
+    client.force_authenticate(author)
+    group = make_static("G", make_devices(1))
+    about = make_draft(group).pk if thing == "rollouts" else make_schedule(group)
+    path = f"/api/v1/{thing}/{about}/comments"
+    assert client.get(path).json() == []
+    with clock.fixed(NOW):
+        for text in ("Waits for the crew.", "  They are back.  "):
+            made = client.post(path, {"text": text}, format="json")
+            assert made.status_code == 201 and made.json()["author"] == author.name
+    assert [c["text"] for c in client.get(path).json()] == ["They are back.", "Waits for the crew."]
+    assert RecordEntry.objects.latest("pk").sentence == "Commented: They are back."
+    for text in ("", "   ", "x" * 2001, None):
+        assert client.post(path, {"text": text}, format="json").status_code in (400, 422)
+    other = "schedules" if thing == "rollouts" else "rollouts"
+    assert client.get(f"/api/v1/{other}/{about}/comments").status_code == 404
+    client.force_authenticate(make_user("viewer"))
+    assert client.post(path, {"text": "Me too"}, format="json").status_code == 403
+    assert len(client.get(path).json()) == 2
+
+
+def make_schedule(group: Any) -> int:
+    draft = ScheduleDraft(
+        template=restart(), include=[group], when=When.ONCE, starts_on=date(2031, 1, 1), time_of_day=time(5)
+    )
+    return int(create_schedule(draft, actor=None, now=NOW).pk)

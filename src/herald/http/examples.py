@@ -29,6 +29,7 @@ BODIES: dict[str, Any] = {
     "AttributeDraft": {"key": "pump", **_ATTRIBUTE},
     "ImageCleanupBody": {"images": [14, 15]},
     "CodeDraftBody": {"label": "Crew of the north", "admit": True, "tags": ["north"], "site": "Amber Fold", "uses": 40},
+    "CommentBody": {"text": "Waits for the crew at Amber Fold, back on Monday."},
     "CompareQuestion": {"rule": "firmware >= 2.3", "devices": ["sill-0007", "name:42"]},
     "CustodianDraft": {"name": "north-agronomy", "email": "north@larkfield.example", "tags": ["north"]},
     "DeviceDraftBody": {

@@ -22,6 +22,7 @@ class Ability(models.TextChoices):
 
     OPERATE = "operate", "Operate: groups, devices, images, rollouts, commands"
     STOP = "stop", "Pause and stop what runs"
+    COMMENT = "comment", "Comment on rollouts and commands"
     APPROVE = "approve", "Approve images, gates and overrides, and open gates"
     ADMINISTER = "administer", "Set approval policies, keys and enrolment codes"
     OWN = "own", "One’s own session and tokens"
@@ -30,9 +31,9 @@ class Ability(models.TextChoices):
 #: the whole of who may do what; docs/roles.md shows it call by call
 ABILITIES: Mapping[Role, frozenset[Ability]] = {
     Role.VIEWER: frozenset({Ability.OWN}),
-    Role.OPERATOR: frozenset({Ability.OWN, Ability.OPERATE, Ability.STOP}),
-    Role.APPROVER: frozenset({Ability.OWN, Ability.APPROVE, Ability.STOP}),
-    Role.ADMINISTRATOR: frozenset({Ability.OWN, Ability.ADMINISTER, Ability.STOP}),
+    Role.OPERATOR: frozenset({Ability.OWN, Ability.OPERATE, Ability.STOP, Ability.COMMENT}),
+    Role.APPROVER: frozenset({Ability.OWN, Ability.APPROVE, Ability.STOP, Ability.COMMENT}),
+    Role.ADMINISTRATOR: frozenset({Ability.OWN, Ability.ADMINISTER, Ability.STOP, Ability.COMMENT}),
 }
 
 

@@ -70,6 +70,25 @@ class RecordQuerySet(models.QuerySet["RecordEntry"]):
         return self.filter(kind=kind, object_id=object_id)
 
 
+class Comment(models.Model):
+    """What somebody said about a rollout or a schedule. Only ever added to."""
+
+    kind = models.CharField(max_length=20)
+    object_id = models.BigIntegerField()
+    text = models.TextField()
+    at = models.DateTimeField()
+    author = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+
+    class Meta:
+        indexes = (models.Index(fields=["kind", "object_id", "-id"], name="comment_about"),)
+        constraints = (
+            models.CheckConstraint(
+                condition=models.Q(kind__in=[Kind.ROLLOUT.value, Kind.SCHEDULE.value]), name="comment_kind_known"
+            ),
+            models.CheckConstraint(condition=models.Q(text__gt=""), name="comment_says_something"),
+        )
+
+
 class RecordEntry(models.Model):
     """One act. `actor` is empty where the system acted."""
 

@@ -5,6 +5,7 @@ import type { QueryClient, QueryKey } from "@tanstack/react-query";
 /** The keys of a topic's queries; `id` says which one changed, null any. */
 const KEYS = {
   attention: () => [["attention"], ["now"]],
+  comments: (id) => [one("comments", id)],
   device: () => [["device"]],
   /** what a draft's consequences are computed from, once its draft was saved */
   draft: (id) => [

@@ -2,7 +2,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { session } from "@/api/queries";
 
-export type Ability = "operate" | "stop" | "approve" | "administer";
+export type Ability = "operate" | "stop" | "approve" | "administer" | "comment";
 
 export function useMay(ability: Ability): boolean {
   const { data } = useQuery(session);

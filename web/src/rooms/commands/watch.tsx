@@ -6,6 +6,7 @@ import type { Schemas } from "@/api/client";
 import { useClock } from "@/lib/clock";
 import { city, count, counted, instant, percent } from "@/lib/format";
 import { usePageTitle } from "@/lib/title";
+import { Comments } from "@/parts/comments";
 import { Button, Card } from "@/parts/controls";
 import { useDeliveryColumns } from "@/parts/delivery-columns";
 import { IN_MOTION, OFFERED, OUT, summary } from "@/parts/phases";
@@ -37,6 +38,7 @@ export function CommandPage() {
             <Strip data={data} />
           </Card>
           <Firing data={data} />
+          <Comments about="schedule" id={data.id} />
         </div>
       )}
     </WholePage>

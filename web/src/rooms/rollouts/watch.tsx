@@ -6,6 +6,7 @@ import type { Schemas } from "@/api/client";
 import { useClock } from "@/lib/clock";
 import { count, counted, instant, percent } from "@/lib/format";
 import { statusWords } from "@/lib/status";
+import { Comments } from "@/parts/comments";
 import { Card } from "@/parts/controls";
 import { Sentence } from "@/parts/sentence";
 import { Timeline } from "@/parts/timeline";
@@ -71,6 +72,7 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
         <div className="space-y-3">
           <ForecastCard rollout={rollout} />
           <Held rollout={rollout} />
+          <Comments about="rollout" id={rollout.id} />
           <Card title="Latest" aside="one line a device" className="max-h-[30rem] overflow-auto">
             <Loaded of={events} what="The latest events" rows={6}>
               {(entries) => <Timeline perDevice entries={entries} />}
