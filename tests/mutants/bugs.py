@@ -117,6 +117,12 @@ PYTHON = (
         "pass  # what",
         "server/test_commands",
     ),
+    server(
+        "commands/turn.py",
+        "fresh = Schedule.objects.locked_if_active(schedule.pk)",
+        "fresh = schedule",
+        "server/test_commands",
+    ),
     server("commands/outputs.py", "file.truncate(offset)", "pass", "server/test_command_watch"),
     server("gateway/outputs.py", "device__secret_hash=secret_hash", "", "gateway/test_commands"),
     server(

@@ -16,6 +16,7 @@ from herald.commands.models import (
     ScheduleState,
     When,
 )
+from herald.commands.querysets import ScheduleQuerySet
 from herald.commands.sentence import schedule_sentence
 from herald.commands.services import approve, next_firing, run_once, set_state, skip_next
 from herald.commands.turn import turn_schedules
@@ -283,6 +284,19 @@ def test_a_change_on_top_of_another_is_refused() -> None:
     set_state(schedule, ScheduleState.ENDED, actor=None, now=NOW)
     with pytest.raises(Conflict):
         change_schedule(schedule, draft(group), revision=2, actor=None, now=NOW)
+
+
+def test_a_turn_that_began_before_a_change_fires_by_what_is_kept_now(monkeypatch: pytest.MonkeyPatch) -> None:
+    group = make_static("G", make_devices(1))
+    changed, paused = (create_schedule(draft(group, spread_minutes=0), actor=None, now=NOW) for _ in range(2))
+    begun = list(Schedule.objects.active())
+    monkeypatch.setattr(ScheduleQuerySet, "active", lambda _: begun)
+    change_schedule(changed, draft(group, time_of_day=time(6)), revision=1, actor=None, now=FIVE_THIRTY - MINUTE)
+    set_state(paused, ScheduleState.PAUSED, actor=None, now=FIVE_THIRTY - MINUTE)
+    turn_schedules(now=FIVE_THIRTY)
+    assert not Occurrence.objects.exists()
+    changed.refresh_from_db()
+    assert changed.quiet_until == FIVE_THIRTY + 30 * MINUTE
 
 
 def test_skipping_the_next_firing() -> None:

@@ -1,6 +1,7 @@
 """Attention for schedules that devices miss again and again."""
 
 from datetime import datetime
+from typing import Any
 
 from herald.attention.models import Item, ItemKind
 from herald.attention.services import close_item, open_item
@@ -18,7 +19,7 @@ def note_misses(*, now: datetime) -> None:
     for schedule in firing:
         times = Occurrence.objects.latest_times(schedule.pk, IN_A_ROW, over_by=now)
         missed = Delivery.objects.missed_in_all(schedule.pk, times) if len(times) == IN_A_ROW else 0
-        about = {"object_kind": "schedule", "object_id": schedule.pk, "now": now}
+        about: dict[str, Any] = {"object_kind": "schedule", "object_id": schedule.pk, "now": now}
         if missed:
             name = schedule.name or schedule.template.name
             open_item(ItemKind.MISSED, cause=f"Missed “{name}” twice in a row", count=missed, **about)

@@ -11,7 +11,7 @@ from herald.db.expressions import containing
 from herald.groups.audience import with_named
 
 if TYPE_CHECKING:
-    from herald.commands.models import Occurrence, Output
+    from herald.commands.models import Occurrence, Output, Schedule
 
 
 class TemplateQuerySet(models.QuerySet["CommandTemplate"]):
@@ -43,6 +43,11 @@ class ScheduleQuerySet(models.QuerySet["Schedule"]):
         return with_named(
             self.filter(state="active").select_related("template").prefetch_related("include", "exclude").order_by("id")
         )
+
+    def locked_if_active(self, schedule_id: int) -> "Schedule | None":
+        """It as it is now, locked against changes until the transaction ends; None where it fires no more."""
+        rows = self.filter(pk=schedule_id, state="active").select_related("template")
+        return rows.select_for_update(of=("self",)).first()
 
     def using_group(self, group_id: int) -> Self:
         """Schedules, not ended, that name the group."""

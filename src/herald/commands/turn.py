@@ -4,6 +4,8 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 
+from django.db import transaction
+
 from herald.attention.models import Part
 from herald.attention.quarantine import Isolation
 from herald.commands.firing import digest_of, fire_due, fires_again, is_due
@@ -33,12 +35,18 @@ def turn_schedules(*, now: datetime, isolation: Isolation | None = None) -> date
         def work(schedule: Schedule = schedule) -> None:
             open_of_it = open_now.get(schedule.pk, {})
             looked_at = schedule.when != When.NOW and is_due(schedule, digest, now)
-            if looked_at:
-                fire_due(schedule, zones, now)
-                open_of_it = _open_by_schedule(schedule.pk).get(schedule.pk, {})
+            if looked_at or any(phases.get(Phase.WAITING) for phases in open_of_it.values()):
+                with transaction.atomic():
+                    fresh = Schedule.objects.locked_if_active(schedule.pk)
+                    if fresh is None:
+                        return  # it was paused or ended since this turn began
+                    schedule = fresh
+                    if looked_at:
+                        fire_due(schedule, zones, now)
+                        open_of_it = _open_by_schedule(schedule.pk).get(schedule.pk, {})
+                    _offer(schedule, open_of_it, now)
             if schedule.quiet_until is not None:
                 following.append(schedule.quiet_until)
-            _offer(schedule, open_of_it, now)
             if looked_at or schedule.when == When.NOW:
                 _end_if_over(schedule, open_of_it, now)
 
