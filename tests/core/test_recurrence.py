@@ -86,6 +86,15 @@ def test_month_ends_and_leap_days() -> None:
     assert [t.year for t in islice(repeating("FREQ=YEARLY", local(2024, 2, 29)).times(), 3)] == [2024, 2028, 2032]
 
 
+def test_a_rule_that_is_begun_late_loses_nothing_of_its_first_period() -> None:
+    monthly = repeating("FREQ=MONTHLY;BYMONTHDAY=1;BYHOUR=3,9", local(2026, 1, 10, 5))
+    assert next(monthly.times(local(2027, 3, 1, 2))) == local(2027, 3, 1, 3)
+    yearly = repeating("FREQ=YEARLY;BYMONTH=1;BYMONTHDAY=1;BYHOUR=0", local(2020, 6, 10, 5))
+    assert next(yearly.times(local(2026, 12, 31, 23))) == local(2027, 1, 1, 0)
+    weekly = repeating("FREQ=WEEKLY;BYDAY=MO;BYHOUR=1", local(2026, 1, 7, 5))
+    assert next(weekly.times(local(2027, 3, 1, 0))) == local(2027, 3, 1, 1)
+
+
 def test_what_is_excluded_is_left_out_and_counts_all_the_same() -> None:
     start = local(2026, 11, 30, 5, 30)
     recurrence = repeating("FREQ=DAILY;COUNT=3", start, excluded=frozenset({start + timedelta(days=1)}))
