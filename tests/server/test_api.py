@@ -266,3 +266,23 @@ def test_a_body_that_is_no_json_is_said_so(api: APIClient) -> None:
     problem(api.post(f"{V1}/groups", "{", content_type="application/json"), 400)
     problem(api.post(f"{V1}/groups", "a=b", content_type="text/plain"), 415)
     assert Device.objects.count() == 0
+
+
+def test_a_rollout_carries_a_name_a_purpose_and_a_ticket(api: APIClient) -> None:
+    group, image = make_static("G", make_devices(2)), make_image()
+    body = {
+        "changes": [{"choice": "image", "image_id": image.pk}],
+        "include": [group.pk],
+        "rings": [{"name": "All", "kind": "rest"}],
+        "name": "Before the frost",
+        "purpose": "Valves must not stick",
+        "ticket": "OPS-90",
+    }
+    made = api.post(f"{V1}/rollouts", body, format="json")
+    assert made.status_code == 201, made.json()
+    number = made.json()["id"]
+    for words in ("frost", "ops-90", "stick"):
+        assert [r["id"] for r in api.get(f"{V1}/rollouts", {"q": words}).json()["rollouts"]] == [number]
+    shown = api.get(f"{V1}/rollouts/{number}").json()
+    assert (shown["name"], shown["purpose"], shown["ticket"]) == ("Before the frost", "Valves must not stick", "OPS-90")
+    assert api.post(f"{V1}/rollouts", {**body, "name": "x" * 81}, format="json").status_code in (400, 422)

@@ -235,7 +235,9 @@ def test_every_answer_that_names_a_status_names_the_true_one() -> None:
         "RolloutRow": rollout,
         "RolloutDetail": rollout,
         "ScheduleRow": schedule,
+        "ScheduleDetail": schedule,
         "DeliveryRow": delivery,
+        "CommandDeliveryRow": delivery,
     }
     seen: dict[str, set[str]] = {}
     for address, answer, schema in answers(client, ids):

@@ -98,6 +98,10 @@ class Rollout(models.Model):
     )
     #: the kept rings that these were taken from
     plan_version = models.ForeignKey("RingPlanVersion", null=True, on_delete=models.SET_NULL, related_name="rollouts")
+    #: what people call it, why it is there, and where that is written down
+    name = models.CharField(max_length=80, blank=True)
+    purpose = models.CharField(max_length=300, blank=True)
+    ticket = models.CharField(max_length=200, blank=True)
     #: shown on the device before the install
     notice = models.CharField(max_length=300, blank=True)
     max_attempts = models.PositiveSmallIntegerField(default=2)

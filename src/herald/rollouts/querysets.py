@@ -40,11 +40,21 @@ class RolloutQuerySet(models.QuerySet["Rollout"]):
         return self.filter(launched_at__isnull=False, ended_at__isnull=False)
 
     def with_words(self, words: str) -> Self:
-        """Those in which each word is found: as the id, or in a version, a group, the reason or a person's name."""
+        """Those in which each word is found: as the id, or in a version, a group, the reason, what people wrote of
+        it, or a person's name."""
         return containing(
             self,
             words,
-            ("reason", "created_by__name", "include__name", "changes__image__version", "changes__image__family"),
+            (
+                "reason",
+                "name",
+                "purpose",
+                "ticket",
+                "created_by__name",
+                "include__name",
+                "changes__image__version",
+                "changes__image__family",
+            ),
         )
 
     def moving(self) -> Self:

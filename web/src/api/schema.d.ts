@@ -4685,6 +4685,9 @@ export interface components {
             state: components["schemas"]["RolloutStateEnum"];
             status: components["schemas"]["StatusView"];
             reason: string;
+            name: string;
+            purpose: string;
+            ticket: string;
             sentence: components["schemas"]["SentencePart"][];
             target: string;
             rank: number;
@@ -4756,7 +4759,7 @@ export interface components {
             errors: components["schemas"]["ErrorCount"][];
             held: components["schemas"]["HeldCount"][];
         };
-        /** @description A rollout as it is written down. Times of day are by each device's own clock. */
+        /** @description A rollout as it is written down. Times of day are by each device's own clock. `purpose` is why it is there. */
         RolloutDraftBodyRequest: {
             /** @description by name or uid */
             include_devices?: string[];
@@ -4795,6 +4798,12 @@ export interface components {
              * @default 2
              */
             failure_limit_pct?: number;
+            /** @default  */
+            name?: string;
+            /** @default  */
+            purpose?: string;
+            /** @default  */
+            ticket?: string;
             late_limit?: number | null;
             plan_version_id?: number | null;
             rings: components["schemas"]["RingDraftBodyRequest"][];
@@ -4818,6 +4827,9 @@ export interface components {
             state: components["schemas"]["RolloutStateEnum"];
             status: components["schemas"]["StatusView"];
             reason: string;
+            name: string;
+            purpose: string;
+            ticket: string;
             sentence: components["schemas"]["SentencePart"][];
             target: string;
             rank: number;

@@ -109,11 +109,13 @@ export function RolloutStrip({
       >
         <div className="min-w-0">
           <div className="truncate">
+            {rollout.name && <span className="text-soft">{rollout.name}: </span>}
             <strong>{rollout.target}</strong> <span className="text-soft">on</span>{" "}
             {rollout.audience || "no device yet"}
           </div>
           <div className="text-soft">
             {rollout.id} · {statusWords(rollout.status, zone, now)}
+            {rollout.ticket && ` · ${rollout.ticket}`}
           </div>
           <div className="text-soft">
             <When rollout={rollout} />

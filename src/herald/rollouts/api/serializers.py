@@ -72,7 +72,11 @@ class RolloutWordsBody(StrictSerializer):
 
 
 class RolloutDraftBody(RolloutWordsBody):
-    """A rollout as it is written down. Times of day are by each device's own clock."""
+    """A rollout as it is written down. Times of day are by each device's own clock. `purpose` is why it is there."""
+
+    name = serializers.CharField(max_length=80, allow_blank=True, default="")
+    purpose = serializers.CharField(max_length=300, allow_blank=True, default="")
+    ticket = serializers.CharField(max_length=200, allow_blank=True, default="")
 
     late_limit = serializers.IntegerField(min_value=0, max_value=MOST_DEVICES, allow_null=True, default=None)
     plan_version_id = serializers.PrimaryKeyRelatedField(
@@ -174,6 +178,9 @@ class RolloutRow(serializers.Serializer[Any]):
     state = serializers.ChoiceField(choices=RolloutState.choices)
     status = StatusView()
     reason = serializers.CharField()
+    name = serializers.CharField()
+    purpose = serializers.CharField()
+    ticket = serializers.CharField()
     sentence = SentencePart(many=True)
     target = serializers.CharField()
     rank = serializers.IntegerField()

@@ -89,6 +89,9 @@ class RolloutDraft:
     max_attempts: int = 2
     freeze_override_reason: str = ""
     notice: str = ""
+    name: str = ""
+    purpose: str = ""
+    ticket: str = ""
     plan_version: RingPlanVersion | None = None
     late_limit: int | None = None
 
@@ -114,6 +117,9 @@ COLUMNS = (
     "max_attempts",
     "freeze_override_reason",
     "notice",
+    "name",
+    "purpose",
+    "ticket",
     "plan_version",
     "late_limit",
 )

@@ -12,12 +12,12 @@ import { useClock } from "@/lib/clock";
 import { counted, instant } from "@/lib/format";
 import { usePageTitle } from "@/lib/title";
 import { useDebounced } from "@/lib/use-debounced";
+import { AboutFields } from "@/parts/about-fields";
 import { Button, Problem } from "@/parts/controls";
 import { harmOf } from "@/parts/harm";
 import { DraftSentence } from "@/parts/sentence";
 import { isCount, TypedCount } from "@/parts/typed-count";
 import { Loaded, WholePage } from "@/parts/views";
-import { About } from "./about";
 import { ChangeEffects } from "./change-effects";
 import { type Draft, draftOf, isForSomebody, START } from "./draft";
 import { FiringsPreview } from "./firings-preview";
@@ -148,7 +148,13 @@ function Composer({ first, slot, changes }: { first: Draft; slot: string; change
             mayRunNow={!changes}
           />
         )}
-        <About draft={draft} onChange={setDraft} needsReason={harm === "destructive"} />
+        <div className="mt-5">
+          <AboutFields
+            about={draft}
+            onChange={(change) => setDraft({ ...draft, ...change })}
+            needsReason={harm === "destructive"}
+          />
+        </div>
       </div>
       <aside
         className="flex min-h-0 flex-col border-rule border-l bg-side max-md:border-t max-md:border-l-0"

@@ -6,6 +6,7 @@ import type { Schemas } from "@/api/client";
 import { useClock } from "@/lib/clock";
 import { city, count, counted, instant, percent } from "@/lib/format";
 import { usePageTitle } from "@/lib/title";
+import { AboutLine } from "@/parts/about-fields";
 import { Comments } from "@/parts/comments";
 import { Button, Card } from "@/parts/controls";
 import { useDeliveryColumns } from "@/parts/delivery-columns";
@@ -47,7 +48,6 @@ export function CommandPage() {
 
 function Head({ data }: { data: Detail }) {
   const { now, zone } = useClock();
-  const isLink = /^https?:\/\//.test(data.ticket);
   return (
     <div className="flex items-start gap-6 max-lg:flex-col max-lg:gap-3">
       <div className="min-w-0 flex-1">
@@ -61,19 +61,7 @@ function Head({ data }: { data: Detail }) {
           {data.next_firing &&
             ` · next: ${city(data.next_zone ?? "")} ${instant(data.next_firing, zone, now)} (your clock)`}
         </p>
-        {(data.reason || data.ticket) && (
-          <p className="text-soft">
-            {data.reason}
-            {data.reason && data.ticket && " · "}
-            {isLink ? (
-              <a className="slot" href={data.ticket} target="_blank" rel="noreferrer">
-                {data.ticket}
-              </a>
-            ) : (
-              data.ticket
-            )}
-          </p>
-        )}
+        <AboutLine reason={data.reason} ticket={data.ticket} />
         <Record id={data.id} />
       </div>
       <Acts schedule={data} />

@@ -9,6 +9,7 @@ import { groups as groupsQuery, images as imagesQuery, ringPlans as plansQuery }
 import { changed } from "@/api/topics";
 import { usePageTitle } from "@/lib/title";
 import { useDebounced } from "@/lib/use-debounced";
+import { AboutFields } from "@/parts/about-fields";
 import { Button, Confirm, Problem } from "@/parts/controls";
 import { DraftSentence } from "@/parts/sentence";
 import { Failed, Skeleton } from "@/parts/views";
@@ -182,6 +183,10 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
             />
           )}
           <Problem error={(problems.length && open === "audience" ? null : keep.error) ?? discard.error} />
+          <AboutFields
+            about={{ name: draft.name, reason: draft.purpose, ticket: draft.ticket }}
+            onChange={({ reason = draft.purpose, ...others }) => setDraft({ ...draft, ...others, purpose: reason })}
+          />
           <RingTable
             draft={draft}
             onChange={setDraft}

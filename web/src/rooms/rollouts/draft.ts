@@ -78,6 +78,9 @@ export function draftOf(rollout: Schemas["RolloutDetail"]): Draft {
     downgrades: rollout.downgrades,
     freeze_override_reason: rollout.freeze_override_reason,
     notice: rollout.notice,
+    name: rollout.name,
+    purpose: rollout.purpose,
+    ticket: rollout.ticket,
     plan_version_id: rollout.plan_version_id,
   };
 }

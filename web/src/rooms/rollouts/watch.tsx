@@ -6,6 +6,7 @@ import type { Schemas } from "@/api/client";
 import { useClock } from "@/lib/clock";
 import { count, counted, instant, percent } from "@/lib/format";
 import { statusWords } from "@/lib/status";
+import { AboutLine } from "@/parts/about-fields";
 import { Comments } from "@/parts/comments";
 import { Card } from "@/parts/controls";
 import { Sentence } from "@/parts/sentence";
@@ -37,7 +38,9 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
     <div className="h-full overflow-auto px-5 py-4">
       <div className="flex items-start gap-6 max-md:flex-col max-md:gap-3">
         <div className="min-w-0 flex-1">
+          {rollout.name && <p className="font-semibold">{rollout.name}</p>}
           <Sentence className="text-[1.55rem]" parts={rollout.sentence} />
+          <AboutLine reason={rollout.purpose} ticket={rollout.ticket} />
           <p className="mt-1 text-soft">
             Rollout {rollout.id}
             {launched && ` · launched ${instant(launched, zone, now)} by ${rollout.launched_by ?? "a script"}`}
