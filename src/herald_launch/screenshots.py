@@ -28,7 +28,8 @@ VIEWS = (
     ("rollout-halted", "/rollouts/{halted}", "light"),
     ("report", "/rollouts/1/report", "light"),
     ("commands", "/commands", "light"),
-    ("command", "/commands/{schedule}", "light"),
+    ("command", "/commands/{answered}", "light"),
+    ("command-compose", "/commands/{schedule}/edit", "light"),
     ("library", "/library", "light"),
     ("attributes", "/library?shelf=attributes", "light"),
     ("facts", "/library?shelf=facts", "light"),
@@ -93,6 +94,8 @@ def _places(page: Page, base: str) -> dict[str, Any]:
     ids = {g["name"]: g["id"] for g in ask("groups")}
     chosen = ("Field gateways", "Satellite uplinks", "Gateways on time", "Bench and spares")
     places["overlapping"] = ",".join(str(ids[name]) for name in chosen)
-    places["schedule"] = ask("schedules")["schedules"][-1]["id"]
+    schedules = ask("schedules")["schedules"]
+    places["schedule"] = schedules[-1]["id"]
+    places["answered"] = next(s["id"] for s in schedules if s["template"]["key"] == "health-check")
     places["device"] = ask("devices?rule=family%20%3D%20Rill&limit=1")["devices"][0]["name"]
     return places

@@ -173,6 +173,19 @@ def test_an_output_is_compared_with_the_last_of_its_command(client: APIClient) -
     assert client.get(f"{V1}/deliveries/{first.delivery_id}/output/compare").json()["before"] is None
 
 
+def test_outputs_in_reports_are_compared_too(client: APIClient) -> None:
+    group, made = make_static("G", [make_device()]), []
+    for word in ("ok", "worn"):
+        schedule = make_schedule(group)
+        [delivery] = end(schedule, ("confirmed", word))
+        Delivery.objects.filter(pk=delivery.pk).update(
+            results={"answer": word, "output": f"storage: {word}\nnetwork: ok"}
+        )
+        made.append(delivery.pk)
+    found = client.get(f"{V1}/deliveries/{made[1]}/output/compare").json()
+    assert found["before"] == made[0] and found["lines"][-3:] == ["-storage: ok", "+storage: worn", " network: ok"]
+
+
 def test_a_download_is_an_attachment_and_on_record(client: APIClient) -> None:
     device = make_device()
     schedule = make_schedule(make_static("G", [device]), "logs")

@@ -93,13 +93,10 @@ def text_of(output: Output) -> str:
     return content.decode("utf-8", "replace").replace("\x00", "\ufffd")
 
 
-def compared_with_last(output: Output) -> tuple[Output | None, Sequence[str]]:
-    """The output of the same command on the same device before it, and a unified diff of their last lines."""
-    before = Output.objects.last_before(output)
-    if before is None:
-        return None, []
-    old, new = (text_of(o).splitlines()[-MOST_LINES:] for o in (before, output))
-    return before, list(difflib.unified_diff(old, new, "before", "now", lineterm="", n=2))[:MOST_LINES]
+def compared(before: str, now: str) -> Sequence[str]:
+    """A unified diff of the last lines of two outputs; empty where nothing differs."""
+    old, new = (text.splitlines()[-MOST_LINES:] for text in (before, now))
+    return list(difflib.unified_diff(old, new, "before", "now", lineterm="", n=2))[:MOST_LINES]
 
 
 def note_download(output: Output, *, actor: User | None, now: datetime) -> None:

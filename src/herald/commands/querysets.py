@@ -11,7 +11,7 @@ from herald.db.expressions import containing
 from herald.groups.audience import with_named
 
 if TYPE_CHECKING:
-    from herald.commands.models import Occurrence, Output, Schedule
+    from herald.commands.models import Occurrence, Schedule
 
 
 class TemplateQuerySet(models.QuerySet["CommandTemplate"]):
@@ -95,12 +95,5 @@ class OutputQuerySet(models.QuerySet["Output"]):
     def beyond(self, most: int) -> "models.QuerySet[Any, Any]":
         """Those with which a device has more than so many bytes, its newest counted first."""
         newest_first = Window(Sum("size"), partition_by=F("device"), order_by=[F("last_at").desc(), F("pk").desc()])
-        return self.annotate(so_far=newest_first).filter(so_far__gt=most)
-
-    def last_before(self, output: "Output") -> "Output | None":
-        """What the same device sent for the same command the time before."""
-        occurrence = output.delivery.occurrence
-        if occurrence is None:
-            return None
-        mine = self.filter(device=output.device_id, pk__lt=output.pk).order_by("-pk")
-        return mine.filter(delivery__occurrence__template__key=occurrence.template_id).first()
+        found: models.QuerySet[Any, Any] = self.annotate(so_far=newest_first)
+        return found.filter(so_far__gt=most)

@@ -7,6 +7,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from django.db import transaction
+from django.db.models import Q
 
 from herald.commands.models import Occurrence, Output, Schedule
 from herald.commands.outputs import text_of
@@ -126,6 +127,20 @@ def output_of(delivery: Delivery) -> tuple[Output | None, str]:
         return found, text_of(found)
     said = delivery.results.get("output") if isinstance(delivery.results, dict) else None
     return None, said if isinstance(said, str) else ""
+
+
+def output_before(delivery: Delivery) -> Delivery | None:
+    """The delivery by which the same device gave an output of the same command the time before."""
+    if delivery.occurrence is None:
+        return None
+    found: Delivery | None = (
+        Delivery.objects.filter(device=delivery.device_id, pk__lt=delivery.pk)
+        .filter(occurrence__template__key=delivery.occurrence.template_id)
+        .filter(Q(output__isnull=False) | Q(results__has_key="output"))
+        .order_by("-pk")
+        .first()
+    )
+    return found
 
 
 def read_occurrences(schedule: Schedule, text: str | None) -> list[int]:

@@ -216,11 +216,12 @@ class DeliveryOutputCompareView(APIView):
 
     @extend_schema(operation_id="deliveries_output_compare", responses=ComparedOutput)
     def get(self, request: Request, delivery_id: int) -> Response:
-        output, _ = watch.output_of(_command(delivery_id))
-        before, lines = outputs.compared_with_last(output) if output else (None, [])
+        delivery = _command(delivery_id)
+        before = watch.output_before(delivery)
+        texts = [watch.output_of(d)[1] for d in (before, delivery) if d is not None]
         body = {
-            "before": before.delivery_id if before else None,
-            "before_at": before.last_at if before else None,
-            "lines": lines,
+            "before": before.pk if before else None,
+            "before_at": before.phase_since if before else None,
+            "lines": outputs.compared(*texts) if before else [],
         }
         return Response(ComparedOutput(body).data)
