@@ -83,7 +83,7 @@ def test_a_restart_for_three_groups_in_their_zones_is_planned_changed_and_skippe
     assert running.ask(f"schedules/{number}")["time_of_day"] == "04:40:00"
 
     page.get_by_role("button", name="Skip the next…").click()
-    page.get_by_role("alertdialog").get_by_role("button", name="Leave it out").click()
+    page.get_by_role("alertdialog").get_by_role("button", name="Skip it").click()
     running.until(f"schedules/{number}", lambda s: len(s["excluded"]) == 3)
     page.get_by_role("button", name="Pause").click()
     expect(page.get_by_role("button", name="Resume")).to_be_visible()

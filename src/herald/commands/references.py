@@ -6,7 +6,7 @@ from herald.groups.references import Reference, tells_uses
 
 @tells_uses
 def uses_of_group(group_id: int) -> list[Reference]:
-    """The open ones that name the group, and which of them leave it out."""
+    """The open ones that name the group, and which of them exclude it."""
     found = Schedule.objects.using_group(group_id).select_related("template").prefetch_related("include")
     return [use_of(s, leaves_out=all(g.pk != group_id for g in s.include.all())) for s in found]
 

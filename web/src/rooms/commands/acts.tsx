@@ -39,7 +39,7 @@ export function Acts({ schedule }: { schedule: Row }) {
             ...path,
             body: { local_time: schedule.next_local_time },
           });
-          return `It leaves out the firing of ${localWords(schedule.next_local_time)}`;
+          return `It skips the firing of ${localWords(schedule.next_local_time)}`;
         case "end":
           await api.POST("/api/v1/schedules/{schedule_id}/end", path);
           return "Ended";
@@ -77,8 +77,8 @@ export function Acts({ schedule }: { schedule: Row }) {
         {mayOperate && schedule.when === "repeat" && schedule.next_local_time && !isProposed && (
           <Confirm
             trigger={<Button>Skip the next…</Button>}
-            title={`Leave out the firing of ${localWords(schedule.next_local_time)}?`}
-            action="Leave it out"
+            title={`Skip the firing of ${localWords(schedule.next_local_time)}?`}
+            action="Skip it"
             onConfirm={() => act.mutate("skip")}
           >
             In every zone where it has not fired yet, by the clock of the rule. It would be for{" "}

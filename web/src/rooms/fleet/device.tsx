@@ -22,6 +22,7 @@ import { Why } from "./device-groups";
 import { EditPanel } from "./edit-panel";
 import { Facts } from "./facts";
 import { type OneDeviceAction, OneDeviceDialog, OneDeviceItems } from "./one-device-actions";
+import { ownPage } from "./own-page";
 import { byName, deviceOrders, device as deviceQuery, deviceTimeline } from "./queries";
 import { TestConnection } from "./test-connection";
 import { Upcoming } from "./upcoming";
@@ -62,6 +63,7 @@ function Shown({ device: d }: { device: Schemas["DeviceDetail"] }) {
   const orders = useInfiniteQuery(deviceOrders(name));
   const [events, setEvents] = useState(100);
   const timeline = useQuery(deviceTimeline(name, events));
+  const page = ownPage(d.facts);
   const there = DateTime.fromJSDate(now, { zone: d.time_zone || "UTC" });
   return (
     <div className="h-full overflow-auto px-5 py-4">
@@ -87,6 +89,14 @@ function Shown({ device: d }: { device: Schemas["DeviceDetail"] }) {
       <p className="mb-4 text-soft">
         {d.model} revision {d.hardware_revision} · {d.site} · {city(d.time_zone)}, there it is{" "}
         <strong className="text-ink">{there.toFormat("ccc HH:mm")}</strong>
+        {page && (
+          <>
+            {" · "}
+            <a className="slot" href={page} target="_blank" rel="noreferrer noopener">
+              its own page
+            </a>
+          </>
+        )}
       </p>
       <div className="grid grid-cols-3 items-start gap-4 max-lg:grid-cols-1">
         <div className="space-y-4">
