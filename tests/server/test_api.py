@@ -1,5 +1,7 @@
 """The API as scripts see it: contract, refusals, who may do what."""
 
+import json
+import re
 from typing import Any
 
 import pytest
@@ -11,6 +13,7 @@ from herald.groups.models import Group
 from herald.http import errors
 from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout
+from herald_launch.steps import ROOT
 from tests.factories import NOW, make_device, make_devices, make_image, make_rule_group, make_static, make_user
 
 pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
@@ -286,3 +289,15 @@ def test_a_rollout_carries_a_name_a_purpose_and_a_ticket(api: APIClient) -> None
     shown = api.get(f"{V1}/rollouts/{number}").json()
     assert (shown["name"], shown["purpose"], shown["ticket"]) == ("Before the frost", "Valves must not stick", "OPS-90")
     assert api.post(f"{V1}/rollouts", {**body, "name": "x" * 81}, format="json").status_code in (400, 422)
+
+
+def test_the_sentence_takes_all_of_a_draft_but_what_the_browser_leaves_out(api: APIClient) -> None:
+    """A field that a draft gains is worded, or left out by name in `saidOf`: else no draft has a sentence any more."""
+    document = json.loads((ROOT / "docs" / "openapi.json").read_text())["components"]["schemas"]
+    draft = set(document["RolloutDraftBodyRequest"]["properties"])
+    said = set(document["RolloutSentenceBodyRequest"]["properties"])
+    browser = (ROOT / "web" / "src" / "rooms" / "rollouts" / "draft.ts").read_text()
+    left_out = set(
+        re.findall(r"^    (\w+)(?:: _\w+)?,$", browser.partition("function saidOf")[2].partition("...said")[0], re.M)
+    )
+    assert draft - left_out == said - {"ring_count", "rolls_back_id"}

@@ -83,6 +83,7 @@ describe("what the sentence is asked with", () => {
     expect([said.include, said.ring_count, said.rolls_back_id]).toEqual([[3], 0, 7]);
     expect(said).not.toHaveProperty("max_concurrent");
     expect(said).not.toHaveProperty("rings");
+    for (const written of ["name", "purpose", "ticket"]) expect(said).not.toHaveProperty(written);
   });
 });
 

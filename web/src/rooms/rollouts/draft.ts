@@ -152,6 +152,9 @@ export function saidOf(draft: Draft, rollsBack: number | null): Schemas["Rollout
     failure_count_limit: _count,
     max_concurrent: _most,
     max_attempts: _attempts,
+    name: _name,
+    purpose: _purpose,
+    ticket: _ticket,
     ...said
   } = draft;
   return { ...said, ring_count: rings.length, rolls_back_id: rollsBack };
