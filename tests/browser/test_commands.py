@@ -181,10 +181,13 @@ def test_the_connection_to_a_device_is_tested_step_by_step(signed_in: Page, runn
     dialog.get_by_role("button", name="Send the test").click()
     steps = dialog.get_by_role("list", name="Round trip")
     expect(steps.get_by_role("listitem").first).to_contain_text("The order was written")
+    link = dialog.get_by_role("link", name=re.compile("^command "))
+    number = int(link.inner_text().split()[1])
+    running.until(f"schedules/{number}", lambda s: s["phases"].get("confirmed", 0) == 1)
     expect(steps).to_contain_text("It answered: the connection works both ways")
     assert len(steps.get_by_role("listitem").all()) >= 3
-    dialog.get_by_role("link", name=re.compile("^command ")).click()
-    schedule_of(page)
+    link.click()
+    assert schedule_of(page) == number
     expect(page.get_by_text(f"Test of the connection to {device}")).to_be_visible()
 
 
