@@ -188,7 +188,7 @@ def test_the_connection_to_a_device_is_tested_step_by_step(signed_in: Page, runn
     assert len(steps.get_by_role("listitem").all()) >= 3
     link.click()
     assert schedule_of(page) == number
-    expect(page.get_by_text(f"Test of the connection to {device}")).to_be_visible()
+    expect(page.get_by_text(f"Test of the connection to {device}").first).to_be_visible()
 
 
 def test_a_destructive_command_waits_for_a_second_person(page: Page, running: Running) -> None:
