@@ -33,7 +33,7 @@ export function FiringStrip({
                 <button
                   type="button"
                   aria-pressed={c.key === chosen}
-                  aria-label={`Firing of ${when(c, zone)}: ${wordsOf(c.occurrences)}`}
+                  aria-label={`${stamp(c, zone).join(" ")}: ${wordsOf(c.occurrences)}`}
                   title={`${when(c, zone)}${c.isExtra ? ", run besides its times" : ""}: ${wordsOf(c.occurrences)}`}
                   onClick={() => onChoose(c)}
                   className={clsx(

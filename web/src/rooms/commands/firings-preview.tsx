@@ -122,8 +122,8 @@ function Line({
       {draft.when === "repeat" && (
         <button
           type="button"
-          className="ml-auto px-1 text-soft opacity-60 hover:text-brick hover:opacity-100 focus-visible:opacity-100"
-          aria-label={`Leave out ${f.local_time.replace("T", " ")}`}
+          className="ml-auto px-1 text-soft hover:text-brick"
+          aria-label={`leave out ${f.local_time.replace("T", " ")}`}
           title="Leave this one out, in every zone"
           onClick={() => onExclude(f.local_time)}
         >
