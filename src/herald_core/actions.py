@@ -73,7 +73,8 @@ def _object(required: tuple[str, ...] = (), **properties: Mapping[str, Any]) -> 
     }
 
 
-_NONE = _object()
+#: The schema of a command without parameters.
+NO_PARAMETERS = _object()
 
 BUILT_IN: tuple[BuiltIn, ...] = (
     BuiltIn(
@@ -83,7 +84,7 @@ BUILT_IN: tuple[BuiltIn, ...] = (
         harm=Harm.DISRUPTIVE,
         minutes=5,
         note="Each device is silent for a minute or two.",
-        schema=_NONE,
+        schema=NO_PARAMETERS,
     ),
     BuiltIn(
         key="report",
@@ -92,7 +93,7 @@ BUILT_IN: tuple[BuiltIn, ...] = (
         harm=Harm.GENTLE,
         minutes=1,
         note="Each device says all of its facts anew.",
-        schema=_NONE,
+        schema=NO_PARAMETERS,
     ),
     BuiltIn(
         key="logs",

@@ -114,11 +114,11 @@ PYTHON = (
     ),
     server(
         "commands/turn.py",
-        "fresh = Schedule.objects.locked_if_active(schedule.pk)",
+        "fresh = Schedule.objects.locked().filter(pk=schedule.pk, state=ScheduleState.ACTIVE).first()",
         "fresh = schedule",
         "server/test_commands",
     ),
-    server("commands/outputs.py", "file.truncate(offset)", "pass", "server/test_command_watch"),
+    server("pieces.py", "file.truncate(offset)", "pass", "server/test_command_watch"),
     server("gateway/outputs.py", "device__secret_hash=secret_hash", "", "gateway/test_commands"),
     server(
         "commands/compose.py",

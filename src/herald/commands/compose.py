@@ -276,7 +276,7 @@ def change_schedule(
     if draft.when == When.NOW:
         raise Invalid("/when", "A schedule fires at a time or by a rule; to run it now, use “Run once now”.")
     with transaction.atomic():
-        schedule = Schedule.objects.select_related("template").select_for_update(of=("self",)).get(pk=schedule.pk)
+        schedule = Schedule.objects.locked().get(pk=schedule.pk)
         if schedule.state == ScheduleState.ENDED or schedule.when == When.NOW:
             raise Conflict("It has run or ended, and is not changed any more.", state=schedule.state)
         if schedule.revision != revision:

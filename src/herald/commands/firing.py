@@ -69,6 +69,7 @@ def fire(schedule: Schedule, zone: str, fires_at: datetime, *, now: datetime, lo
     """Write an occurrence and its deliveries for the audience of this moment; how many devices.
 
     `local` is the time of the rule that it stands for. Safe to repeat: an occurrence that exists is left as it is.
+    Whoever fires holds the schedule's lock, so no other process does the same meanwhile.
     """
     local_time = local.strftime(LOCAL_FORM) if local else ""
     expires_at = fires_at + timedelta(minutes=schedule.expires_after_minutes)
@@ -87,23 +88,19 @@ def fire(schedule: Schedule, zone: str, fires_at: datetime, *, now: datetime, lo
         busy = _make_room(schedule, [pk for pk, _ in devices], now)
         if schedule.overlap == OverlapChoice.SKIP:
             devices = [(pk, uid) for pk, uid in devices if pk not in busy]
-        occurrence, new = Occurrence.objects.get_or_create(
+        occurrence = Occurrence.objects.create(
             schedule=schedule,
             zone=zone,
             fires_at=fires_at,
-            defaults={
-                "template_id": schedule.template_id,
-                "parameters": schedule.parameters,
-                "local_time": local_time,
-                "expires_at": expires_at,
-                "audience": len(devices),
-                "frozen": frozen,
-                "overlapping": len(busy) if schedule.overlap == OverlapChoice.SKIP else 0,
-                "unsupported_count": whom.unable.filter(here).count(),
-            },
+            template_id=schedule.template_id,
+            parameters=schedule.parameters,
+            local_time=local_time,
+            expires_at=expires_at,
+            audience=len(devices),
+            frozen=frozen,
+            overlapping=len(busy) if schedule.overlap == OverlapChoice.SKIP else 0,
+            unsupported_count=whom.unable.filter(here).count(),
         )
-        if not new:
-            return occurrence.audience
         _write_deliveries(schedule, occurrence, devices, now)
         notify("schedule", schedule.pk)
     return len(devices)

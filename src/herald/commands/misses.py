@@ -6,10 +6,8 @@ from typing import Any
 from herald.attention.models import Item, ItemKind
 from herald.attention.services import close_item, open_item
 from herald.commands.models import Occurrence, Schedule, When
+from herald.commands.watch import IN_A_ROW
 from herald.deliveries.models import Delivery
-
-#: missed in so many firings in a row
-IN_A_ROW = 2
 
 
 def note_misses(*, now: datetime) -> None:

@@ -1,7 +1,6 @@
 """What commands gave, sent by devices in pieces: kept in files, read again, compared, and deleted when it is old."""
 
 import difflib
-import os
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -13,6 +12,7 @@ from django.db import transaction
 from herald.commands.models import Output
 from herald.deliveries.models import Delivery
 from herald.people.models import User
+from herald.pieces import write_piece
 from herald.record.services import record
 from herald_core.actions import Action
 
@@ -57,13 +57,7 @@ def append(delivery: Delivery, offset: int, piece: bytes, *, now: datetime) -> P
         kept = piece[: most - output.size]
         path = path_of(output)
         path.parent.mkdir(parents=True, exist_ok=True)
-        handle = os.open(path, os.O_WRONLY | os.O_CREAT, 0o600)
-        with os.fdopen(handle, "wb") as file:
-            file.truncate(offset)
-            file.seek(offset)
-            file.write(kept)
-            file.flush()
-            os.fsync(file.fileno())
+        write_piece(path, offset, kept)
         output.size, output.is_cut, output.last_at = offset + len(kept), len(kept) < len(piece), now
         output.save(update_fields=["size", "is_cut", "last_at"])
     return Progress(output.size, output.is_cut)

@@ -11,7 +11,7 @@ from herald.db.expressions import containing
 from herald.groups.audience import with_named
 
 if TYPE_CHECKING:
-    from herald.commands.models import Occurrence, Schedule
+    from herald.commands.models import Occurrence
 
 
 class TemplateQuerySet(models.QuerySet["CommandTemplate"]):
@@ -44,10 +44,9 @@ class ScheduleQuerySet(models.QuerySet["Schedule"]):
             self.filter(state="active").select_related("template").prefetch_related("include", "exclude").order_by("id")
         )
 
-    def locked_if_active(self, schedule_id: int) -> "Schedule | None":
-        """It as it is now, locked against changes until the transaction ends; None where it fires no more."""
-        rows = self.filter(pk=schedule_id, state="active").select_related("template")
-        return rows.select_for_update(of=("self",)).first()
+    def locked(self) -> Self:
+        """As they are now, locked against changes until the transaction ends."""
+        return self.select_related("template").select_for_update(of=("self",))
 
     def using_group(self, group_id: int) -> Self:
         """Schedules, not ended, that name the group."""

@@ -25,7 +25,7 @@ def set_state(schedule: Schedule, state: ScheduleState, *, actor: User | None, n
         Conflict: it has ended, waits for approval, or is in that state already.
     """
     with transaction.atomic():
-        schedule = _locked(schedule)
+        schedule = Schedule.objects.locked().get(pk=schedule.pk)
         if schedule.state in (ScheduleState.ENDED, state):
             raise Conflict(f"The command is {schedule.get_state_display().lower()} already.", state=schedule.state)
         if schedule.state == ScheduleState.PROPOSED and state != ScheduleState.ENDED:
@@ -55,7 +55,7 @@ def approve(schedule: Schedule, *, actor: User, now: datetime) -> Schedule:
         NobodyThere: it runs now, and is for nobody any more.
     """
     with transaction.atomic():
-        schedule = _locked(schedule)
+        schedule = Schedule.objects.locked().get(pk=schedule.pk)
         if schedule.state != ScheduleState.PROPOSED:
             raise Conflict("The command does not wait for approval.", state=schedule.state)
         if schedule.created_by_id == actor.pk:
@@ -86,7 +86,7 @@ def skip_next(schedule: Schedule, *, local_time: str, actor: User | None, now: d
         Conflict: it is not active or paused, has no firing to come, or the next one is another by now.
     """
     with transaction.atomic():
-        schedule = _locked(schedule)
+        schedule = Schedule.objects.locked().get(pk=schedule.pk)
         if schedule.state not in (ScheduleState.ACTIVE, ScheduleState.PAUSED):
             raise Conflict(f"The command is {schedule.get_state_display().lower()}.", state=schedule.state)
         firing = next_firing(schedule, now=now)
@@ -111,7 +111,7 @@ def run_once(schedule: Schedule, *, actor: User | None, now: datetime, expected:
         NobodyThere: its groups have no admitted device that can do it.
     """
     with transaction.atomic():
-        schedule = _locked(schedule)
+        schedule = Schedule.objects.locked().get(pk=schedule.pk)
         if schedule.state in (ScheduleState.ENDED, ScheduleState.PROPOSED):
             raise Conflict(f"The command is {schedule.get_state_display().lower()}.", state=schedule.state)
         if expected is not None:
@@ -121,8 +121,3 @@ def run_once(schedule: Schedule, *, actor: User | None, now: datetime, expected:
             raise NobodyThere(NOBODY)
         note(schedule, f"Ran once, for {devices} devices: {schedule_sentence(schedule)}", actor, now)
     return devices
-
-
-def _locked(schedule: Schedule) -> Schedule:
-    found: Schedule = Schedule.objects.select_related("template").select_for_update(of=("self",)).get(pk=schedule.pk)
-    return found

@@ -6,21 +6,20 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-from django.db import IntegrityError, connection, transaction
+from django.db import connection, transaction
 from django.db.models import Q
 from django.utils.text import slugify
 
 from herald.commands.models import CommandTemplate, TemplateModel
-from herald.fleet.capabilities import lacking, lacking_rule
+from herald.fleet.capabilities import lacking, lacking_rule, outside, read_ends, version_clauses
 from herald.fleet.models import DeviceModel
 from herald.http.errors import Conflict, Invalid, InvalidFields
 from herald.live.notify import notify
 from herald.people.models import User
 from herald.record.services import record
-from herald_core.actions import BUILT_IN, HARMS, NEEDS, WITH_OBJECT, Action, Harm
+from herald_core.actions import BUILT_IN, HARMS, NEEDS, NO_PARAMETERS, WITH_OBJECT, Action, Harm
 from herald_core.parameters import parameter_problems, schema_problems
 from herald_core.rules.printer import value_text
-from herald_core.versions import version_key_or_none
 
 _OF_ACTION = {b.action: b for b in BUILT_IN}
 
@@ -83,14 +82,7 @@ def cannot(template: CommandTemplate, prefix: str = "") -> Q:
     if offers or template.action == Action.NAMED:
         found |= ~Q(**{f"{prefix}model__in": [o.model_id for o in offers]})
         for offer in offers:
-            outside = Q(pk__in=[])
-            if offer.from_key is not None or offer.to_key is not None:
-                outside |= Q(**{f"{prefix}firmware_key__isnull": True})
-            if offer.from_key is not None:
-                outside |= Q(**{f"{prefix}firmware_key__lt": offer.from_key})
-            if offer.to_key is not None:
-                outside |= Q(**{f"{prefix}firmware_key__gt": offer.to_key})
-            found |= Q(**{f"{prefix}model": offer.model_id}) & outside
+            found |= Q(**{f"{prefix}model": offer.model_id}) & outside(offer.from_key, offer.to_key, prefix)
     return found
 
 
@@ -105,9 +97,7 @@ def cannot_rule(template: CommandTemplate) -> str:
 
 
 def _offer_rule(offer: TemplateModel) -> str:
-    clauses = [f"model = {value_text(offer.model.name)}"]
-    clauses += [f"firmware >= {value_text(offer.from_version)}"] if offer.from_version else []
-    clauses += [f"firmware <= {value_text(offer.to_version)}"] if offer.to_version else []
+    clauses = [f"model = {value_text(offer.model.name)}", *version_clauses(offer.from_version, offer.to_version)]
     return f"({' and '.join(clauses)})"
 
 
@@ -118,31 +108,27 @@ def save_template(
 
     Raises:
         InvalidFields: a field does not fit.
-        Conflict: a built-in one is changed, or the name is taken.
+        Conflict: a built-in one is changed.
+        IntegrityError: the name is taken.
     """
     if template is not None and template.is_built_in:
         raise Conflict("A built-in command cannot be changed; make one of your own from it.")
     offers = _checked(draft)
     verb = "Made" if template is None else "Changed"
-    try:
-        with transaction.atomic():
-            template = template or CommandTemplate(key=_free_key(draft.name), created_by=actor)
-            template.name, template.note = draft.name, draft.note
-            template.action, template.action_name = draft.action.value, draft.action_name
-            template.schema = _schema(draft)
-            template.harm, template.minutes = draft.harm.value, draft.minutes
-            template.save()
-            template.offered_by.all().delete()
-            for offer in offers:
-                offer.template = template
-            TemplateModel.objects.bulk_create(offers)
-            sentence = f"{verb} the command “{template.name}”, {draft.harm.value}"
-            record(now=now, actor=actor, kind="command", object_id=template.pk, sentence=sentence)
-            notify("templates", template.pk)
-    except IntegrityError as error:
-        if "name" not in str(error):
-            raise
-        raise Conflict(f"There is a command called “{draft.name}” already.") from error
+    with transaction.atomic():
+        template = template or CommandTemplate(key=_free_key(draft.name), created_by=actor)
+        template.name, template.note = draft.name, draft.note
+        template.action, template.action_name = draft.action.value, draft.action_name
+        template.schema = _schema(draft)
+        template.harm, template.minutes = draft.harm.value, draft.minutes
+        template.save()
+        template.offered_by.all().delete()
+        for offer in offers:
+            offer.template = template
+        TemplateModel.objects.bulk_create(offers)
+        sentence = f"{verb} the command “{template.name}”, {draft.harm.value}"
+        record(now=now, actor=actor, kind="command", object_id=template.pk, sentence=sentence)
+        notify("templates", template.pk)
     return template
 
 
@@ -175,7 +161,7 @@ def _checked(draft: TemplateDraft) -> list[TemplateModel]:
             problems.append(("/action_name", "Write the manufacturer’s word for the action."))
         if not draft.offers:
             problems.append(("/models", "Say which models offer it; with none of them it is for nobody."))
-        problems += [(f"/schema{place}", words) for place, words in schema_problems(draft.schema or _EMPTY)]
+        problems += [(f"/schema{place}", words) for place, words in schema_problems(draft.schema or NO_PARAMETERS)]
     else:
         built_in = _OF_ACTION[draft.action]
         if draft.action_name:
@@ -184,24 +170,14 @@ def _checked(draft: TemplateDraft) -> list[TemplateModel]:
             problems.append(("/schema", "The parameters of a built-in action are given; fill them with defaults."))
         if HARMS.index(draft.harm) < HARMS.index(built_in.harm):
             problems.append(("/harm", f"{built_in.name} is {built_in.harm.value}; it cannot be called less."))
-        known = built_in.schema["properties"]
-        for key in sorted(set(draft.defaults) - set(known)):
-            problems.append((f"/defaults/{key}", f"{built_in.name} has no parameter {key[:40]}."))
-        if not problems:
-            problems += [(f"/defaults{p}", words) for p, words in _default_problems(built_in.schema, draft.defaults)]
+        optional = {**built_in.schema, "required": []}
+        problems += [(f"/defaults{place}", words) for place, words in parameter_problems(optional, draft.defaults)]
     if not 1 <= draft.minutes <= 1440:
         problems.append(("/minutes", "Minutes from 1 to 1440 are expected."))
     rows: dict[int, TemplateModel] = {}
     for index, offer in enumerate(draft.offers):
-        keys = {}
-        for end in ("from_version", "to_version"):
-            text = getattr(offer, end)
-            keys[end] = version_key_or_none(text)
-            if text and keys[end] is None:
-                problems.append((f"/models/{index}/{end}", f"{text[:60]} is no version, like 5.2.1."))
-        low, high = keys["from_version"], keys["to_version"]
-        if low is not None and high is not None and low > high:
-            problems.append((f"/models/{index}/to_version", f"It ends before it begins, at {offer.from_version}."))
+        low, high, wrong = read_ends(f"/models/{index}", offer.from_version, offer.to_version)
+        problems += wrong
         if offer.model.pk in rows:
             problems.append((f"/models/{index}/model", f"{offer.model.name} is there twice."))
         rows[offer.model.pk] = TemplateModel(
@@ -212,17 +188,10 @@ def _checked(draft: TemplateDraft) -> list[TemplateModel]:
     return list(rows.values())
 
 
-_EMPTY: Mapping[str, Any] = {"type": "object", "properties": {}, "required": [], "additionalProperties": False}
-
-
-def _default_problems(schema: Mapping[str, Any], defaults: Mapping[str, Any]) -> list[tuple[str, str]]:
-    return parameter_problems({**schema, "required": []}, defaults)
-
-
 def _schema(draft: TemplateDraft) -> dict[str, Any]:
     """The parameters of an own template: as they were written, or a built-in action's with other defaults."""
     if draft.action is Action.NAMED:
-        return dict(draft.schema or _EMPTY)
+        return dict(draft.schema or NO_PARAMETERS)
     given = _OF_ACTION[draft.action].schema
     properties = {
         key: {**value, "default": draft.defaults[key]} if key in draft.defaults else value

@@ -8,6 +8,7 @@ from django.db import transaction
 
 from herald.attention.models import Part
 from herald.attention.quarantine import Isolation
+from herald.commands.compose import note
 from herald.commands.firing import digest_of, fire_due, fires_again, is_due
 from herald.commands.models import Occurrence, Schedule, ScheduleState, When
 from herald.commands.reach import in_freeze
@@ -16,8 +17,6 @@ from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.deliveries.time_outs import end_unheard
 from herald.fleet.models import Device
-from herald.live.notify import notify
-from herald.record.services import record
 from herald_core.deliveries import ACTIVE, Kind, Phase
 
 
@@ -37,7 +36,7 @@ def turn_schedules(*, now: datetime, isolation: Isolation | None = None) -> date
             looked_at = schedule.when != When.NOW and is_due(schedule, digest, now)
             if looked_at or any(phases.get(Phase.WAITING) for phases in open_of_it.values()):
                 with transaction.atomic():
-                    fresh = Schedule.objects.locked_if_active(schedule.pk)
+                    fresh = Schedule.objects.locked().filter(pk=schedule.pk, state=ScheduleState.ACTIVE).first()
                     if fresh is None:
                         return  # it was paused or ended since this turn began
                     schedule = fresh
@@ -108,6 +107,4 @@ def _end_if_over(schedule: Schedule, open_now: Mapping[int, Mapping[str, int]], 
     if open_now or fires_again(schedule, now) or Delivery.objects.of_schedule(schedule.pk).open().exists():
         return
     if Schedule.objects.filter(pk=schedule.pk, state=ScheduleState.ACTIVE).update(state=ScheduleState.ENDED):
-        sentence = f"Ended by itself: {schedule_sentence(schedule)}"
-        record(now=now, actor=None, kind="schedule", object_id=schedule.pk, sentence=sentence)
-        notify("schedule", schedule.pk)
+        note(schedule, f"Ended by itself: {schedule_sentence(schedule)}", None, now)

@@ -131,17 +131,10 @@ def _checked(model: DeviceModel, drafts: Sequence[RangeDraft]) -> list[Capabilit
     for index, draft in enumerate(drafts):
         if draft.capability in ranges:
             errors.append((f"/ranges/{index}/capability", f"{WORDS[draft.capability]} is there twice."))
-        keys = {}
-        for end in ("from_version", "to_version"):
-            text = getattr(draft, end)
-            keys[end] = version_key_or_none(text)
-            if text and keys[end] is None:
-                errors.append((f"/ranges/{index}/{end}", f"{text[:60]} is no version, like 5.2.1."))
-        low, high = keys["from_version"], keys["to_version"]
+        low, high, wrong = read_ends(f"/ranges/{index}", draft.from_version, draft.to_version)
+        errors += wrong
         if draft.never and (draft.from_version or draft.to_version):
             errors.append((f"/ranges/{index}/never", "A capability that no firmware has takes no versions."))
-        if low is not None and high is not None and low > high:
-            errors.append((f"/ranges/{index}/to_version", f"It ends before it begins, at {draft.from_version}."))
         if draft.limits:
             ranges[draft.capability] = CapabilityRange(
                 model=model,
@@ -164,22 +157,46 @@ def _any_of(ranges: Iterable[CapabilityRange], prefix: str) -> Q:
         if kept.never:
             found |= model
             continue
-        outside = Q(**{f"{prefix}firmware_key__isnull": True})
-        if kept.from_key is not None:
-            outside |= Q(**{f"{prefix}firmware_key__lt": kept.from_key})
-        if kept.to_key is not None:
-            outside |= Q(**{f"{prefix}firmware_key__gt": kept.to_key})
-        found |= model & outside
+        found |= model & outside(kept.from_key, kept.to_key, prefix)
     return found
+
+
+def outside(from_key: str | None, to_key: str | None, prefix: str = "") -> Q:
+    """Devices whose firmware is not from one version to another, both included, or is not known; open where None, and
+    with both open nobody."""
+    found = Q(pk__in=[])
+    if from_key is not None or to_key is not None:
+        found |= Q(**{f"{prefix}firmware_key__isnull": True})
+    if from_key is not None:
+        found |= Q(**{f"{prefix}firmware_key__lt": from_key})
+    if to_key is not None:
+        found |= Q(**{f"{prefix}firmware_key__gt": to_key})
+    return found
+
+
+def version_clauses(from_version: str, to_version: str) -> list[str]:
+    """The lines of a rule that finds firmware from one version to another, both included; open where empty."""
+    ends = ((">=", from_version), ("<=", to_version))
+    return [f"firmware {op} {value_text(version)}" for op, version in ends if version]
+
+
+def read_ends(place: str, from_version: str, to_version: str) -> tuple[str | None, str | None, list[tuple[str, str]]]:
+    """The keys of two versions between which firmware lies, open where empty; and what does not fit, each with its
+    place below `place`."""
+    wrong = [
+        (f"{place}/{end}", f"{text[:60]} is no version, like 5.2.1.")
+        for end, text in (("from_version", from_version), ("to_version", to_version))
+        if text and version_key_or_none(text) is None
+    ]
+    low, high = version_key_or_none(from_version), version_key_or_none(to_version)
+    if low is not None and high is not None and low > high:
+        wrong.append((f"{place}/to_version", f"It ends before it begins, at {from_version}."))
+    return low, high, wrong
 
 
 def _rule(model: str, draft: RangeDraft) -> str:
     clause = f"model = {value_text(model)}"
-    inside = [
-        f"firmware {op} {value_text(version)}"
-        for op, version in ((">=", draft.from_version), ("<=", draft.to_version))
-        if version
-    ]
+    inside = version_clauses(draft.from_version, draft.to_version)
     if draft.never:
         return clause
     return f"{clause} and not ({' and '.join(inside)})" if len(inside) > 1 else f"{clause} and not {inside[0]}"

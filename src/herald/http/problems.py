@@ -29,6 +29,7 @@ _TITLES = {
 #: What the database refused, in words. Anything not named here is a fault of ours and is raised.
 _CONSTRAINTS = {
     "group_name": "Another group has this name already.",
+    "commandtemplate_name": "Another command has this name already.",
     "one_order_in_hand": "A device already has another order.",
     "schedule_gives_up_after_spread": "It must give up later than the spread.",
 }

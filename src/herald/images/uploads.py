@@ -1,7 +1,6 @@
 """Files on their way in: in pieces, so that a cut line goes on where it was cut."""
 
 import hashlib
-import os
 import shutil
 import threading
 from collections import OrderedDict
@@ -15,6 +14,7 @@ from django.db import transaction
 from herald.http.errors import Conflict, Invalid
 from herald.images.models import Upload
 from herald.people.models import User
+from herald.pieces import write_piece
 
 MAX_BYTES = 2 * 1024**3
 PIECE_BYTES = 8 * 1024**2
@@ -55,13 +55,7 @@ def append(upload_id: UUID, offset: int, piece: bytes, *, now: datetime) -> Uplo
             raise Conflict(f"The next piece begins at byte {upload.received_bytes}.", received=upload.received_bytes)
         if len(piece) > PIECE_BYTES or offset + len(piece) > upload.size_bytes:
             raise Invalid("/offset", "The piece is longer than what is to come.")
-        handle = os.open(path_of(upload), os.O_WRONLY | os.O_CREAT, 0o600)
-        with os.fdopen(handle, "wb") as file:
-            file.truncate(offset)
-            file.seek(offset)
-            file.write(piece)
-            file.flush()
-            os.fsync(file.fileno())
+        write_piece(path_of(upload), offset, piece)
         upload.received_bytes, upload.last_at = offset + len(piece), now
         upload.save(update_fields=["received_bytes", "last_at"])
     _running.add(upload.pk, offset, piece)

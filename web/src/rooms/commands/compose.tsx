@@ -45,7 +45,7 @@ export function EditCommand() {
   // read once: what somebody else changes meanwhile is told as it is saved, and overwrites nothing that was typed
   const asked = useQuery({ ...scheduleQuery(Number(id)), refetchInterval: false, refetchOnMount: "always" });
   return (
-    <WholePage of={{ ...asked, isPlaceholderData: asked.isPlaceholderData }} what={`Command ${id}`}>
+    <WholePage of={asked} what={`Command ${id}`}>
       {(data) => <EditLoaded key={data.id} read={data} />}
     </WholePage>
   );
@@ -102,8 +102,6 @@ function Composer({ first, slot, changes }: { first: Draft; slot: string; change
     (!asksForCount || isCount(typed, reached));
   // what does not fit yet is said as such: nothing failed, and trying again would not help
   const refused = preview.error instanceof ApiError && preview.error.status === 422 ? preview.error.detail : "";
-  const verb = template?.phrase ?? "Restart";
-  const doneTo = (n: string) => `${verb} ${n}`;
   return (
     <div className="grid h-full grid-cols-[minmax(0,1fr)_380px] max-xl:grid-cols-[minmax(0,1fr)_290px] max-md:block max-md:overflow-auto">
       <div className="overflow-auto px-5 py-4">
@@ -212,7 +210,7 @@ function Composer({ first, slot, changes }: { first: Draft; slot: string; change
                 : !isNow
                   ? "Save the schedule"
                   : isSettled
-                    ? doneTo(`${counted(reached, "device")} now`)
+                    ? `${template?.phrase ?? "Restart"} ${counted(reached, "device")} now`
                     : "Run it now"}
           </Button>
           {preview.data && !isNow && isSettled && (

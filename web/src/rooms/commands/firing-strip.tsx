@@ -5,7 +5,7 @@ import type { Schemas } from "@/api/client";
 import { useClock } from "@/lib/clock";
 import { city, count } from "@/lib/format";
 import { summary } from "@/parts/phases";
-import { type Column, columnsOf, type Occurrence, sharesOf, totals, zonesOf } from "./strip";
+import { type Column, columnsOf, type Occurrence, type Shares, sharesOf, totals, zonesOf } from "./strip";
 
 const SHOWN = 21;
 
@@ -33,7 +33,6 @@ export function FiringStrip({
                 <button
                   type="button"
                   aria-pressed={c.key === chosen}
-                  aria-label={`${stamp(c, zone).join(" ")}: ${wordsOf(c.occurrences)}`}
                   title={`${when(c, zone)}${c.isExtra ? ", run besides its times" : ""}: ${wordsOf(c.occurrences)}`}
                   onClick={() => onChoose(c)}
                   className={clsx(
@@ -43,9 +42,10 @@ export function FiringStrip({
                 >
                   {stamp(c, zone).map((line) => (
                     <span key={line} className="block whitespace-nowrap">
-                      {line}
+                      {line}{" "}
                     </span>
                   ))}
+                  <span className="sr-only">{wordsOf(c.occurrences)}</span>
                 </button>
               </th>
             ))}
@@ -84,12 +84,22 @@ function Cell({ occurrences }: { occurrences: Occurrence[] }) {
       aria-label={wordsOf(occurrences)}
       title={wordsOf(occurrences)}
     >
-      <span className="w-full bg-verdigris" style={{ height: `${shares.done * 100}%` }} />
-      <span className="w-full bg-rule" style={{ height: `${shares.open * 100}%` }} />
-      <span className="hatched w-full" style={{ height: `${shares.missed * 100}%` }} />
-      <span className="w-full bg-brick" style={{ height: `${shares.failed * 100}%` }} />
+      <Fill shares={shares} />
     </span>
   );
+}
+
+/** How devices ended, as a stack that fills what holds it from below (with `flex-col-reverse`). */
+export function Fill({ shares }: { shares: Shares }) {
+  const parts: [string, number][] = [
+    ["bg-verdigris", shares.done],
+    ["bg-rule", shares.open],
+    ["hatched", shares.missed],
+    ["bg-brick", shares.failed],
+  ];
+  return parts.map(([tone, share]) => (
+    <span key={tone} className={`w-full ${tone}`} style={{ height: `${share * 100}%` }} />
+  ));
 }
 
 function Legend() {
@@ -114,13 +124,15 @@ function Legend() {
 
 /** A firing in words: its time by the clock of its rule, or the moment by the reader's clock. */
 export function when(column: Column, zone: string): string {
-  return column.isExtra
-    ? DateTime.fromISO(column.at, { zone }).toFormat("ccc d LLL HH:mm")
-    : DateTime.fromISO(column.at).toFormat("ccc d LLL HH:mm");
+  return timeOf(column, zone).toFormat("ccc d LLL HH:mm");
+}
+
+function timeOf(column: Column, zone: string): DateTime {
+  return column.isExtra ? DateTime.fromISO(column.at, { zone }) : DateTime.fromISO(column.at);
 }
 
 function stamp(column: Column, zone: string): string[] {
-  const time = column.isExtra ? DateTime.fromISO(column.at, { zone }) : DateTime.fromISO(column.at);
+  const time = timeOf(column, zone);
   return [time.toFormat("d LLL"), column.isExtra ? "run" : time.toFormat("HH:mm")];
 }
 

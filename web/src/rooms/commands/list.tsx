@@ -13,7 +13,7 @@ import { Choice, More, SearchField, useTypedWords } from "@/parts/list-parts";
 import { summary } from "@/parts/phases";
 import { sentenceText } from "@/parts/sentence";
 import { Loaded } from "@/parts/views";
-import { when } from "./firing-strip";
+import { Fill, when } from "./firing-strip";
 import { schedules as schedulesQuery } from "./queries";
 import { type Column, columnsOf, sharesOf, totals } from "./strip";
 
@@ -162,13 +162,9 @@ function nextWords(s: Schemas["ScheduleRow"], zone: string, now: Date) {
 /** A firing of all zones together, as small as it may be. */
 function MiniCell({ column }: { column: Column }) {
   const { audience, phases } = totals(column.occurrences);
-  const shares = sharesOf(phases, audience);
   return (
     <span className="flex h-full w-3 flex-col-reverse overflow-hidden rounded-[2px] border border-rule">
-      <span className="bg-verdigris" style={{ height: `${shares.done * 100}%` }} />
-      <span className="bg-rule" style={{ height: `${shares.open * 100}%` }} />
-      <span className="hatched" style={{ height: `${shares.missed * 100}%` }} />
-      <span className="bg-brick" style={{ height: `${shares.failed * 100}%` }} />
+      <Fill shares={sharesOf(phases, audience)} />
     </span>
   );
 }
