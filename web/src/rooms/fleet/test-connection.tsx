@@ -89,7 +89,7 @@ function Steps({ device, schedule }: { device: string; schedule: Schemas["Schedu
               )}
             </ol>
             <p className="mt-2 text-soft">
-              It goes on when this is closed:{" "}
+              {over ? "Kept as" : "It goes on when this is closed:"}{" "}
               <Link to="/commands/$id" params={{ id: String(schedule.id) }} search={{}} className="slot">
                 command {schedule.id}
               </Link>
