@@ -39,6 +39,8 @@ DEMO = env.bool("HERALD_DEMO", False)
 WEB_DIST = Path(env.str("HERALD_WEB_DIST", str(ROOT / "web" / "dist")))
 #: Addresses of proxies whose X-Forwarded-For is believed, separated by commas.
 TRUSTED_PROXIES: list[str] = env.list("HERALD_TRUSTED_PROXIES", [])
+#: Inner networks that the server may fetch from, separated by commas, like 10.20.0.0/16.
+OUTBOUND_NETWORKS: list[str] = env.list("HERALD_OUTBOUND_NETWORKS", [])
 #: Check-ins a gateway process holds at most before it asks devices to slow down.
 GATEWAY_QUEUE = env.int("HERALD_GATEWAY_QUEUE", 5000)
 

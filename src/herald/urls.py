@@ -10,6 +10,7 @@ from django.views.decorators.csrf import csrf_exempt, ensure_csrf_cookie
 from drf_spectacular.views import SpectacularJSONAPIView, SpectacularSwaggerView
 
 from herald.attention.api.views import QuarantineListView, QuarantineTryAction
+from herald.calendar.api import sources as calendar_sources
 from herald.calendar.api import views as calendar
 from herald.catalog.api import codes, facts, reference_data, tags_and_attributes
 from herald.commands.api import capabilities as model_capabilities
@@ -198,7 +199,13 @@ urlpatterns = [
     _route("ring-plans", plans.PlanListView),
     _route("ring-plans/<int:plan_id>", plans.PlanView),
     _route("freezes", calendar.FreezeListView),
+    _route("freezes/export", calendar_sources.FreezeExportView),
     _route("freezes/<int:freeze_id>", calendar.FreezeView),
+    _route("calendar-sources", calendar_sources.SourceListView),
+    _route("calendar-sources/preview", calendar_sources.SourcePreviewView),
+    _route("calendar-sources/<int:source_id>", calendar_sources.SourceView),
+    _route("calendar-sources/<int:source_id>/preview", calendar_sources.SourceChangePreviewView),
+    _route("calendar-sources/<int:source_id>/read", calendar_sources.SourceReadAction),
     _route("command-templates", command_templates.TemplateListView),
     _route("command-templates/<slug:key>", command_templates.TemplateView),
     _route("schedules", commands.ScheduleListView),

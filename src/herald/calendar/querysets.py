@@ -1,26 +1,36 @@
-"""Every query about freezes."""
+"""Every query about freezes, and about the calendars that they are read from."""
 
-from datetime import datetime
-from typing import TYPE_CHECKING, Self
+from datetime import datetime, timedelta
+from typing import Self
 
 from django.db import models
-
-if TYPE_CHECKING:
-    pass
+from django.db.models import DurationField, ExpressionWrapper, F, Q, Value
 
 
 class FreezeQuerySet(models.QuerySet["Freeze"]):
     def listed(self) -> Self:
-        """The next to come first, those that are over last."""
-        return self.select_related("created_by").prefetch_related("groups", "sites").order_by("-ends_at")
+        """With what a list shows; the next to come first, those that are over last, those that repeat before all."""
+        rows = self.select_related("created_by", "source").prefetch_related("groups", "sites")
+        return rows.order_by("-repeats_yearly", "-ends_at", "id")
 
-    def between(self, start: datetime, end: datetime) -> Self:
-        """Freezes that hold at some moment in [start, end), the first to begin first."""
-        return self.filter(starts_at__lt=end, ends_at__gt=start).order_by("starts_at", "id")
+    def maybe_between(self, start: datetime, end: datetime) -> Self:
+        """Freezes of which a time may touch [start, end): those that repeat are to be looked at one by one."""
+        return self.filter(Q(ends_at__gt=start) | Q(repeats_yearly=True), starts_at__lt=end).order_by("starts_at", "id")
 
     def naming_group(self, group_id: int, now: datetime) -> Self:
         """Freezes that are not over and name the group."""
-        return self.filter(groups=group_id, ends_at__gt=now).order_by("starts_at")
+        return self.filter(Q(ends_at__gt=now) | Q(repeats_yearly=True), groups=group_id).order_by("starts_at")
 
-    def naming_site(self, site_id: int) -> Self:
-        return self.filter(sites=site_id).order_by("starts_at")
+
+class CalendarSourceQuerySet(models.QuerySet["CalendarSource"]):
+    def listed(self) -> Self:
+        return self.select_related("created_by").prefetch_related("groups", "sites", "freezes").order_by("name")
+
+    def due(self, now: datetime) -> Self:
+        """Addresses that are to be read again, the longest unread first."""
+        every = ExpressionWrapper(F("read_every_minutes") * Value(timedelta(minutes=1)), output_field=DurationField())
+        is_due = Q(tried_at=None) | Q(tried_at__lte=Value(now) - every)
+        return self.exclude(url="").filter(is_due).order_by(F("tried_at").asc(nulls_first=True), "id")
+
+    def naming_group(self, group_id: int) -> Self:
+        return self.filter(groups=group_id).order_by("name")

@@ -11,6 +11,7 @@ class Kind(models.TextChoices):
     """What an act can be about. Each is a word that people read."""
 
     ATTRIBUTE = "attribute", "Attribute"
+    CALENDAR = "calendar", "Calendar"
     CLEANING = "cleaning", "Clean-up of images"
     CODE = "code", "Enrolment code"
     COMMAND = "command", "Command of one’s own"

@@ -11,7 +11,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.calendar import services
-from herald.calendar.models import Freeze
+from herald.calendar.models import UTC_CLOCK, Freeze
 from herald.fleet.models import Device, Site
 from herald.groups.models import Group
 from herald.http.fields import NamedThing, StrictSerializer, valid
@@ -20,28 +20,49 @@ from herald.time import clock
 
 
 class FreezeBody(StrictSerializer):
-    """A freeze: nothing is installed on these devices in [starts_at, ends_at)."""
+    """A freeze: nothing is installed on these devices in [starts_at, ends_at), and where it repeats, on the same days
+    and at the same hours of each year after, by the clock of `time_zone`."""
 
     name = serializers.CharField(max_length=80)
     why = serializers.CharField(max_length=300, allow_blank=True, default="")
     starts_at = serializers.DateTimeField()
     ends_at = serializers.DateTimeField()
+    repeats_yearly = serializers.BooleanField(default=False)
+    time_zone = serializers.CharField(max_length=64, default=UTC_CLOCK)
     everywhere = serializers.BooleanField(default=False)
     groups = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True, default=list)
     sites = serializers.PrimaryKeyRelatedField(queryset=Site.objects.all(), many=True, default=list)
 
 
+class TimeSpan(serializers.Serializer[Any]):
+    """[starts_at, ends_at)."""
+
+    starts_at = serializers.DateTimeField()
+    ends_at = serializers.DateTimeField()
+
+
 class FreezeRow(serializers.ModelSerializer[Freeze]):
-    """A freeze; `devices` counts the devices that it holds now."""
+    """A freeze; `devices` counts the devices that it holds now, `next` is the time that holds now or comes next, and
+    `source` the calendar that it was read from."""
 
     groups = NamedThing(many=True)
     sites = NamedThing(many=True)
     created_by = serializers.CharField(default=None, allow_null=True)
+    source = NamedThing(allow_null=True)
     devices = serializers.SerializerMethodField()
+    next = serializers.SerializerMethodField()
 
     class Meta:
         model = Freeze
-        fields = ("id", "name", "why", "starts_at", "ends_at", "everywhere", "groups", "sites", "created_by", "devices")
+        fields = (
+            "id", "name", "why", "starts_at", "ends_at", "repeats_yearly", "time_zone", "everywhere", "groups", "sites",
+            "created_by", "source", "devices", "next",
+        )  # fmt: skip
+
+    @extend_schema_field(TimeSpan(allow_null=True))
+    def get_next(self, freeze: Freeze) -> Any:
+        found = services.next_time(freeze, self.context["now"])
+        return TimeSpan(found).data if found else None
 
     @extend_schema_field(serializers.IntegerField())
     def get_devices(self, freeze: Freeze) -> int:
@@ -94,4 +115,4 @@ def _rows(freezes: list[Freeze]) -> Any:
     counts = {str(f.pk): Count("pk", filter=services.held_by(f)) for f in freezes}
     counted = Device.objects.filter(admission="admitted").aggregate(**counts) if counts else {}
     devices = {int(pk): n for pk, n in counted.items()}
-    return FreezeRow(freezes, many=True, context={"devices": devices}).data
+    return FreezeRow(freezes, many=True, context={"devices": devices, "now": clock.now()}).data

@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 
 from django.db.models import Q, QuerySet
 
-from herald.calendar.models import Freeze
+from herald.calendar.models import FreezeTime
 from herald.calendar.services import freezes_between, held_by
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
@@ -49,7 +49,7 @@ class OfferContext:
     and the best rank among the rollouts that want a device, where several do."""
 
     zones: Sequence[str]
-    freezes: Sequence[Freeze]
+    freezes: Sequence[FreezeTime]
     sites: SiteCapacity
     best_rank: Mapping[int, int]
     #: devices that have an active order; each rollout of the turn adds those it offers to
@@ -163,7 +163,7 @@ def _prefetch_batches(
     free: "QuerySet[Delivery]",
     waits: Sequence[PendingImage],
     zones: Sequence[str],
-    freezes: Sequence[Freeze],
+    freezes: Sequence[FreezeTime],
 ) -> Iterator[tuple["QuerySet[Delivery]", datetime]]:
     """Deliveries whose file may be fetched ahead, in zones where no install can begin now, with the latest moment at
     which the device may begin: an offer that is not taken up ends when the install itself can be offered."""
@@ -186,7 +186,7 @@ def _install_batches(
     free: "QuerySet[Delivery]",
     waits: Sequence[PendingImage],
     zones: Sequence[str],
-    freezes: Sequence[Freeze],
+    freezes: Sequence[FreezeTime],
 ) -> Iterator[tuple["QuerySet[Delivery]", datetime]]:
     """Deliveries that may be offered, with the latest moment at which the device may begin; the sooner ones first."""
     now, window = turns.now, turns.rollout.window
@@ -206,7 +206,7 @@ def _install_batches(
 
 
 def _before_freezes(
-    free: "QuerySet[Delivery]", latest: datetime, needed: timedelta, freezes: Sequence[Freeze], now: datetime
+    free: "QuerySet[Delivery]", latest: datetime, needed: timedelta, freezes: Sequence[FreezeTime], now: datetime
 ) -> Iterator[tuple["QuerySet[Delivery]", datetime]]:
     for freeze in freezes:
         begin_by = freeze.starts_at - needed

@@ -1,6 +1,6 @@
 """Forecasts of rollouts, and rehearsals of drafts: what the core's simulated futures start from."""
 
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, time, timedelta
@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import structlog
 
-from herald.calendar.models import Freeze
+from herald.calendar.models import FreezeTime
 from herald.calendar.services import devices_held, freezes_between
 from herald.deliveries.durations import Spans, seen_spans
 from herald.deliveries.models import Delivery
@@ -45,8 +45,8 @@ class RolloutForecast:
 
     forecast: Forecast
     silent: int
-    freezes: Sequence[tuple[Freeze, int]]
-    freeze: Freeze | None
+    freezes: Sequence[tuple[FreezeTime, int]]
+    freeze: FreezeTime | None
     meets: float
 
 
@@ -106,7 +106,7 @@ def forecast_rollout(rollout: Rollout, *, now: datetime, failure_rate: float | N
     kinds: dict[tuple[str, tuple[int, ...]], int] = {}
     hours_of = []
     for row in rows:
-        key = (devices[row.id][0], tuple(f.pk for f in freezes if row.id in held[f.pk]))
+        key = (devices[row.id][0], tuple(pk for pk in held if row.id in held[pk]))
         hours_of.append(kinds.setdefault(key, len(kinds)))
     minutes = float(max(_minutes(rollout), default=10))
     found = _hours(rollout, kinds, freezes, minutes, now, horizon)
@@ -246,7 +246,7 @@ def _soak(rollout: Rollout) -> float:
 def _hours(
     rollout: Rollout,
     kinds: Mapping[tuple[str, tuple[int, ...]], int],
-    freezes: Sequence[Freeze],
+    freezes: Sequence[FreezeTime],
     minutes: float,
     now: datetime,
     horizon: timedelta,
@@ -254,12 +254,14 @@ def _hours(
     any_hour: bool = False,
 ) -> list[Hours]:
     """When installs may begin, for each zone and set of freezes."""
-    spans = {f.pk: (f.starts_at, f.ends_at) for f in freezes}
+    spans: dict[int, list[tuple[datetime, datetime]]] = defaultdict(list)
+    for freeze in freezes:
+        spans[freeze.pk].append((freeze.starts_at, freeze.ends_at))
     return [
         hours(
             None if any_hour else rollout.window,
             zone,
-            [spans[pk] for pk in held if pk in spans],
+            [span for pk in held for span in spans.get(pk, ())],
             minutes=minutes,
             now=now,
             horizon=horizon.total_seconds(),
@@ -272,7 +274,7 @@ def _relaxed(
     rollout: Rollout,
     situation: ForecastInputs,
     kinds: Mapping[tuple[str, tuple[int, ...]], int],
-    freezes: Sequence[Freeze],
+    freezes: Sequence[FreezeTime],
     now: datetime,
     horizon: timedelta,
 ) -> dict[Limit, ForecastInputs]:

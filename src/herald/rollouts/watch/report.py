@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from herald.calendar.models import Freeze
+from herald.calendar.models import FreezeTime
 from herald.calendar.services import freezes_between, held_by
 from herald.deliveries.durations import seen_spans
 from herald.deliveries.models import Delivery, DeliveryEvent
@@ -156,7 +156,7 @@ def freezes_of(rollout: Rollout, *, now: datetime) -> list[dict[str, Any]]:
     return [f for f in found if f["devices"]]
 
 
-def freeze_row(freeze: Freeze, devices: int) -> dict[str, Any]:
+def freeze_row(freeze: FreezeTime, devices: int) -> dict[str, Any]:
     """A freeze, and how many devices of a rollout it holds."""
     whole = {"id": freeze.pk, "name": freeze.name, "starts_at": freeze.starts_at, "ends_at": freeze.ends_at}
     return {**whole, "devices": devices}
