@@ -9,10 +9,12 @@ os.environ.setdefault("DJANGO_SETTINGS_MODULE", "herald.settings")
 django.setup()
 
 from bench import (  # noqa: E402  Django first
+    calendar,
     checkins,
     clock,
     common_causes,
     draws,
+    firing,
     follow,
     forecast,
     groups,
@@ -27,6 +29,8 @@ from bench import (  # noqa: E402  Django first
 )
 
 BENCHES = {
+    "calendar": calendar.run,
+    "firing": firing.run,
     "clock": clock.run,
     "common_causes": common_causes.run,
     "draws": draws.run,

@@ -93,6 +93,7 @@ INSTALLED_APPS = [
     "herald.rollouts",
     "herald.commands",
     "herald.deliveries",
+    "herald.agenda",
     "herald.demo",
 ]
 MIDDLEWARE = [

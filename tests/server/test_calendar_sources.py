@@ -33,7 +33,14 @@ def on(day: datetime) -> str:
     return f"{day:%Y%m%d}"
 
 
-FAIR = f"UID:fair@larkfield\nSUMMARY:Spring fair\nDTSTART;VALUE=DATE:{on(NOW + 10 * DAY)}\nDTEND;VALUE=DATE:{on(NOW + 12 * DAY)}"
+FAIR = "\n".join(
+    (
+        "UID:fair@larkfield",
+        "SUMMARY:Spring fair",
+        f"DTSTART;VALUE=DATE:{on(NOW + 10 * DAY)}",
+        f"DTEND;VALUE=DATE:{on(NOW + 12 * DAY)}",
+    )
+)
 AUDIT = f"UID:audit@larkfield\nSUMMARY:Audit\nDTSTART:{NOW + 20 * DAY:%Y%m%dT%H%M%SZ}\nDURATION:PT6H"
 
 
@@ -142,11 +149,11 @@ def test_freezes_of_a_calendar_are_changed_there_and_not_by_hand(client: APIClie
     assert not Freeze.objects.exists()
 
 
-def test_an_address_that_is_read_again_changes_only_what_changed(
-    client: APIClient, elsewhere: dict[str, Any]
-) -> None:
+def test_an_address_that_is_read_again_changes_only_what_changed(client: APIClient, elsewhere: dict[str, Any]) -> None:
     url = "https://calendars.example/estates.ics"
-    past = f"UID:past@larkfield\nSUMMARY:Begun\nDTSTART:{NOW - DAY:%Y%m%dT%H%M%SZ}\nDTEND:{NOW + DAY / 2:%Y%m%dT%H%M%SZ}"
+    past = (
+        f"UID:past@larkfield\nSUMMARY:Begun\nDTSTART:{NOW - DAY:%Y%m%dT%H%M%SZ}\nDTEND:{NOW + DAY / 2:%Y%m%dT%H%M%SZ}"
+    )
     elsewhere[url] = calendar(FAIR, AUDIT, past)
     source = added(client, url=url)
     kept = dict(Freeze.objects.values_list("name", "pk"))
@@ -186,9 +193,7 @@ def test_an_address_that_fails_changes_no_freeze_and_says_why(
     assert Freeze.objects.filter(source=source).count() == 1
 
 
-def test_one_calendar_that_breaks_keeps_no_other_from_being_read(
-    client: APIClient, elsewhere: dict[str, Any]
-) -> None:
+def test_one_calendar_that_breaks_keeps_no_other_from_being_read(client: APIClient, elsewhere: dict[str, Any]) -> None:
     elsewhere["https://a.example/"] = elsewhere["https://b.example/"] = calendar(FAIR)
     first = added(client, name="First", url="https://a.example/")
     second = added(client, name="Second", url="https://b.example/")
@@ -231,8 +236,10 @@ def test_another_file_in_its_place_says_first_what_changes(client: APIClient) ->
 
 
 def test_events_that_repeat_are_read_time_by_time(client: APIClient) -> None:
-    weekly = f"UID:m@x\nSUMMARY:Market\nDTSTART;TZID=Europe/Lisbon:{NOW + DAY:%Y%m%d}T080000\nDURATION:PT4H\nRRULE:FREQ=WEEKLY;COUNT=3"
-    moved = f"UID:m@x\nRECURRENCE-ID;TZID=Europe/Lisbon:{NOW + 8 * DAY:%Y%m%d}T080000\nSUMMARY:Late market\nDTSTART;TZID=Europe/Lisbon:{NOW + 8 * DAY:%Y%m%d}T120000\nDURATION:PT4H"
+    at = "DTSTART;TZID=Europe/Lisbon"
+    weekly = f"UID:m@x\nSUMMARY:Market\n{at}:{on(NOW + DAY)}T080000\nDURATION:PT4H\nRRULE:FREQ=WEEKLY;COUNT=3"
+    second = f"RECURRENCE-ID;TZID=Europe/Lisbon:{on(NOW + 8 * DAY)}T080000"
+    moved = f"UID:m@x\n{second}\nSUMMARY:Late market\n{at}:{on(NOW + 8 * DAY)}T120000\nDURATION:PT4H"
     off = f"UID:off@x\nSUMMARY:Off\nSTATUS:CANCELLED\nDTSTART:{NOW + DAY:%Y%m%dT%H%M%SZ}\nDURATION:PT4H"
     yearly = "UID:y@x\nSUMMARY:Old custom\nDTSTART;VALUE=DATE:19650301\nDTEND;VALUE=DATE:19650302\nRRULE:FREQ=YEARLY"
     added(client, text=calendar(weekly, moved, off, yearly))
@@ -243,7 +250,10 @@ def test_events_that_repeat_are_read_time_by_time(client: APIClient) -> None:
     ("event", "words"),
     [
         ("UID:a@x\nSUMMARY:Hourly\nDTSTART:20270101T000000Z\nDURATION:PT5M\nRRULE:FREQ=HOURLY", "repeats by the hour"),
-        ("UID:a@x\nSUMMARY:Each second\nDTSTART:20270101T000000Z\nDURATION:PT5M\nRRULE:FREQ=SECONDLY", "FREQ is one of"),
+        (
+            "UID:a@x\nSUMMARY:Each second\nDTSTART:20270101T000000Z\nDURATION:PT5M\nRRULE:FREQ=SECONDLY",
+            "FREQ is one of",
+        ),
         (
             "UID:a@x\nSUMMARY:Never\nDTSTART:20270101T000000Z\nDURATION:PT5M\nRRULE:FREQ=DAILY;BYMONTH=2;BYMONTHDAY=30",
             "no firing at all",

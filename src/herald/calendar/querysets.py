@@ -15,7 +15,8 @@ class FreezeQuerySet(models.QuerySet["Freeze"]):
 
     def maybe_between(self, start: datetime, end: datetime) -> Self:
         """Freezes of which a time may touch [start, end): those that repeat are to be looked at one by one."""
-        return self.filter(Q(ends_at__gt=start) | Q(repeats_yearly=True), starts_at__lt=end).order_by("starts_at", "id")
+        rows = self.filter(Q(ends_at__gt=start) | Q(repeats_yearly=True), starts_at__lt=end)
+        return rows.select_related("source").order_by("starts_at", "id")
 
     def naming_group(self, group_id: int, now: datetime) -> Self:
         """Freezes that are not over and name the group."""

@@ -233,6 +233,7 @@ class Occurrence(models.Model):
         indexes = (
             models.Index(fields=["schedule", "-fires_at"], name="occurrence_recent"),
             models.Index(fields=["schedule", "local_time"], name="occurrence_local_time"),
+            models.Index(fields=["fires_at"], name="occurrence_by_time"),
         )
 
     @property

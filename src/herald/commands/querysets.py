@@ -66,6 +66,10 @@ class OccurrenceQuerySet(models.QuerySet["Occurrence"]):
             return of_each[0] if of_each else self.none()
         return self.none().union(*of_each, all=True).order_by("-fires_at", "zone")
 
+    def within(self, start: datetime, end: datetime) -> Self:
+        """Firings in [start, end), the first first."""
+        return self.filter(fires_at__gte=start, fires_at__lt=end).order_by("fires_at", "id")
+
     def latest_of(self, schedule_id: int) -> "Occurrence | None":
         """The firing that was last."""
         return self.filter(schedule_id=schedule_id).order_by("-fires_at", "zone").first()

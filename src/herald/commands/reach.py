@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import cache
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from django.db.models import Case, Count, IntegerField, Q, Value, When
 
@@ -82,6 +82,30 @@ class Reach:
 
     zones: Sequence[tuple[str, int]]
     now: int
+
+
+def reach_by(schedules: Sequence[Schedule], fields: Sequence[str], narrowed: Q) -> dict[int, Counter[tuple[Any, ...]]]:
+    """How many devices kept commands are for, by these fields of theirs, of those that a condition finds: all with one
+    question, in which each audience stands once, however many commands are for it."""
+    named = named_by(Schedule, [s.pk for s in schedules])
+    unable = cache(cannot)
+    alike: dict[Any, list[Schedule]] = defaultdict(list)
+    for s in schedules:
+        groups = [tuple(sorted(g.pk for g in some.all())) for some in (s.include, s.exclude)]
+        alike[*groups, tuple(named[s.pk]), s.template_id].append(s)
+    counts = []
+    for place, ((*_, words, _), [one, *_]) in enumerate(alike.items()):
+        devices = members_of(one.include.all(), one.exclude.all(), words)
+        able = devices.filter(narrowed, admission="admitted").exclude(unable(one.template)).order_by()
+        marked = able.annotate(place=Value(place, IntegerField()))
+        counts.append(marked.values_list("place", *fields).annotate(n=Count("id")))
+    found: dict[int, Counter[tuple[Any, ...]]] = {s.pk: Counter() for s in schedules}
+    same = list(alike.values())
+    rows = counts[0].union(*counts[1:], all=True) if len(counts) > 1 else counts[0] if counts else []
+    for place, *values, n in rows:
+        for schedule in same[place]:
+            found[schedule.pk][tuple(values)] += n
+    return found
 
 
 def reach_of(schedules: Sequence[Schedule], *, now: datetime) -> dict[int, Reach]:

@@ -65,6 +65,13 @@ class CommandQuerySet(models.QuerySet["Delivery"]):
         rows = self.filter(occurrence_id__in=list(occurrence_ids)).order_by()
         return list(rows.values_list("occurrence_id", "phase").annotate(n=Count("id")))
 
+    def occurrence_cells(
+        self, occurrence_ids: Collection[int], fields: Sequence[str], narrowed: Q
+    ) -> list[tuple[Any, ...]]:
+        """Occurrence, phase, the fields, and how many devices, of some firings."""
+        rows = self.filter(narrowed, occurrence_id__in=list(occurrence_ids)).order_by()
+        return list(rows.values_list("occurrence_id", "phase", *fields).annotate(n=Count("id")))
+
     def unheard_by_schedule(self, schedule_ids: Collection[int], now: datetime) -> dict[int, int]:
         """How many devices whose active order is a command of a schedule are not heard from in time."""
         rows = self.filter(occurrence__schedule__in=list(schedule_ids)).in_hand()

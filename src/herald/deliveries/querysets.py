@@ -1,6 +1,6 @@
 """Every query about deliveries."""
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any, Self
 
@@ -125,6 +125,11 @@ class DeliveryQuerySet(CommandQuerySet):
         rows = self.filter(rollout_id__in=list(rollout_ids), is_current_step=True).order_by()
         return list(rows.values_list("rollout_id", "ring_id", "phase").annotate(n=Count("*")))
 
+    def counts_by_cell(self, rollout_ids: Collection[int], fields: Sequence[str], narrowed: Q) -> list[tuple[Any, ...]]:
+        """Ring, phase, the fields, and how many devices, of some rollouts."""
+        rows = self.filter(narrowed, rollout__in=list(rollout_ids), is_current_step=True).order_by()
+        return list(rows.values_list("ring_id", "phase", *fields).annotate(n=Count("id")))
+
     def counts_by_image(self, rollout_ids: Collection[int]) -> list[tuple[int, int, str, int, bool, int]]:
         """Rollout, ring, phase, image, whether expedited, and how many, for all rings of these rollouts."""
         rows = self.filter(rollout_id__in=list(rollout_ids), is_current_step=True).order_by()
@@ -222,6 +227,12 @@ class DeliveryQuerySet(CommandQuerySet):
     def transfers_by_site(self) -> "models.QuerySet[Any, Any]":
         """Sites, and how many of their devices have a file coming or on offer."""
         rows = self.filter(phase__in=[p.value for p in FETCHES], kind="install", device__site__isnull=False)
+        found: models.QuerySet[Any, Any] = rows.order_by().values_list("device__site_id").annotate(n=Count("id"))
+        return found
+
+    def files_to_come_by_site(self) -> "models.QuerySet[Any, Any]":
+        """Sites, and how many of their devices wait for an install whose file they do not have."""
+        rows = self.waiting().filter(kind="install", device__site__isnull=False, file_stored_at=None)
         found: models.QuerySet[Any, Any] = rows.order_by().values_list("device__site_id").annotate(n=Count("id"))
         return found
 

@@ -353,11 +353,15 @@ class RingPlanVersion(models.Model):
 
 
 class StoredForecast(models.Model):
-    """The end of an open rollout as it was last forecast, for lists: each of its moments is empty where, in so many of
-    the simulated futures, it does not get through."""
+    """An open rollout as it was last forecast, for lists and the calendar: each of its moments is empty where, in so
+    many of the simulated futures, it does not get through."""
 
     rollout = models.OneToOneField(Rollout, on_delete=models.CASCADE, primary_key=True, related_name="forecast")
     at = models.DateTimeField()
     low = models.DateTimeField(null=True)
     median = models.DateTimeField(null=True)
     high = models.DateTimeField(null=True)
+    #: of each ring its place, and when it opens and is through: low, median and high, as above
+    rings = models.JSONField(default=list)
+    #: how many devices are confirmed in each hour from `at` on, by the median
+    hourly = models.JSONField(default=list)

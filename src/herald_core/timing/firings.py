@@ -1,8 +1,9 @@
 """Firings of a schedule by device clocks or a named one, and the spread of devices within one."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
+from itertools import takewhile
 
 from herald_core.timing.clocks import Shift, instant, zone
 from herald_core.timing.recurrence import Recurrence
@@ -10,6 +11,8 @@ from herald_core.timing.spread import spread_position_of
 
 #: A clock change moves a time by at most so much: zones have skipped a whole day.
 _WIDEST_CHANGE = timedelta(hours=25)
+#: No zone has changed its clock twice within so short a time.
+_SAMPLED = timedelta(hours=12)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -33,6 +36,47 @@ def firings(recurrence: Recurrence, zone_name: str, *, after: datetime) -> Itera
         if at > last:
             last = at
             yield Firing(local=local, at=at, shift=shift)
+
+
+def firings_within(
+    recurrence: Recurrence, zone_names: Iterable[str], *, start: datetime, end: datetime
+) -> dict[str, list[Firing]]:
+    """The firings in [start, end) in each of some zones, soonest first; the rule is walked through once for all."""
+    names = list(dict.fromkeys(zone_names))
+    if not names or end <= start:
+        return {name: [] for name in names}
+    low = min(start.astimezone(zone(n)).replace(tzinfo=None) for n in names) - _WIDEST_CHANGE
+    high = max(end.astimezone(zone(n)).replace(tzinfo=None) for n in names) + _WIDEST_CHANGE
+    times = list(takewhile(lambda t: t < high, recurrence.times(low)))
+    return {name: list(_within(times, name, start, end)) for name in names}
+
+
+def _within(times: Iterable[datetime], zone_name: str, start: datetime, end: datetime) -> Iterator[Firing]:
+    """Of local times those that fall into [start, end) in a zone. Where its clock does not change in these days, times
+    are moved by its offset, which is much faster than asking what became of each."""
+    offset = _steady_offset(zone_name, start, end)
+    last: datetime | None = None
+    for local in times:
+        if offset is not None:
+            at, shift = (local - offset).replace(tzinfo=UTC), Shift.NONE
+        else:
+            at, shift = instant(local, zone_name)
+        if (last is None or at > last) and at < end:
+            last = at
+            if at >= start:
+                yield Firing(local=local, at=at, shift=shift)
+
+
+def _steady_offset(zone_name: str, start: datetime, end: datetime) -> timedelta | None:
+    """The offset of a zone where it is the same at each hour from a good day before to a good day after."""
+    clock, moment = zone(zone_name), start.astimezone(UTC) - 2 * _WIDEST_CHANGE
+    offset = moment.astimezone(clock).utcoffset()
+    last = end.astimezone(UTC) + 2 * _WIDEST_CHANGE
+    while moment <= last:
+        if moment.astimezone(clock).utcoffset() != offset:
+            return None
+        moment += _SAMPLED
+    return offset
 
 
 def spread_seconds(schedule_key: str, device_uid: str, spread: timedelta) -> int:

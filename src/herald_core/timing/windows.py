@@ -64,6 +64,26 @@ def opening_at(window: Window | None, device_zone: str, now: datetime) -> tuple[
     return None
 
 
+def openings(
+    window: Window | None, device_zone: str, *, start: datetime, end: datetime
+) -> list[tuple[datetime, datetime]]:
+    """The openings [begin, end) of a window that touch [start, end), the first first; all of the time for no window."""
+    if end <= start:
+        return []
+    if window is None:
+        return [(start, end)]
+    zone_name = window.zone_of(device_zone)
+    day = start.astimezone(zone(zone_name)).date() - timedelta(days=1)
+    last = end.astimezone(zone(zone_name)).date()
+    found = []
+    while day <= last:
+        begins, ends = window.opening(day, zone_name)
+        if day.weekday() in window.days and begins < end and ends > start and begins < ends:
+            found.append((begins, ends))
+        day += timedelta(days=1)
+    return found
+
+
 def next_begin(window: Window | None, device_zone: str, now: datetime, needed: timedelta) -> datetime:
     """The next instant, from `now` on, at which work that takes `needed` may begin and end in the same opening."""
     closes = open_until(window, device_zone, now)

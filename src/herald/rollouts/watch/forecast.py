@@ -34,6 +34,8 @@ from herald_core.timing.windows import Window
 log = structlog.get_logger(__name__)
 #: lists show a forecast that is at most about so old
 FORECAST_AGE = timedelta(minutes=10)
+#: so much is kept of what happens in each hour
+MOST_HOURS = 24 * 42
 #: who approves is assumed to be at work then
 WORK = Window(start=time(8), end=time(17), days=frozenset(range(5)), clock="UTC")
 
@@ -70,13 +72,34 @@ def store_forecasts(*, now: datetime) -> int:
     done = 0
     for rollout in sorted(due, key=lambda r: ((kept := _kept(r)) and kept.at.timestamp()) or 0.0):
         try:
-            end = moments(forecast_rollout(rollout, now=now).forecast.end, now)
+            told = forecast_rollout(rollout, now=now).forecast
         except Exception:
             log.exception("forecast_failed", rollout=rollout.pk)
             continue
-        StoredForecast.objects.update_or_create(rollout=rollout, defaults={"at": now, **end})
+        told_of = {**moments(told.end, now), "rings": _ring_moments(told, now), "hourly": _hourly(told)}
+        StoredForecast.objects.update_or_create(rollout=rollout, defaults={"at": now, **told_of})
         done += 1
     return done
+
+
+def _ring_moments(told: Forecast, now: datetime) -> list[dict[str, Any]]:
+    """When each ring opens and is through, as texts."""
+
+    def texts(band: QuantileBand) -> dict[str, str | None]:
+        return {name: at.isoformat() if at else None for name, at in moments(band, now).items()}
+
+    return [
+        {"position": place, "opens": texts(ring.opens), "through": texts(ring.through)}
+        for place, ring in enumerate(told.rings, start=1)
+    ]
+
+
+def _hourly(told: Forecast) -> list[float]:
+    """How many devices are confirmed in each hour from now on, by the median of the curve."""
+    at, confirmed = [c[0] for c in told.curve], [c[2] for c in told.curve]
+    hours_ahead = min(MOST_HOURS, int(np.ceil(at[-1] / 3600))) if at else 0
+    by_hour = np.interp(np.arange(hours_ahead + 1) * 3600.0, at, confirmed) if hours_ahead else np.zeros(1)
+    return [round(float(n), 2) for n in np.diff(by_hour)]
 
 
 def moments(band: QuantileBand, now: datetime) -> dict[str, datetime | None]:

@@ -59,7 +59,7 @@ def _row(rollout: Rollout, counts: Mapping[int, PhaseCounts], seen: Seen, quaran
         "sentence": sentence_parts(rollout),
         "target": short_words(rollout),
         "rank": rollout.rank,
-        "audience": "the devices it changed" if rollout.rolls_back_id else audience_words(rollout),
+        "audience": whom(rollout),
         "phases": dict(phases),
         "rings": rings,
         "total": sum(phases.values()),
@@ -70,6 +70,11 @@ def _row(rollout: Rollout, counts: Mapping[int, PhaseCounts], seen: Seen, quaran
         "ended_at": rollout.ended_at,
         "forecast": getattr(rollout, "forecast", None) if rollout.state == RolloutState.RUNNING else None,
     }
+
+
+def whom(rollout: Rollout) -> str:
+    """Whom a rollout is for, in words."""
+    return "the devices it changed" if rollout.rolls_back_id else audience_words(rollout)
 
 
 def _ring(rollout: Rollout, ring: Ring, sight: RingSight, seen: Seen) -> dict[str, Any]:

@@ -1,0 +1,115 @@
+"""A week of the calendar at 100,000 devices with 50 open rollouts and 200 scheduled commands, and its other spans."""
+
+from datetime import UTC, datetime, time, timedelta
+
+from django.db import connection
+from django.test import Client
+
+from bench.results import emit, times_ms
+from bench.world import ensure_world
+from herald.calendar.models import Freeze
+from herald.calendar.services import FreezeDraft, save_freeze
+from herald.commands.compose import ScheduleDraft, create_schedule
+from herald.commands.models import CommandTemplate, Schedule, When
+from herald.commands.turn import turn_schedules
+from herald.fleet.models import Device
+from herald.groups.models import Group, GroupKind
+from herald.groups.services import create_group
+from herald.images.models import Image
+from herald.people.models import User
+from herald.rollouts.compose import drafts
+from herald.rollouts.engine.tick import tick_rollouts
+from herald.rollouts.launch import launching
+from herald.rollouts.models import Rollout
+from herald.rollouts.watch.forecast import store_forecasts
+from herald_core.rings.assignment import RingKind
+
+ROLLOUTS, SCHEDULES, OF_EACH = 50, 200, 2_000
+DAYS_PAST = 2
+
+
+def run() -> None:
+    """What the calendar's request takes, by span and by rows."""
+    ensure_world()
+    now = datetime.now(UTC).replace(microsecond=0)
+    Schedule.objects.all().delete()
+    Rollout.objects.all().delete()
+    Freeze.objects.all().delete()
+    groups = _groups(now)
+    _rollouts(groups, now)
+    _schedules(groups, now)
+    save_freeze(
+        FreezeDraft(name="Bench", starts_at=now + timedelta(days=4), ends_at=now + timedelta(days=6), everywhere=True),
+        actor=None,
+        now=now,
+    )
+    with connection.cursor() as cursor:
+        cursor.execute("VACUUM ANALYZE")
+    client = Client()
+    client.force_login(User.objects.filter(role="operator", is_active=True).first() or User.objects.all()[0])
+    week = {"from": (now - timedelta(days=DAYS_PAST)).isoformat(), "until": (now + timedelta(days=5)).isoformat()}
+    for rows in ("zone", "site", "group"):
+        took = times_ms(lambda rows=rows: _ask(client, {**week, "rows": rows}), 12)  # type: ignore[misc]
+        emit("calendar", f"a week, rows by {rows}", took.p95, "ms", target="<= 300 ms", met=took.p95 <= 300)
+    ahead = {"from": now.isoformat(), "until": (now + timedelta(days=91)).isoformat()}
+    took = times_ms(lambda: _ask(client, ahead), 5)
+    emit("calendar", "thirteen weeks ahead, rows by zone", took.p95, "ms")
+    Schedule.objects.all().delete()
+    Rollout.objects.all().delete()
+    Freeze.objects.all().delete()
+
+
+def _ask(client: Client, given: dict[str, str]) -> int:
+    answer = client.get("/api/v1/calendar", given)
+    assert answer.status_code == 200, answer.content[:500]
+    return len(answer.content)
+
+
+def _groups(now: datetime) -> list[Group]:
+    ids = list(Device.objects.filter(admission="admitted").order_by("id").values_list("id", flat=True))
+    Group.objects.filter(name__startswith="Calendar ").delete()
+    return [
+        create_group(
+            name=f"Calendar {n}",
+            kind=GroupKind.STATIC,
+            device_ids=ids[n::ROLLOUTS][:OF_EACH],
+            actor=None,
+            now=now,
+        )
+        for n in range(ROLLOUTS)
+    ]
+
+
+def _rollouts(groups: list[Group], now: datetime) -> None:
+    image = Image.objects.filter(status="approved").order_by("id").last()
+    assert image is not None
+    for group in groups:
+        rings = [
+            drafts.RingDraft(name="Tenth", kind=RingKind.SHARE, share_pct=10.0, soak_minutes=120),
+            drafts.RingDraft(name="Rest", kind=RingKind.REST),
+        ]
+        change = drafts.to(image)
+        draft = drafts.RolloutDraft(
+            changes=change, include=[group], rings=rings, window_start=time(1), window_end=time(5)
+        )
+        rollout = drafts.save_draft(draft, actor=None, now=now)
+        launching.launch(rollout, now=now)
+    tick_rollouts(now=now)
+    store_forecasts(now=now)
+
+
+def _schedules(groups: list[Group], now: datetime) -> None:
+    template = CommandTemplate.objects.get(key="restart")
+    began = now - timedelta(days=DAYS_PAST)
+    for n in range(SCHEDULES):
+        draft = ScheduleDraft(
+            template=template,
+            include=[groups[n % len(groups)]],
+            when=When.REPEAT,
+            rule="FREQ=DAILY" if n % 4 else "FREQ=WEEKLY;BYDAY=MO,TH",
+            time_of_day=time(n % 24, 30),
+            spread_minutes=20,
+        )
+        create_schedule(draft, actor=None, now=began)
+    for hours in range(DAYS_PAST * 24 + 1):
+        turn_schedules(now=began + timedelta(hours=hours))

@@ -1,0 +1,120 @@
+"""Firings in the calendar: those that were, with how they went, and those that are planned."""
+
+from collections import Counter, defaultdict
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+
+from herald.agenda.rows import Cell, Cells, Rows
+from herald.commands.models import Occurrence, Schedule
+from herald.commands.reach import reach_by
+from herald.deliveries.models import Delivery
+from herald_core.timing.firings import Firing, firings_within
+from herald_core.timing.windows import DEVICE_CLOCK
+
+#: of what fires more often than so in one row, only how often and from when to when is said
+MOST_MARKS = 60
+
+
+@dataclass(frozen=True, kw_only=True)
+class Mark:
+    """One firing in one row. `phases` are of one that was; empty for one that is planned."""
+
+    at: datetime
+    ends_at: datetime
+    devices: int
+    occurrence: int | None = None
+    phases: Counter[str] = field(default_factory=Counter)
+
+
+@dataclass(frozen=True, kw_only=True)
+class RowFirings:
+    """The firings of a schedule in one row. Where they are more than a picture holds, `marks` is empty and `times`
+    says how many there are from `first` to `last`."""
+
+    row: str
+    times: int
+    first: datetime
+    last: datetime
+    devices: int
+    marks: Sequence[Mark]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Planned:
+    """A schedule that fires: for whom, and when in each clock, in the time that is asked about."""
+
+    schedule: Schedule
+    cells: Cells
+    firings: dict[str, list[Firing]]
+
+    def marks(self) -> Iterator[tuple[Cell, Firing, int]]:
+        for cell, n in self.cells.items():
+            for firing in self.firings.get(cell[1], ()):
+                yield cell, firing, n
+
+
+def planned(schedules: Sequence[Schedule], rows: Rows, *, start: datetime, end: datetime) -> list[Planned]:
+    """What fires in [start, end), of schedules that fire at times."""
+    with_times = [s for s in schedules if s.recurrence is not None]
+    counted = reach_by(with_times, rows.fields(), rows.narrowed())
+    found = []
+    for schedule in with_times:
+        cells = rows.cells((*where, n) for where, n in counted[schedule.pk].items())
+        recurrence, zones = schedule.recurrence, {zone for _, zone in cells}
+        if recurrence is None or not zones:
+            continue
+        clocks = zones if schedule.clock == DEVICE_CLOCK else {schedule.clock}
+        by_clock = firings_within(recurrence, clocks, start=start, end=end)
+        of_zone = {zone: by_clock[zone if schedule.clock == DEVICE_CLOCK else schedule.clock] for zone in zones}
+        found.append(Planned(schedule=schedule, cells=cells, firings=of_zone))
+    return found
+
+
+def rows_of_planned(plan: Planned, rows: Rows) -> list[RowFirings]:
+    """The planned firings of a schedule, row by row."""
+    spread = timedelta(minutes=plan.schedule.spread_minutes)
+    marks: dict[str, list[Mark]] = defaultdict(list)
+    shown = rows.shown(plan.cells)
+    for cell, firing, n in plan.marks():
+        if cell in shown:
+            marks[cell[0]].append(Mark(at=firing.at, ends_at=firing.at + spread, devices=n))
+    return [_row(key, of) for key, of in marks.items()]
+
+
+def past(rows: Rows, *, start: datetime, end: datetime) -> list[tuple[Schedule, list[RowFirings]]]:
+    """The firings that were in [start, end), by schedule, with how they went."""
+    occurrences = {o.pk: o for o in Occurrence.objects.within(start, end)}
+    phases: dict[tuple[int, str], Counter[str]] = defaultdict(Counter)
+    for pk, phase, *where, n in Delivery.objects.occurrence_cells(
+        list(occurrences), rows.fields("device__"), rows.narrowed("device__")
+    ):
+        cell = rows.cell(where)
+        if rows.shown({cell: n}):
+            phases[pk, cell[0]][phase] += n
+    marks: dict[int, dict[str, list[Mark]]] = defaultdict(lambda: defaultdict(list))
+    schedules = Schedule.objects.listed().in_bulk({o.schedule_id for o in occurrences.values()})
+    for (pk, row), counts in phases.items():
+        occurrence = occurrences[pk]
+        schedule = schedules[occurrence.schedule_id]
+        mark = Mark(
+            at=occurrence.fires_at,
+            ends_at=occurrence.fires_at + timedelta(minutes=schedule.spread_minutes),
+            devices=counts.total(),
+            occurrence=pk,
+            phases=counts,
+        )
+        marks[schedule.pk][row].append(mark)
+    return [(schedules[pk], [_row(key, of) for key, of in by_row.items()]) for pk, by_row in marks.items()]
+
+
+def _row(key: str, marks: list[Mark]) -> RowFirings:
+    marks.sort(key=lambda m: m.at)
+    return RowFirings(
+        row=key,
+        times=len(marks),
+        first=marks[0].at,
+        last=marks[-1].ends_at,
+        devices=max(m.devices for m in marks),
+        marks=marks if len(marks) <= MOST_MARKS else [],
+    )
