@@ -13,7 +13,7 @@ from herald.calendar import sources, tasks
 from herald.calendar.models import CalendarSource, Freeze
 from herald.calendar.services import FreezeDraft, freezes_between, next_time, save_freeze
 from herald.http.errors import Conflict
-from herald.http.outbound import FetchError, Fetched
+from herald.http.outbound import Fetched, FetchError
 from herald.people.models import Role
 from herald.record.models import RecordEntry
 from herald.time import clock
