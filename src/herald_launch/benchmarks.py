@@ -22,6 +22,7 @@ NAMES = {
     "idle": "CPU of each process at rest, with 2,431 devices that call and with 100,000 that do not",
     "checkins": "check-ins a second, beside a no-op on the same path",
     "launch": "launching to 100,000 devices",
+    "calendar": "a week of the calendar at 100,000 devices, with 50 rollouts and 200 schedules",
     "firing": "a daily command for 100,000 devices: written zone by zone, level over its spread",
     "clock": "a turn of the clock with 20 open rollouts of 5,000 devices, and a watch page meanwhile",
     "kills": "20 rollouts, a random process killed with -9 at a random moment of each: what was lost or repeated",
