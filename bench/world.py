@@ -24,9 +24,7 @@ def _make_world(count: int) -> None:
     now = datetime.now(UTC)
     ensure_key(now=now)
     if not demo.is_loaded():
-        people = demo._load_people()
-        demo._load_ground()
-        demo._load_images(people, now)
+        demo.load_ground(now, images_at=now)
     Device.objects.all().delete()
     rows, _ = make_devices(count, now)
     Device.objects.bulk_create(rows, batch_size=5000)

@@ -1,9 +1,12 @@
 """Every query about deliveries."""
 
+from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
 from datetime import datetime, timedelta
+from itertools import combinations
 from typing import TYPE_CHECKING, Any, Self
 
+from django.contrib.postgres.aggregates import ArrayAgg
 from django.db import models
 from django.db.models import (
     Case,
@@ -194,6 +197,36 @@ class DeliveryQuerySet(CommandQuerySet):
             )
             .order_by("overdue", "to_fetch", due_in.asc(nulls_last=True), "id")
         )
+
+    def wanted_twice(self) -> list[tuple[int, int, int]]:
+        """Pairs of rollouts, the one of the lower id first, and how many devices have open installs of both."""
+        rollouts = self.open().filter(kind="install", is_current_step=True).order_by().values("device_id")
+        several = rollouts.annotate(wanted_by=ArrayAgg("rollout_id", distinct=True)).filter(wanted_by__len__gt=1)
+        pairs: Counter[tuple[int, int]] = Counter()
+        for wanted in several.values_list("wanted_by", flat=True):
+            pairs.update(combinations(sorted(wanted), 2))
+        return [(a, b, n) for (a, b), n in pairs.most_common()]
+
+    def open_by_rollout(self, device_ids: Collection[int]) -> "models.QuerySet[Any, Any]":
+        """Rollouts, and how many of these devices have an open install of each."""
+        rows = self.open().filter(kind="install", is_current_step=True, device__in=list(device_ids)).order_by()
+        found: models.QuerySet[Any, Any] = rows.values_list("rollout_id").annotate(n=Count("id"))
+        return found
+
+    def left_by_zone(self, rollout_id: int) -> list[tuple[str, int]]:
+        """Time zones, and how many of their devices are not through."""
+        rows = self.of_rollout(rollout_id).open().order_by()
+        return list(rows.values_list("device__time_zone").annotate(n=Count("id")))
+
+    def shared_with(self, rollout_ids: Collection[int], devices: "models.QuerySet[Any]") -> list[tuple[int, str, int]]:
+        """Rollouts, time zones, and how many of these devices have an open install of the rollout."""
+        rows = self.open().filter(rollout__in=list(rollout_ids), is_current_step=True, device__in=devices).order_by()
+        return list(rows.values_list("rollout_id", "device__time_zone").annotate(n=Count("id")))
+
+    def left_by_site(self, rollout_id: int) -> list[tuple[int, str, int]]:
+        """Sites, the clock of their devices, and how many of those are not through."""
+        rows = self.of_rollout(rollout_id).open().filter(device__site__isnull=False).order_by()
+        return list(rows.values_list("device__site_id", "device__time_zone").annotate(n=Count("id")))
 
     def in_several(self, rollout_ids: Collection[int]) -> list[int]:
         """Devices that are in more than one of these rollouts, whatever became of them there."""

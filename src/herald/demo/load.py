@@ -35,10 +35,7 @@ def load(*, devices: int, now: datetime) -> None:
     with them since, and what moves now."""
     began = now - BEGAN
     with transaction.atomic():
-        engineer = _load_people()
-        _load_reference_data()
-        _load_limits(engineer, began)
-        _load_images(engineer, now)
+        engineer = load_ground(began, images_at=now)
         rows, personas = make_devices(devices, now)
         last_calls = {r.uid: r.last_check_in for r in rows if r.last_check_in}
         Device.objects.bulk_create(rows, batch_size=2000)
@@ -48,6 +45,15 @@ def load(*, devices: int, now: datetime) -> None:
     path = Path(settings.DATA_DIR) / MANIFEST
     path.parent.mkdir(parents=True, exist_ok=True)
     path.write_text(json.dumps({"devices": [asdict(p) for p in personas], "faults": [asdict(f) for f in s.FAULTS]}))
+
+
+def load_ground(began: datetime, *, images_at: datetime) -> User:
+    """People, places, models and images, without any device; the engineer."""
+    engineer = _load_people()
+    _load_reference_data()
+    _load_limits(engineer, began)
+    _load_images(engineer, images_at)
+    return engineer
 
 
 def _load_people() -> User:

@@ -1,5 +1,6 @@
 """Windows: hours of days in which device work may happen, by the device's clock or a named one."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
 from functools import lru_cache
@@ -82,6 +83,27 @@ def openings(
             found.append((begins, ends))
         day += timedelta(days=1)
     return found
+
+
+def short_openings(
+    window: Window, device_zone: str, needed: timedelta, *, start: datetime, end: datetime
+) -> list[tuple[date, timedelta]]:
+    """The days in [start, end) on which a clock change leaves a window too short for work that takes `needed`, with
+    how long it is then; no time at all counts."""
+    zone_name = window.zone_of(device_zone)
+    day, last = start.astimezone(zone(zone_name)).date(), end.astimezone(zone(zone_name)).date()
+    found = []
+    while day < last:
+        begins, ends = window.opening(day, zone_name)
+        if day.weekday() in window.days and ends - begins < needed:
+            found.append((day, max(timedelta(0), ends - begins)))
+        day += timedelta(days=1)
+    return found
+
+
+def carried(spans: Iterable[tuple[datetime, datetime]], takes: timedelta, at_once: int) -> int:
+    """How many devices that take so long each fit into these spans, so many at once, each within one span."""
+    return sum(at_once * max(0, (ends - begins) // takes) for begins, ends in spans)
 
 
 def next_begin(window: Window | None, device_zone: str, now: datetime, needed: timedelta) -> datetime:
