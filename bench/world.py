@@ -2,7 +2,7 @@
 
 from datetime import UTC, datetime
 
-from django.db import connection
+from django.db import connection, transaction
 
 from herald.demo import load as demo
 from herald.demo.fleet import make_devices
@@ -20,6 +20,7 @@ def ensure_world(count: int = DEVICES) -> None:
         cursor.execute("VACUUM ANALYZE")
 
 
+@transaction.atomic
 def _make_world(count: int) -> None:
     now = datetime.now(UTC)
     ensure_key(now=now)

@@ -35,6 +35,10 @@ class ChangeBody(StrictSerializer):
     start_by = serializers.IntegerField(min_value=-600_000, max_value=600_000, required=False)
     end_by = serializers.IntegerField(min_value=-600_000, max_value=600_000, required=False)
 
+    def to_representation(self, instance: Mapping[str, Any]) -> dict[str, Any]:
+        """Only what is changed: a field that is not there stays as it is, one that is empty is emptied."""
+        return dict(instance)
+
 
 class MoveBody(StrictSerializer):
     """A change of one object in the calendar."""
