@@ -197,6 +197,7 @@ SPECTACULAR_SETTINGS = {
         "AttributeTypeEnum": "herald.catalog.api.serializers.ATTRIBUTE_TYPES",
         "FactTypeEnum": "herald.catalog.api.facts.TYPES",
         "RecordKindEnum": "herald.record.models.Kind",
+        "MoveKindEnum": "herald.agenda.api.moves.KINDS",
         "RefusalCauseEnum": "herald.fleet.models.RefusalCause",
     },
 }

@@ -48,6 +48,13 @@ BODIES: dict[str, Any] = {
     "FactChange": {"label": "Water level", "unit": "mm", "type": "number"},
     "FolderChange": {"name": "Harvest", "parent": None},
     "FolderDraft": {"name": "Harvest", "parent": None},
+    "MoveBody": {"kind": "schedule", "id": 7, "change": {"time_of_day": "05:00"}},
+    "SourceBody": {
+        "name": "Larkfield estates",
+        "url": "https://calendars.larkfield.example/harvest.ics",
+        "time_zone": "Europe/Lisbon",
+        "groups": [12],
+    },
     "FreezeBody": {
         "name": "Harvest",
         "why": "pumps must run",

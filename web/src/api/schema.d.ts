@@ -125,6 +125,161 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Windows, rings, firings and freezes of some days, past and planned, and what they mean for the fleet. */
+        get: operations["calendar"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar-sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Calendars that freezes are read from, by name. */
+        get: operations["calendar_sources_list"];
+        put?: never;
+        /** @description Calendars that freezes are read from, by name. */
+        post: operations["calendar_sources_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar-sources/{source_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description One calendar that freezes are read from. */
+        put: operations["calendar_sources_change"];
+        post?: never;
+        /** @description One calendar that freezes are read from. */
+        delete: operations["calendar_sources_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar-sources/{source_id}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What reading another calendar in place of one would do; nothing is kept. */
+        post: operations["calendar_sources_change_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar-sources/{source_id}/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Read an address now, whenever it is due. One that cannot be read changes no freeze, and says why. */
+        post: operations["calendar_sources_read"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar-sources/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What reading a calendar would do; nothing is kept. */
+        post: operations["calendar_sources_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar/conflicts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What does not fit, of what is planned for the next weeks. */
+        get: operations["calendar_conflicts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar/moves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Make a move, by the service that changes its object anywhere else. */
+        post: operations["calendar_move"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar/moves/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a move would do to forecasts, firings and conflicts; nothing is changed. */
+        post: operations["calendar_move_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/capabilities": {
         parameters: {
             query?: never;
@@ -777,6 +932,23 @@ export interface paths {
         post?: never;
         /** @description One freeze. */
         delete: operations["freezes_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/freezes/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All freezes as a calendar (RFC 5545). */
+        get: operations["freezes_export"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2967,6 +3139,147 @@ export interface components {
                 [key: string]: number;
             };
         };
+        /** @description All that happens in [from, until), in rows of time zones, sites or groups. */
+        CalendarAnswer: {
+            /** Format: date-time */
+            now: string;
+            /** Format: date-time */
+            begins_at: string;
+            /** Format: date-time */
+            ends_at: string;
+            rows: components["schemas"]["CalendarRow"][];
+            rollouts: components["schemas"]["CalendarRollout"][];
+            schedules: components["schemas"]["CalendarSchedule"][];
+            freezes: components["schemas"]["CalendarFreeze"][];
+            bar_hours: number;
+            load: components["schemas"]["CalendarBar"][];
+            sites: components["schemas"]["CalendarSite"][];
+        };
+        /** @description Devices that are expected to be out of service at some moment from `at` on, for the length of a bar. */
+        CalendarBar: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            installs: number;
+            /** Format: double */
+            commands: number;
+        };
+        /**
+         * @description The firings of a schedule in a row. Where there are more than a picture holds, `marks` is empty, and `times` says
+         *     how many there are from `first` to `last`.
+         */
+        CalendarFirings: {
+            row: string;
+            times: number;
+            /** Format: date-time */
+            first: string;
+            /** Format: date-time */
+            last: string;
+            devices: number;
+            marks: components["schemas"]["CalendarMark"][];
+        };
+        /** @description One time of a freeze; `source` names the calendar that it was read from, empty for none. */
+        CalendarFreeze: {
+            id: number;
+            name: string;
+            why: string;
+            /** Format: date-time */
+            starts_at: string;
+            /** Format: date-time */
+            ends_at: string;
+            repeats_yearly: boolean;
+            everywhere: boolean;
+            source: string;
+            devices: components["schemas"]["DevicesInRow"][];
+        };
+        /** @description A firing in a row, as long as its spread. One that was has an `occurrence`, and the phases of its devices. */
+        CalendarMark: {
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            ends_at: string;
+            devices: number;
+            occurrence: number | null;
+            phases: {
+                [key: string]: number;
+            };
+        };
+        /**
+         * @description When a ring opens or opened, and when it is or was through: the earliest, median and latest of four futures of
+         *     five, empty where that is not known. `left` counts the devices that are not through.
+         */
+        CalendarRing: {
+            position: number;
+            name: string;
+            soak_minutes: number;
+            needs_approval: boolean;
+            is_open: boolean;
+            is_through: boolean;
+            /** Format: date-time */
+            opens_at: string | null;
+            /** Format: date-time */
+            opens_high: string | null;
+            /** Format: date-time */
+            through_low: string | null;
+            /** Format: date-time */
+            through_at: string | null;
+            /** Format: date-time */
+            through_high: string | null;
+            devices: components["schemas"]["DevicesInRow"][];
+            left: components["schemas"]["DevicesInRow"][];
+        };
+        /** @description A rollout that is open, or ended in this time. `forecast_at` says of when its forecast is. */
+        CalendarRollout: {
+            id: number;
+            name: string;
+            target: string;
+            audience: string;
+            state: components["schemas"]["RolloutStateEnum"];
+            /** @example 05:30:00 */
+            window_start: string | null;
+            /** @example 05:30:00 */
+            window_end: string | null;
+            left: number;
+            /** Format: date-time */
+            forecast_at: string | null;
+            windows: components["schemas"]["CalendarWindows"][];
+            rings: components["schemas"]["CalendarRing"][];
+        };
+        /** @description A row: its devices, the clock of most of them, and how many clocks they have. */
+        CalendarRow: {
+            key: string;
+            name: string;
+            zone: string;
+            zones: number;
+            devices: number;
+        };
+        /** @description A scheduled command; `past` are its firings up to now, `planned` those that will be. */
+        CalendarSchedule: {
+            id: number;
+            name: string;
+            command: string;
+            harm: components["schemas"]["HarmEnum"];
+            sentence: string;
+            clock: string;
+            /** @example 05:30:00 */
+            time_of_day: string | null;
+            revision: number;
+            past: components["schemas"]["CalendarFirings"][];
+            planned: components["schemas"]["CalendarFirings"][];
+        };
+        /** @description A site with files to fetch: how many its uplink carries at once, how many are under way, how many wait. */
+        CalendarSite: {
+            id: number;
+            name: string;
+            at_once: number;
+            under_way: number;
+            waiting: number;
+        };
+        /** @description The hours ahead in which a rollout may install in a row. */
+        CalendarWindows: {
+            row: string;
+            spans: components["schemas"]["PlanSpan"][];
+        };
         /**
          * @description A capability of a model. `without` counts devices that have not got it, `rule` finds them; it is empty where all
          *     firmware has it.
@@ -3025,6 +3338,8 @@ export interface components {
             /** @default  */
             within?: string;
         };
+        /** @enum {string} */
+        ChangeEnum: "new" | "changed" | "same" | "gone";
         /** @description A row of the change table as it is kept, with the names of what it names. */
         ChangeView: {
             model_id: number | null;
@@ -3184,16 +3499,26 @@ export interface components {
         };
         /** @enum {string} */
         ConflictEnum: "built-in" | "attribute";
+        /** @description Something that does not fit: the object that it is about, how many devices, and moves of which each mends it. */
+        ConflictInCalendar: {
+            key: string;
+            code: components["schemas"]["ConflictInCalendarCodeEnum"];
+            kind: components["schemas"]["MoveKindEnum"];
+            id: number;
+            words: string;
+            devices: number;
+            fixes: components["schemas"]["MoveRow"][];
+        };
+        /** @enum {string} */
+        ConflictInCalendarCodeEnum: "skipped_hour" | "during_installs" | "before_end" | "short_window" | "site_cap" | "wanted_twice" | "never_awake";
         /** @description Something that wants so many of the same devices, and what will happen. */
         ConflictRow: {
-            kind: components["schemas"]["ConflictRowKindEnum"];
+            kind: components["schemas"]["MoveKindEnum"];
             id: number;
             name: string;
             devices: number;
             what: string;
         };
-        /** @enum {string} */
-        ConflictRowKindEnum: "rollout" | "freeze" | "schedule";
         /** @description Shares and rates are 0 to 1, the soak is in seconds, an approval is 1 once it is given. */
         CriterionView: {
             name: string;
@@ -3372,6 +3697,11 @@ export interface components {
         /** @description Devices by name or uid. */
         DevicesBodyRequest: {
             devices: string[];
+        };
+        /** @description How many devices, in a row. */
+        DevicesInRow: {
+            row: string;
+            devices: number;
         };
         /** @description Devices by name or uid. */
         DevicesReasonBodyRequest: {
@@ -3557,6 +3887,15 @@ export interface components {
             unit: string;
             operators: string[];
         };
+        /** @description The next firing in a zone, before a move and after it. */
+        FiringMoved: {
+            zone: string;
+            devices: number;
+            /** Format: date-time */
+            before: string | null;
+            /** Format: date-time */
+            after: string | null;
+        };
         /**
          * @description `shift` says what a clock change does to it: skipped (it runs at the first moment after), or
          *     twice (it runs the first time only).
@@ -3614,7 +3953,10 @@ export interface components {
             /** Format: double */
             meets: number;
         };
-        /** @description A freeze: nothing is installed on these devices in [starts_at, ends_at). */
+        /**
+         * @description A freeze: nothing is installed on these devices in [starts_at, ends_at), and where it repeats, on the same days
+         *     and at the same hours of each year after, by the clock of `time_zone`.
+         */
         FreezeBodyRequest: {
             name: string;
             /** @default  */
@@ -3623,6 +3965,10 @@ export interface components {
             starts_at: string;
             /** Format: date-time */
             ends_at: string;
+            /** @default false */
+            repeats_yearly?: boolean;
+            /** @default UTC */
+            time_zone?: string;
             /** @default false */
             everywhere?: boolean;
             groups?: number[];
@@ -3638,7 +3984,10 @@ export interface components {
             ends_at: string;
             devices: number;
         };
-        /** @description A freeze; `devices` counts the devices that it holds now. */
+        /**
+         * @description A freeze; `devices` counts the devices that it holds now, `next` is the time that holds now or comes next, and
+         *     `source` the calendar that it was read from.
+         */
         FreezeRow: {
             readonly id: number;
             name: string;
@@ -3647,11 +3996,15 @@ export interface components {
             starts_at: string;
             /** Format: date-time */
             ends_at: string;
+            repeats_yearly: boolean;
+            time_zone: string;
             everywhere: boolean;
             groups: components["schemas"]["NamedThing"][];
             sites: components["schemas"]["NamedThing"][];
             created_by: string | null;
+            source: components["schemas"]["NamedThing"] | null;
             readonly devices: number;
+            readonly next: components["schemas"]["TimeSpan"] | null;
         };
         /** @enum {string} */
         FreezesEnum: "wait" | "drop";
@@ -4153,6 +4506,78 @@ export interface components {
             /** Format: date-time */
             high: string | null;
         };
+        /** @description The earliest, median and latest of four futures of five; empty where it does not end. */
+        MomentsView: {
+            /** Format: date-time */
+            low: string | null;
+            /** Format: date-time */
+            median: string | null;
+            /** Format: date-time */
+            high: string | null;
+        };
+        /** @description A change of one object in the calendar. */
+        MoveBodyRequest: {
+            kind: components["schemas"]["MoveKindEnum"];
+            id: number;
+            change: components["schemas"]["MovedFieldsRequest"];
+        };
+        /** @description The move that takes the one that was made back. */
+        MoveDone: {
+            undo: components["schemas"]["MoveRow"];
+        };
+        /** @enum {string} */
+        MoveKindEnum: "rollout" | "schedule" | "freeze";
+        /** @description What a move would do. `broken` does not fit any more once it is made, `mended` fits then. */
+        MovePreview: {
+            devices: number;
+            rollouts: components["schemas"]["RolloutEnd"][];
+            firings: components["schemas"]["FiringMoved"][];
+            broken: components["schemas"]["ConflictInCalendar"][];
+            mended: components["schemas"]["ConflictInCalendar"][];
+        };
+        /** @description A move that can be sent as it is; `words` says what it does, empty for one that takes another back. */
+        MoveRow: {
+            kind: components["schemas"]["MoveKindEnum"];
+            id: number;
+            change: components["schemas"]["MovedFields"];
+            words: string;
+        };
+        /**
+         * @description What a move changes: of a rollout its window, caps, or the `order` of all open ones; of a schedule its
+         *     `time_of_day`; of a freeze its ends, by minutes.
+         */
+        MovedFields: {
+            /** @example 05:30:00 */
+            window_start: string | null;
+            /** @example 05:30:00 */
+            window_end: string | null;
+            max_concurrent: number;
+            max_concurrent_per_site: number | null;
+            max_starts_per_hour: number | null;
+            order: number[];
+            /** @example 05:30:00 */
+            time_of_day: string;
+            start_by: number;
+            end_by: number;
+        };
+        /**
+         * @description What a move changes: of a rollout its window, caps, or the `order` of all open ones; of a schedule its
+         *     `time_of_day`; of a freeze its ends, by minutes.
+         */
+        MovedFieldsRequest: {
+            /** @example 05:30:00 */
+            window_start?: string | null;
+            /** @example 05:30:00 */
+            window_end?: string | null;
+            max_concurrent?: number;
+            max_concurrent_per_site?: number | null;
+            max_starts_per_hour?: number | null;
+            order?: number[];
+            /** @example 05:30:00 */
+            time_of_day?: string;
+            start_by?: number;
+            end_by?: number;
+        };
         NamedThing: {
             id: number;
             name: string;
@@ -4411,6 +4836,13 @@ export interface components {
             note: string;
             versions: components["schemas"]["PlanVersionRow"][];
         };
+        /** @description [starts_at, ends_at). */
+        PlanSpan: {
+            /** Format: date-time */
+            starts_at: string;
+            /** Format: date-time */
+            ends_at: string;
+        };
         /** @description A kept version of a plan's rings, and how many rollouts took them. */
         PlanVersionRow: {
             id: number;
@@ -4483,7 +4915,7 @@ export interface components {
             kinds: components["schemas"]["KindInRecord"][];
         };
         /** @enum {string} */
-        RecordKindEnum: "attribute" | "cleaning" | "code" | "command" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
+        RecordKindEnum: "attribute" | "calendar" | "cleaning" | "code" | "command" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
         /** @description A page of the record. `next` goes into `before` for the following one. */
         RecordPage: {
             count: number;
@@ -4814,6 +5246,13 @@ export interface components {
             max_concurrent?: number;
             /** @default 2 */
             max_attempts?: number;
+        };
+        /** @description The end that is expected of a rollout, before a move and after it. */
+        RolloutEnd: {
+            id: number;
+            name: string;
+            before: components["schemas"]["MomentsView"];
+            after: components["schemas"]["MomentsView"];
         };
         /** @description A page of rollouts. `next` goes into `cursor` for the following one; null, where there is none. */
         RolloutPage: {
@@ -5283,6 +5722,56 @@ export interface components {
         };
         /** @enum {string} */
         SortEnum: "equal" | "near" | "number" | "done" | "failed" | "missed" | "left" | "open" | "other";
+        /** @description A calendar to read freezes from: `url` is read again and again, `text` is a file (RFC 5545). */
+        SourceBodyRequest: {
+            name: string;
+            /** @default  */
+            url?: string;
+            /** @default  */
+            text?: string;
+            /** @default UTC */
+            time_zone?: string;
+            /** @default 60 */
+            read_every_minutes?: number;
+            /** @default false */
+            everywhere?: boolean;
+            groups?: number[];
+            sites?: number[];
+        };
+        /** @description A freeze as it stands in a calendar; `change` is new, changed, same or gone. */
+        SourceEvent: {
+            name: string;
+            why: string;
+            /** Format: date-time */
+            starts_at: string;
+            /** Format: date-time */
+            ends_at: string;
+            change: components["schemas"]["ChangeEnum"];
+        };
+        /** @description What reading a calendar would do: its freezes, how many devices each would hold, what is left out and why. */
+        SourcePreview: {
+            events: components["schemas"]["SourceEvent"][];
+            devices: number;
+            left_out: string[];
+        };
+        /** @description A calendar, when it was last read, and what was wrong the last time; `freezes` counts those not over. */
+        SourceRow: {
+            readonly id: number;
+            name: string;
+            url: string;
+            time_zone: string;
+            read_every_minutes: number;
+            everywhere: boolean;
+            groups: components["schemas"]["NamedThing"][];
+            sites: components["schemas"]["NamedThing"][];
+            created_by: string | null;
+            /** Format: date-time */
+            tried_at: string | null;
+            /** Format: date-time */
+            read_at: string | null;
+            last_error: string;
+            readonly freezes: number;
+        };
         /**
          * @description Where a rollout stands: `words` say it, `until` when that is known to end. `devices` are those it speaks of, of
          *     which `unheard` are not heard from in time; `ring` is the position of the ring it is about.
@@ -5388,6 +5877,13 @@ export interface components {
             is_built_in: boolean;
             is_retired: boolean;
             models: components["schemas"]["OfferRow"][];
+        };
+        /** @description [starts_at, ends_at). */
+        TimeSpan: {
+            /** Format: date-time */
+            starts_at: string;
+            /** Format: date-time */
+            ends_at: string;
         };
         /** @description Something that happened. `to_phase` is empty for what is no delivery's change. */
         TimelineEntry: {
@@ -6551,6 +7047,1364 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["IncompatibleValueRow"][];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    calendar: {
+        parameters: {
+            query?: {
+                /** @description from when on; now where it is missing */
+                from?: string;
+                /** @description what each row is */
+                rows?: "group" | "site" | "zone";
+                /** @description up to when; a week later where it is missing */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarAnswer"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    calendar_sources_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceRow"][];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    calendar_sources_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "name": "Larkfield estates",
+                 *       "url": "https://calendars.larkfield.example/harvest.ics",
+                 *       "time_zone": "Europe/Lisbon",
+                 *       "groups": [
+                 *         12
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["SourceBodyRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceRow"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    calendar_sources_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "name": "Larkfield estates",
+                 *       "url": "https://calendars.larkfield.example/harvest.ics",
+                 *       "time_zone": "Europe/Lisbon",
+                 *       "groups": [
+                 *         12
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["SourceBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceRow"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    calendar_sources_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    calendar_sources_change_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "name": "Larkfield estates",
+                 *       "url": "https://calendars.larkfield.example/harvest.ics",
+                 *       "time_zone": "Europe/Lisbon",
+                 *       "groups": [
+                 *         12
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["SourceBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourcePreview"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    calendar_sources_read: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceRow"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    calendar_sources_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "name": "Larkfield estates",
+                 *       "url": "https://calendars.larkfield.example/harvest.ics",
+                 *       "time_zone": "Europe/Lisbon",
+                 *       "groups": [
+                 *         12
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["SourceBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourcePreview"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    calendar_conflicts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConflictInCalendar"][];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    calendar_move: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "kind": "schedule",
+                 *       "id": 7,
+                 *       "change": {
+                 *         "time_of_day": "05:00"
+                 *       }
+                 *     }
+                 */
+                "application/json": components["schemas"]["MoveBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoveDone"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    calendar_move_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "kind": "schedule",
+                 *       "id": 7,
+                 *       "change": {
+                 *         "time_of_day": "05:00"
+                 *       }
+                 *     }
+                 */
+                "application/json": components["schemas"]["MoveBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MovePreview"];
                 };
             };
             /** @description The request is no HTTP or JSON that can be read. */
@@ -12520,6 +14374,88 @@ export interface operations {
             };
         };
     };
+    freezes_export: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     groups_list: {
         parameters: {
             query?: never;
@@ -18160,7 +20096,7 @@ export interface operations {
                 /** @description `next` of the page before */
                 before?: number;
                 /** @description what it is about */
-                kind?: "attribute" | "cleaning" | "code" | "command" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
+                kind?: "attribute" | "calendar" | "cleaning" | "code" | "command" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
                 /** @description 1 to 1000, 100 if left out */
                 limit?: number;
                 /** @description id of the one that it is about */
@@ -18341,7 +20277,7 @@ export interface operations {
                 /** @description csv if left out */
                 format?: "csv" | "jsonl" | "xlsx";
                 /** @description what it is about */
-                kind?: "attribute" | "cleaning" | "code" | "command" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
+                kind?: "attribute" | "calendar" | "cleaning" | "code" | "command" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
                 /** @description id of the one that it is about */
                 object?: number;
                 /** @description id of a person, or `system` */

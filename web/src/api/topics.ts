@@ -4,6 +4,8 @@ import type { QueryClient, QueryKey } from "@tanstack/react-query";
 
 /** The keys of a topic's queries; `id` says which one changed, null any. */
 const KEYS = {
+  /** what stands in the calendar is asked anew by the clock, and at once where somebody changed it there */
+  calendar: () => [["calendar"]],
   attention: () => [["attention"], ["now"]],
   comments: (id) => [one("comments", id)],
   device: () => [["device"]],
@@ -16,7 +18,7 @@ const KEYS = {
   edit: (id) => [one("edit", id)],
   fields: () => [["fields"]],
   fleet: () => [["fleet"], ["device"], ["values"], ["fields"], ["now"]],
-  freezes: () => [["freezes"], ["now"]],
+  freezes: () => [["freezes"], ["calendar"], ["now"]],
   group: (id) => [
     // one of them may be in a folder's tree, in a list, and in the queries of another
     id === null ? ["group"] : ["group", id],

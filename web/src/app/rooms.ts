@@ -5,6 +5,7 @@ export const ROOMS = [
   { word: "Groups", to: "/groups", letter: "g" },
   { word: "Rollouts", to: "/rollouts", letter: "r" },
   { word: "Commands", to: "/commands", letter: "c" },
+  { word: "Calendar", to: "/calendar", letter: "a" },
   { word: "Library", to: "/library", letter: "l" },
   { word: "Record", to: "/record", letter: "e" },
 ] as const;

@@ -1,6 +1,7 @@
 /** Every address of the interface. A page's code is loaded when its address is first opened. */
 import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from "@tanstack/react-router";
 import type { DeliveryFilter, Place, RecordFilter, ScheduleState, Stage } from "@/api/queries";
+import type { RowKind, Span } from "@/rooms/calendar/model";
 import type { FleetAddress } from "@/rooms/fleet/address";
 import { NotFound, PageFailed } from "./failures";
 import { Shell } from "./shell";
@@ -149,6 +150,16 @@ const editCommandRoute = createRoute({
   path: "/commands/$id/edit",
   component: lazyRouteComponent(() => import("@/rooms/commands/compose"), "EditCommand"),
 });
+const calendarRoute = createRoute({
+  ...under,
+  path: "/calendar",
+  component: lazyRouteComponent(() => import("@/rooms/calendar/calendar"), "Calendar"),
+  validateSearch: (search): { from?: string; span?: Span; rows?: RowKind } => ({
+    from: text(search.from),
+    span: among(search.span, ["day", "week", "six-weeks", "season"]),
+    rows: among(search.rows, ["zone", "site", "group"]),
+  }),
+});
 const overlapsRoute = createRoute({
   ...under,
   path: "/overlaps",
@@ -197,6 +208,7 @@ const tree = root.addChildren([
   newCommandRoute,
   commandRoute,
   editCommandRoute,
+  calendarRoute,
   overlapsRoute,
   libraryRoute,
   recordRoute,

@@ -29,6 +29,13 @@ export function ObjectLink({
           {children}
         </Link>
       );
+    case "freeze":
+    case "calendar":
+      return (
+        <Link to="/library" search={{ shelf: "freezes" }} className={className}>
+          {children}
+        </Link>
+      );
     case "group":
       return (
         <Link to="/groups/$id" {...of}>

@@ -18,10 +18,10 @@ from herald.people.permissions import person
 from herald.rollouts.watch.sentence import short_words
 from herald.time import clock
 
-KINDS = [k.value for k in MoveKind]
+KINDS = [(k.value, k.value) for k in MoveKind]
 
 
-class ChangeBody(StrictSerializer):
+class MovedFields(StrictSerializer):
     """What a move changes: of a rollout its window, caps, or the `order` of all open ones; of a schedule its
     `time_of_day`; of a freeze its ends, by minutes."""
 
@@ -45,7 +45,7 @@ class MoveBody(StrictSerializer):
 
     kind = serializers.ChoiceField(choices=KINDS)
     id = serializers.IntegerField()
-    change = ChangeBody()
+    change = MovedFields()
 
 
 class MoveRow(serializers.Serializer[Any]):
@@ -53,7 +53,7 @@ class MoveRow(serializers.Serializer[Any]):
 
     kind = serializers.ChoiceField(choices=KINDS)
     id = serializers.IntegerField()
-    change = ChangeBody()
+    change = MovedFields()
     words = serializers.CharField()
 
 
