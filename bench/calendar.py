@@ -45,7 +45,7 @@ def run() -> None:
     )
     with connection.cursor() as cursor:
         cursor.execute("VACUUM ANALYZE")
-    client = Client()
+    client = Client(SERVER_NAME="localhost")
     client.force_login(User.objects.filter(role="operator", is_active=True).first() or User.objects.all()[0])
     week = {"from": (now - timedelta(days=DAYS_PAST)).isoformat(), "until": (now + timedelta(days=5)).isoformat()}
     for rows in ("zone", "site", "group"):

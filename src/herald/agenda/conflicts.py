@@ -20,7 +20,7 @@ from herald.fleet.models import Site
 from herald.rollouts.models import OPEN_STATES, Rollout, StoredForecast
 from herald.rollouts.watch.sentence import short_words
 from herald_core.actions import Harm
-from herald_core.timing.clocks import Shift, zone
+from herald_core.timing.clocks import Shift, city, zone
 from herald_core.timing.firings import firings_within
 from herald_core.timing.windows import DEVICE_CLOCK, carried, openings, short_openings
 
@@ -96,7 +96,7 @@ class _Search:
                 runs = firing.at.astimezone(zone(name))
                 words = (
                     f"{_titled(schedule)} would run on {firing.local:%a %-d %b} at {firing.local:%H:%M} in "
-                    f"{_city(name)}, an hour that the clock change skips. It runs at {runs:%H:%M}, for "
+                    f"{city(name)}, an hour that the clock change skips. It runs at {runs:%H:%M}, for "
                     f"{counted(clocks[name])}."
                 )
                 fixes = []
@@ -177,7 +177,7 @@ class _Search:
                 for day, length in short[:1]:
                     words = (
                         f"On {day:%a %-d %b} the clock change leaves {_minutes(length)} of the window of "
-                        f"{_named(rollout)} in {_city(zone_name)}; an install takes {_minutes(needed)}. "
+                        f"{_named(rollout)} in {city(zone_name)}; an install takes {_minutes(needed)}. "
                         f"None of {counted(n)} begins there that day."
                     )
                     code = ConflictCode.SHORT_WINDOW
@@ -321,10 +321,6 @@ def _named(rollout: Rollout) -> str:
 
 def _titled(schedule: Schedule) -> str:
     return f"“{schedule.name or schedule.template.name}”"
-
-
-def _city(zone_name: str) -> str:
-    return zone_name.rsplit("/", 1)[-1].replace("_", " ")
 
 
 def _minutes(length: timedelta) -> str:

@@ -8,7 +8,7 @@ from typing import Any
 
 from herald.agenda.rows import Cell, Rows
 from herald.deliveries.models import Delivery
-from herald.rollouts.models import OPEN_STATES, Ring, Rollout, StoredForecast
+from herald.rollouts.models import Ring, Rollout, RolloutState, StoredForecast
 from herald_core.deliveries import OPEN
 from herald_core.timing.windows import openings
 
@@ -85,12 +85,13 @@ def _plan(
     for ring in rings:
         cells.update(left.get(ring.pk, Counter()))
     keys = {r.key for r in rows.rows}
-    is_open = rollout.state in OPEN_STATES
+    # nothing is offered while it is paused or halted, whatever its hours are
+    is_running = rollout.state == RolloutState.RUNNING
     return RolloutPlan(
         rollout=rollout,
         forecast=forecast,
         left=cells,
-        windows=_windows(rollout, rows.shown(cells), forecast, start=start, end=end, now=now) if is_open else {},
+        windows=_windows(rollout, rows.shown(cells), forecast, start=start, end=end, now=now) if is_running else {},
         rings=[
             _ring(rollout, ring, told.get(ring.position), every.get(ring.pk, Counter()), left.get(ring.pk, {}), keys)
             for ring in rings

@@ -153,8 +153,9 @@ def _text(event: Event, name: str) -> str:
     return "".join(c for c in text if c == "\n" or c.isprintable())
 
 
-def write_calendar(name: str, events: Iterable[Event]) -> bytes:
-    """A calendar of these events, with the definitions of the time zones that they name."""
+def write_calendar(name: str, events: Iterable[Event], *, years: tuple[date, date] | None = None) -> bytes:
+    """A calendar of these events, with the definitions of the time zones that they name: for so many years, where it is
+    read again and again, and else for as many as are known. Some programs read long definitions wrong."""
     calendar = Calendar()
     calendar.add("PRODID", PRODUCT)
     calendar.add("VERSION", "2.0")
@@ -162,7 +163,10 @@ def write_calendar(name: str, events: Iterable[Event]) -> bytes:
     calendar.add("X-WR-CALNAME", name)
     for event in events:
         calendar.add_component(event)
-    calendar.add_missing_timezones()
+    if years is None:
+        calendar.add_missing_timezones()
+    else:
+        calendar.add_missing_timezones(first_date=years[0], last_date=years[1])
     written: bytes = calendar.to_ical()
     return written
 

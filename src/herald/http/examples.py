@@ -55,6 +55,7 @@ BODIES: dict[str, Any] = {
         "time_zone": "Europe/Lisbon",
         "groups": [12],
     },
+    "FeedBody": {"name": "My phone", "parts": ["windows", "firings"], "rows": "site", "keys": ["3"]},
     "FreezeBody": {
         "name": "Harvest",
         "why": "pumps must run",

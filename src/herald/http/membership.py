@@ -36,7 +36,8 @@ GATED_CALLS: Mapping[str, str] = {
 FREE_CALLS = frozenset(
     """
     admissions_dismiss admissions_let_in_again approval_policies_set attributes_create attributes_delete
-    attributes_incompatible_values calendar_move calendar_move_preview calendar_sources_change
+    attributes_incompatible_values calendar_feeds_create calendar_feeds_revoke calendar_move
+    calendar_move_preview calendar_sources_change
     calendar_sources_change_preview calendar_sources_create calendar_sources_delete calendar_sources_preview
     calendar_sources_read capabilities_preview codes_create codes_revoke command_templates_change
     command_templates_create command_templates_delete custodians_create custodians_delete custodians_preview

@@ -22,6 +22,7 @@ from herald.rollouts.models import Rollout
 from herald.rollouts.watch import overview
 from herald.time import clock
 from herald_core.rollouts.status import GateState
+from herald_core.timing.clocks import city
 
 HEARD_WITHIN = timedelta(minutes=30)
 
@@ -158,8 +159,7 @@ def _coming(now: datetime) -> list[dict[str, Any]]:
         for there in next_firings(schedule, reach[schedule.pk], now):
             at, zone, devices = there.firings[0].at, there.zone, there.devices
             if at <= now + timedelta(hours=24):
-                city = zone.rsplit("/", 1)[-1].replace("_", " ")
-                text = f"{schedule.name or schedule.template.name}, {city}"
+                text = f"{schedule.name or schedule.template.name}, {city(zone)}"
                 rows.append(
                     {
                         "at": at,

@@ -40,6 +40,11 @@ def zone(name: str) -> ZoneInfo:
     return ZoneInfo(name)
 
 
+def city(zone_name: str) -> str:
+    """The city that a zone is named after, as people say it: “America/Santiago” is Santiago."""
+    return zone_name.rsplit("/", 1)[-1].replace("_", " ")
+
+
 def instant(local: datetime, zone_name: str) -> tuple[datetime, Shift]:
     """The instant (UTC) of a local time without zone, and what a clock change did to it.
 

@@ -36,7 +36,7 @@ export function FreezeBand({ freeze, row }: { freeze: Freeze; row: string }) {
       data-freeze={freeze.id}
       {...handlers("both")}
     >
-      <span className="absolute bottom-0 left-1 max-w-full truncate bg-card/80 px-0.5 text-[0.7rem] leading-3.5">
+      <span className="absolute top-0 right-1 max-w-full truncate bg-card/80 px-0.5 text-[0.7rem] leading-3.5">
         {freeze.name}
       </span>
       {isMovable && (

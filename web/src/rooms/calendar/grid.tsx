@@ -56,7 +56,7 @@ export function CalendarGrid({
     <GridContext.Provider value={{ days, span, onMove }}>
       <div className="relative overflow-hidden rounded-md border border-rule bg-card">
         <div className="flex border-rule border-b">
-          <div className="w-40 shrink-0 px-3 py-1.5 text-soft text-xs max-md:w-24">times of {city(zone)}</div>
+          <div className="w-44 shrink-0 px-3 py-1.5 text-soft text-xs max-md:w-24">times of {city(zone)}</div>
           <div className="relative h-7 flex-1">
             {ticks.map((t) => (
               <span
@@ -67,10 +67,18 @@ export function CalendarGrid({
                 {t.label}
               </span>
             ))}
+            {nowPlace > 0 && nowPlace < 1 && (
+              <span
+                className="absolute bottom-0 z-20 -translate-x-1/2 rounded-t-sm bg-brick px-1 font-semibold text-[0.68rem] text-card leading-4"
+                style={{ left: `${nowPlace * 100}%` }}
+              >
+                now
+              </span>
+            )}
           </div>
         </div>
         <div className="relative">
-          <div className="pointer-events-none absolute inset-y-0 right-0 left-40 max-md:left-24" aria-hidden>
+          <div className="pointer-events-none absolute inset-y-0 right-0 left-44 max-md:left-24" aria-hidden>
             {ticks.map((t) => (
               <span
                 key={t.label}
@@ -79,9 +87,10 @@ export function CalendarGrid({
               />
             ))}
             {nowPlace > 0 && nowPlace < 1 && (
-              <span className="absolute inset-y-0 z-20 border-brick border-l-2" style={{ left: `${nowPlace * 100}%` }}>
-                <span className="absolute top-0 left-1 bg-card/80 font-semibold text-[0.68rem] text-brick">now</span>
-              </span>
+              <span
+                className="absolute inset-y-0 z-20 border-brick border-l-2"
+                style={{ left: `${nowPlace * 100}%` }}
+              />
             )}
           </div>
           {answer.rows.map((row) => (
@@ -100,7 +109,7 @@ function GridRow({ answer, row, onOpen }: { answer: Answer; row: Answer["rows"][
   const offset = DateTime.fromISO(answer.now, { zone: row.zone }).toFormat("'UTC'ZZ");
   return (
     <section className="flex border-rule border-t first:border-t-0" aria-label={isZone ? city(row.name) : row.name}>
-      <div className="w-40 shrink-0 px-3 py-1.5 max-md:w-24">
+      <div className="w-44 shrink-0 px-3 py-1.5 max-md:w-24">
         <button
           type="button"
           className="max-w-full truncate text-left font-semibold hover:underline"

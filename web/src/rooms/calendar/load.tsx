@@ -13,13 +13,13 @@ export function LoadChart({ answer, days }: { answer: Answer; days: Days }) {
   const top = bars.find((b) => b.installs + b.commands === most);
   const length = answer.bar_hours === 1 ? "an hour" : `${answer.bar_hours} hours`;
   const peak = top
-    ? `At most about ${counted(Math.round(most), "device")} in ${length}, ${DateTime.fromISO(top.at, { zone }).toFormat("ccc d LLL HH:mm")}`
-    : "None is expected";
+    ? `Expected: at most ${counted(Math.round(most), "device")} in ${length}, ${DateTime.fromISO(top.at, { zone }).toFormat("ccc d LLL HH:mm")}`
+    : "No device is expected to be";
   return (
     <figure className="mt-3 flex" aria-label={`Devices out of service for a while: ${peak}`}>
-      <figcaption className="w-40 shrink-0 px-3 text-xs max-md:w-24">
+      <figcaption className="w-44 shrink-0 px-3 text-xs max-md:w-24">
         <strong className="block">Out of service</strong>
-        <span className="text-soft">expected devices in {length}: installs, and commands that restart</span>
+        <span className="text-soft">{peak}</span>
       </figcaption>
       <div className="relative flex-1 border-rule border-b" style={{ height: HEIGHT }}>
         {bars.map((b) => {
@@ -39,7 +39,6 @@ export function LoadChart({ answer, days }: { answer: Answer; days: Days }) {
             )
           );
         })}
-        <span className="absolute top-0 left-1 bg-paper/70 text-soft text-xs">{peak}</span>
       </div>
     </figure>
   );

@@ -19,6 +19,16 @@ import {
 } from "./model";
 import { useDrag } from "./use-drag";
 
+const STATES: Record<Rollout["state"], string> = {
+  draft: "a draft",
+  launching: "is being launched",
+  running: "running",
+  paused: "paused",
+  halted: "halted itself",
+  stopped: "stopped",
+  finished: "finished",
+};
+
 export function RolloutLane({ rollout, row }: { rollout: Rollout; row: string }) {
   const { days } = useGrid();
   const rings = ringsIn(rollout, row);
@@ -41,6 +51,7 @@ export function RolloutLane({ rollout, row }: { rollout: Rollout; row: string })
           className="bg-card/70 text-verdigris hover:underline"
         >
           {nameOf({ kind: "rollout", of: rollout })}
+          {rollout.state !== "running" && <span className="text-soft">, {STATES[rollout.state]}</span>}
         </Link>
       </p>
       {windows.map((w) => (
