@@ -32,6 +32,8 @@ VIEWS = (
     "{schedule}",
     "{schedule}/edit",
     "/commands/new?template=logs",
+    "/calendar",
+    "/calendar?span=six-weeks&rows=group",
     "/library",
     "/library?shelf=approval",
     "/library?shelf=plans",

@@ -6,6 +6,7 @@ from typing import Any
 import pytest
 from rest_framework.test import APIClient
 
+from herald.calendar.services import FreezeDraft, save_freeze
 from herald.clock.conditions import refresh_conditions
 from herald.commands.compose import ScheduleDraft, create_schedule
 from herald.commands.models import When
@@ -13,6 +14,7 @@ from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.intervene import lifecycle
+from herald.rollouts.watch.forecast import store_forecasts
 from herald_core.deliveries import Event
 from herald_core.rings.assignment import RingKind
 from tests.factories import (
@@ -28,6 +30,7 @@ from tests.factories import (
     ring,
 )
 
+HOUR = timedelta(hours=1)
 pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 
 
@@ -92,7 +95,7 @@ def test_the_next_firings_come_zone_by_zone() -> None:
     coming = now()["coming"]
     assert [c["text"] for c in coming] == ["Restart, UTC", "Restart, Kolkata"]
     assert datetime.fromisoformat(coming[1]["at"]) == datetime(2026, 11, 24, 0, 0, tzinfo=UTC)
-    assert "1 devices" in coming[0]["detail"]
+    assert "1 device" in coming[0]["detail"]
 
 
 def test_what_wants_attention_is_counted_with_a_rule_that_lists_it() -> None:
@@ -125,3 +128,29 @@ def test_an_item_is_closed_when_its_condition_is_over_and_opens_anew_later() -> 
     type(device).objects.update(facts={"battery": 3})
     refresh_conditions(now=NOW + timedelta(minutes=3))
     assert [i["id"] for i in now()["attention"]] != [item["id"]]
+
+
+def test_windows_rings_and_freezes_come_too_each_told_apart() -> None:
+    group = make_static("All of them", make_devices(4, site=make_site("West", "Europe/Lisbon")))
+    rollout = launched(
+        make_draft(
+            group,
+            window_start=time(3),
+            window_end=time(6),
+            rings=[ring("First", RingKind.NUMBER, number=1, soak_minutes=30), ring("Rest")],
+        )
+    )
+    tick_rollouts(now=NOW)
+    store_forecasts(now=NOW)
+    draft = FreezeDraft(name="Harvest", starts_at=NOW + HOUR, ends_at=NOW + 4 * HOUR, groups=[group])
+    save_freeze(draft, actor=None, now=NOW)
+    later = FreezeDraft(name="Later", starts_at=NOW + 30 * HOUR, ends_at=NOW + 40 * HOUR, groups=[group])
+    save_freeze(later, actor=None, now=NOW)
+    coming = now()["coming"]
+    told = {c["kind"]: (c["id"], c["text"], c["zone"], c["devices"]) for c in coming}
+    assert told["window"] == (rollout.pk, "Window of Sill 5.2.1, Lisbon", "Europe/Lisbon", 4)
+    assert told["freeze"][1:] == ("Freeze “Harvest” begins", "*", 4)
+    assert told["thaw"][1:] == ("Freeze “Harvest” ends", "*", 4)
+    assert told["ring"] == (rollout.pk, "Ring 2, Rest, of Sill 5.2.1 is expected to open", "*", 3)
+    assert [c["at"] for c in coming] == sorted(c["at"] for c in coming)
+    assert not any("Later" in c["text"] for c in coming)

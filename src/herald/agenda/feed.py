@@ -288,7 +288,7 @@ def _end_of(event: Event) -> datetime | None:
     """When an event is over; None where it repeats without an end."""
     if "RRULE" in event:
         rule: Any = event["RRULE"]
-        until = rule.get("UNTIL")
+        until: datetime | list[datetime] | None = rule.get("UNTIL")
         return until[0] if isinstance(until, list) else until
     ends: Any = event.end
     return None if ends is None else ends.astimezone(UTC)

@@ -1,6 +1,6 @@
 """The room Now: what waits for a decision, what moves, what comes, what wants attention."""
 
-from datetime import datetime, timedelta
+from datetime import timedelta
 from typing import Any
 
 from drf_spectacular.utils import extend_schema
@@ -10,11 +10,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.agenda.coming import ComingKind, coming_up
 from herald.attention.models import Item, ItemKind
-from herald.commands.models import Schedule
-from herald.commands.overview import next_firings
-from herald.commands.reach import reach_of
-from herald.commands.sentence import schedule_sentence
 from herald.fleet.models import Device
 from herald.now.troubles import troubles
 from herald.rollouts.api.serializers import RolloutRow
@@ -22,7 +19,6 @@ from herald.rollouts.models import Rollout
 from herald.rollouts.watch import overview
 from herald.time import clock
 from herald_core.rollouts.status import GateState
-from herald_core.timing.clocks import city
 
 HEARD_WITHIN = timedelta(minutes=30)
 
@@ -36,14 +32,17 @@ class Decision(serializers.Serializer[Any]):
     detail = serializers.CharField()
 
 
-class Coming(serializers.Serializer[Any]):
-    """Something that will happen by itself."""
+class ComingView(serializers.Serializer[Any]):
+    """Something that will happen by itself: a firing, the window of a rollout that opens, a ring that is expected to,
+    a freeze that begins, or one that ends (thaw). `zone` is * where it is not of one; `id` is of its object."""
 
     at = serializers.DateTimeField()
+    kind = serializers.ChoiceField(choices=[k.value for k in ComingKind])
+    id = serializers.IntegerField()
     zone = serializers.CharField()
     text = serializers.CharField()
     detail = serializers.CharField()
-    schedule = serializers.IntegerField()
+    devices = serializers.IntegerField()
 
 
 class Attention(serializers.Serializer[Any]):
@@ -84,7 +83,7 @@ class NowView(serializers.Serializer[Any]):
     troubles = TroubleView(many=True)
     decisions = Decision(many=True)
     moving = RolloutRow(many=True)
-    coming = Coming(many=True)
+    coming = ComingView(many=True)
     attention = Attention(many=True)
     zones = serializers.ListField(child=serializers.CharField())
 
@@ -104,7 +103,7 @@ class NowApiView(APIView):
             "troubles": troubles(),
             "decisions": [d for r in rollouts if (d := _decision(r))],
             "moving": [r for r in rollouts if r["state"] in ("running", "launching")],
-            "coming": _coming(now),
+            "coming": coming_up(now=now),
             "attention": Item.objects.open().exclude(kind=ItemKind.FLEET_SILENT),
             "zones": Device.objects.zones(),
         }
@@ -148,25 +147,3 @@ def _decision(rollout: dict[str, Any]) -> dict[str, Any] | None:
 
 def _wait(kind: str, rollout: dict[str, Any], title: str, detail: str) -> dict[str, Any]:
     return {"kind": kind, "rollout": rollout["id"], "title": title, "detail": detail}
-
-
-def _coming(now: datetime) -> list[dict[str, Any]]:
-    """Firings within the next 24 hours, soonest first."""
-    rows = []
-    schedules = list(Schedule.objects.active())
-    reach = reach_of(schedules, now=now)
-    for schedule in schedules:
-        for there in next_firings(schedule, reach[schedule.pk], now):
-            at, zone, devices = there.firings[0].at, there.zone, there.devices
-            if at <= now + timedelta(hours=24):
-                text = f"{schedule.name or schedule.template.name}, {city(zone)}"
-                rows.append(
-                    {
-                        "at": at,
-                        "zone": zone,
-                        "text": text,
-                        "detail": f"{devices} devices: {schedule_sentence(schedule)}",
-                        "schedule": schedule.pk,
-                    }
-                )
-    return sorted(rows, key=lambda r: r["at"])

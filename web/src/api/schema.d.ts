@@ -3460,15 +3460,22 @@ export interface components {
             /** Format: date-time */
             expires_at: string | null;
         };
-        /** @description Something that will happen by itself. */
-        Coming: {
+        /**
+         * @description Something that will happen by itself: a firing, the window of a rollout that opens, a ring that is expected to,
+         *     a freeze that begins, or one that ends (thaw). `zone` is * where it is not of one; `id` is of its object.
+         */
+        ComingView: {
             /** Format: date-time */
             at: string;
+            kind: components["schemas"]["ComingViewKindEnum"];
+            id: number;
             zone: string;
             text: string;
             detail: string;
-            schedule: number;
+            devices: number;
         };
+        /** @enum {string} */
+        ComingViewKindEnum: "firing" | "window" | "ring" | "freeze" | "thaw";
         /** @description A page of deliveries. `next` goes into `cursor` for the following one. */
         CommandDeliveryPage: {
             count: number;
@@ -4745,7 +4752,7 @@ export interface components {
             troubles: components["schemas"]["TroubleView"][];
             decisions: components["schemas"]["Decision"][];
             moving: components["schemas"]["RolloutRow"][];
-            coming: components["schemas"]["Coming"][];
+            coming: components["schemas"]["ComingView"][];
             attention: components["schemas"]["Attention"][];
             zones: string[];
         };

@@ -16,6 +16,7 @@ const KEYS = {
     ["rollout", "list"],
   ],
   edit: (id) => [one("edit", id)],
+  feeds: () => [["feeds"]],
   fields: () => [["fields"]],
   fleet: () => [["fleet"], ["device"], ["values"], ["fields"], ["now"]],
   freezes: () => [["freezes"], ["calendar"], ["now"]],

@@ -1,14 +1,14 @@
 /** A freeze as it is written down: when, for whom, why, and whether it comes again each year. */
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { DateTime } from "luxon";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { groups as groupsQuery, sites as sitesQuery } from "@/api/queries";
 import { changed } from "@/api/topics";
 import { useClock } from "@/lib/clock";
-import { city, count, counted } from "@/lib/format";
-import { Button, Labelled, Modal, Picker, Problem } from "./controls";
+import { city, counted } from "@/lib/format";
+import { Button, Labelled, Modal, Problem } from "./controls";
+import { HoldersFields } from "./holders";
 import { MomentField } from "./time-fields";
 
 type Freeze = Schemas["FreezeRow"];
@@ -17,8 +17,6 @@ type Draft = Schemas["FreezeBodyRequest"];
 export function FreezeForm({ freeze, onClose }: { freeze: Freeze | null; onClose: () => void }) {
   const client = useQueryClient();
   const { now, zone } = useClock();
-  const { data: groups } = useQuery(groupsQuery);
-  const { data: sites } = useQuery(sitesQuery);
   const [draft, setDraft] = useState<Draft>(
     freeze
       ? { ...freeze, groups: freeze.groups.map((g) => g.id), sites: freeze.sites.map((s) => s.id) }
@@ -95,31 +93,7 @@ export function FreezeForm({ freeze, onClose }: { freeze: Freeze | null; onClose
           />
           Comes again each year, on these days and hours of {city(draft.time_zone ?? zone)}
         </label>
-        <label className="flex min-h-[30px] items-center gap-2">
-          <input
-            type="checkbox"
-            className="accent-[var(--verdigris)]"
-            checked={draft.everywhere ?? false}
-            onChange={(e) => setDraft({ ...draft, everywhere: e.target.checked })}
-          />
-          Every device
-        </label>
-        {!draft.everywhere && (
-          <>
-            <Picker
-              label="Groups"
-              options={(groups ?? []).map((g) => ({ id: g.id, name: g.name, note: count(g.member_count) }))}
-              chosen={draft.groups ?? []}
-              onChange={(ids) => setDraft({ ...draft, groups: ids })}
-            />
-            <Picker
-              label="Sites"
-              options={(sites ?? []).map((s) => ({ id: s.id, name: s.name, note: count(s.devices) }))}
-              chosen={draft.sites ?? []}
-              onChange={(ids) => setDraft({ ...draft, sites: ids })}
-            />
-          </>
-        )}
+        <HoldersFields value={draft} onChange={(holders) => setDraft({ ...draft, ...holders })} />
         <Problem error={save.error} />
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>

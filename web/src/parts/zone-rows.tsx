@@ -7,6 +7,8 @@ export interface ZoneMark {
   zone: string;
   at: string;
   text: string;
+  /** what it is: a firing is a dot, a window that opens a box; anything else has a list of its own */
+  kind?: string;
 }
 
 const ROW = 22;
@@ -77,7 +79,20 @@ export function ZoneRows({
             .map((m) => (
               <g key={m.at + m.text}>
                 <title>{m.text}</title>
-                <circle cx={x(new Date(m.at))} cy={ROW / 2} r="4.5" fill="var(--ink)" />
+                {m.kind === "window" ? (
+                  <rect
+                    x={x(new Date(m.at))}
+                    y={ROW / 2 - 4}
+                    width="10"
+                    height="8"
+                    rx="2"
+                    fill="var(--card)"
+                    stroke="var(--verdigris)"
+                    strokeWidth="1.5"
+                  />
+                ) : (
+                  <circle cx={x(new Date(m.at))} cy={ROW / 2} r="4.5" fill="var(--ink)" />
+                )}
               </g>
             ))}
         </g>

@@ -9,6 +9,7 @@ import { Button, Empty } from "@/parts/controls";
 import { FreezeForm } from "@/parts/freeze-form";
 import { Loaded } from "@/parts/views";
 import { Conflicts } from "./conflicts";
+import { Feeds } from "./feeds";
 import { CalendarGrid } from "./grid";
 import { LoadChart, NarrowSites } from "./load";
 import {
@@ -102,7 +103,10 @@ export function Calendar() {
             )}
             <div className="mt-4 grid grid-cols-[2fr_1fr] gap-8 max-md:grid-cols-1">
               <Conflicts onFix={({ kind, id, change, words }) => setMove({ move: { kind, id, change }, words })} />
-              <NarrowSites answer={answer} />
+              <div className="space-y-5">
+                <NarrowSites answer={answer} />
+                <Feeds answer={answer} rows={rows} />
+              </div>
             </div>
             <Dialogs
               answer={answer}

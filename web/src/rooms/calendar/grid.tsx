@@ -54,48 +54,50 @@ export function CalendarGrid({
   const nowPlace = placeOf(now, days);
   return (
     <GridContext.Provider value={{ days, span, onMove }}>
-      <div className="relative overflow-hidden rounded-md border border-rule bg-card">
-        <div className="flex border-rule border-b">
-          <div className="w-44 shrink-0 px-3 py-1.5 text-soft text-xs max-md:w-24">times of {city(zone)}</div>
-          <div className="relative h-7 flex-1">
-            {ticks.map((t) => (
-              <span
-                key={t.label}
-                className="absolute top-1.5 whitespace-nowrap pl-1 font-semibold text-xs"
-                style={{ left: `${placeOf(t.at, days) * 100}%` }}
-              >
-                {t.label}
-              </span>
-            ))}
-            {nowPlace > 0 && nowPlace < 1 && (
-              <span
-                className="absolute bottom-0 z-20 -translate-x-1/2 rounded-t-sm bg-brick px-1 font-semibold text-[0.68rem] text-card leading-4"
-                style={{ left: `${nowPlace * 100}%` }}
-              >
-                now
-              </span>
-            )}
+      <div className="overflow-x-auto rounded-md border border-rule bg-card">
+        <div className="relative max-md:min-w-[44rem]">
+          <div className="flex border-rule border-b">
+            <div className="w-48 shrink-0 px-3 py-1.5 text-soft text-xs max-md:w-24">times of {city(zone)}</div>
+            <div className="relative h-9 flex-1">
+              {ticks.map((t) => (
+                <span
+                  key={t.label}
+                  className="absolute top-1.5 whitespace-nowrap pl-1 font-semibold text-xs"
+                  style={{ left: `${placeOf(t.at, days) * 100}%` }}
+                >
+                  {t.label}
+                </span>
+              ))}
+              {nowPlace > 0 && nowPlace < 1 && (
+                <span
+                  className="absolute bottom-0 z-20 -translate-x-1/2 rounded-t-sm bg-brick px-1 font-semibold text-[0.68rem] text-card leading-4"
+                  style={{ left: `${nowPlace * 100}%` }}
+                >
+                  now
+                </span>
+              )}
+            </div>
           </div>
-        </div>
-        <div className="relative">
-          <div className="pointer-events-none absolute inset-y-0 right-0 left-44 max-md:left-24" aria-hidden>
-            {ticks.map((t) => (
-              <span
-                key={t.label}
-                className="absolute inset-y-0 border-rule border-l"
-                style={{ left: `${placeOf(t.at, days) * 100}%` }}
-              />
+          <div className="relative">
+            <div className="pointer-events-none absolute inset-y-0 right-0 left-48 max-md:left-24" aria-hidden>
+              {ticks.map((t) => (
+                <span
+                  key={t.label}
+                  className="absolute inset-y-0 border-rule border-l"
+                  style={{ left: `${placeOf(t.at, days) * 100}%` }}
+                />
+              ))}
+              {nowPlace > 0 && nowPlace < 1 && (
+                <span
+                  className="absolute inset-y-0 z-20 border-brick border-l-2"
+                  style={{ left: `${nowPlace * 100}%` }}
+                />
+              )}
+            </div>
+            {answer.rows.map((row) => (
+              <GridRow key={row.key} answer={answer} row={row} onOpen={() => onOpen(row.key)} />
             ))}
-            {nowPlace > 0 && nowPlace < 1 && (
-              <span
-                className="absolute inset-y-0 z-20 border-brick border-l-2"
-                style={{ left: `${nowPlace * 100}%` }}
-              />
-            )}
           </div>
-          {answer.rows.map((row) => (
-            <GridRow key={row.key} answer={answer} row={row} onOpen={() => onOpen(row.key)} />
-          ))}
         </div>
       </div>
     </GridContext.Provider>
@@ -109,7 +111,7 @@ function GridRow({ answer, row, onOpen }: { answer: Answer; row: Answer["rows"][
   const offset = DateTime.fromISO(answer.now, { zone: row.zone }).toFormat("'UTC'ZZ");
   return (
     <section className="flex border-rule border-t first:border-t-0" aria-label={isZone ? city(row.name) : row.name}>
-      <div className="w-44 shrink-0 px-3 py-1.5 max-md:w-24">
+      <div className="w-48 shrink-0 px-3 py-1.5 max-md:w-24">
         <button
           type="button"
           className="max-w-full truncate text-left font-semibold hover:underline"

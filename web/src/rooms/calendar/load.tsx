@@ -17,7 +17,7 @@ export function LoadChart({ answer, days }: { answer: Answer; days: Days }) {
     : "No device is expected to be";
   return (
     <figure className="mt-3 flex" aria-label={`Devices out of service for a while: ${peak}`}>
-      <figcaption className="w-44 shrink-0 px-3 text-xs max-md:w-24">
+      <figcaption className="w-48 shrink-0 px-3 text-xs max-md:w-24">
         <strong className="block">Out of service</strong>
         <span className="text-soft">{peak}</span>
       </figcaption>

@@ -25,3 +25,8 @@ export const movePreview = (move: Schemas["MoveBodyRequest"] | null) =>
     retry: false,
     staleTime: 0,
   });
+/** Feeds of one's own. */
+export const feeds = queryOptions({
+  queryKey: ["feeds"],
+  queryFn: () => body(api.GET("/api/v1/calendar-feeds")),
+});

@@ -7,6 +7,7 @@ import { useClock } from "@/lib/clock";
 import { city, count, counted, instant } from "@/lib/format";
 import { Button, Empty, Problem } from "@/parts/controls";
 import { FreezeForm } from "@/parts/freeze-form";
+import { CalendarSources } from "./calendar-sources";
 import { freezes as freezesQuery } from "./queries";
 import { Removal, Shelf } from "./shelf-table";
 
@@ -23,14 +24,19 @@ export function Freezes() {
   });
   return (
     <>
-      <div className="mb-3 flex items-baseline">
+      <div className="mb-3 flex items-baseline gap-4">
         <p className="text-soft">
           In a freeze nothing is installed on the devices it holds, whatever the windows say. Times by the clock of{" "}
           {city(zone)}.
         </p>
-        <Button needs="operate" className="ml-auto" onClick={() => setEditing("new")}>
-          Add a freeze
-        </Button>
+        <span className="ml-auto flex items-baseline gap-3">
+          <a className="slot whitespace-nowrap" href="/api/v1/freezes/export" download>
+            Export as a calendar
+          </a>
+          <Button needs="operate" onClick={() => setEditing("new")}>
+            Add a freeze
+          </Button>
+        </span>
       </div>
       <Problem error={remove.error} />
       <Shelf
@@ -80,6 +86,7 @@ export function Freezes() {
           );
         }}
       </Shelf>
+      <CalendarSources />
       {editing && <FreezeForm freeze={editing === "new" ? null : editing} onClose={() => setEditing(null)} />}
     </>
   );

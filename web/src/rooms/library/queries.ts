@@ -45,3 +45,9 @@ export const signingKeys = queryOptions({
   queryFn: () => body(api.GET("/api/v1/signing-keys")),
 });
 export const freezes = queryOptions({ queryKey: ["freezes", "list"], queryFn: () => body(api.GET("/api/v1/freezes")) });
+/** Calendars that freezes are read from. They change as freezes do. */
+export const calendarSources = queryOptions({
+  queryKey: ["freezes", "sources"],
+  queryFn: () => body(api.GET("/api/v1/calendar-sources")),
+  refetchInterval: 30 * SECOND,
+});
