@@ -11,7 +11,9 @@ from herald.calendar.models import Freeze
 from herald.calendar.services import FreezeDraft, save_freeze
 from herald.commands.compose import ScheduleDraft, create_schedule
 from herald.commands.models import CommandTemplate, Schedule, When
+from herald.commands.tallies import tally_ended
 from herald.commands.turn import turn_schedules
+from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
 from herald.groups.models import Group, GroupKind
 from herald.groups.services import create_group
@@ -93,6 +95,7 @@ def _rollouts(groups: list[Group], now: datetime) -> None:
             changes=change, include=[group], rings=rings, window_start=time(1), window_end=time(5)
         )
         rollout = drafts.save_draft(draft, actor=None, now=now)
+        Rollout.objects.filter(pk=rollout.pk).update(state="launching")
         launching.launch(rollout, now=now)
     tick_rollouts(now=now)
     store_forecasts(now=now)
@@ -113,3 +116,7 @@ def _schedules(groups: list[Group], now: datetime) -> None:
         create_schedule(draft, actor=None, now=began)
     for hours in range(DAYS_PAST * 24 + 1):
         turn_schedules(now=began + timedelta(hours=hours))
+    # no device of this bench calls: what fired is missed, and kept so
+    Delivery.objects.filter(occurrence__expires_at__lte=now).update(phase="expired")
+    while tally_ended(now=now):
+        pass

@@ -28,6 +28,8 @@ def nightly(running: Running) -> Iterator[int]:
             "starts_at": (now + timedelta(days=3)).isoformat(),
             "window_start": "01:00",
             "window_end": "05:00",
+            # some of the fleet fail this image by design; here they stop nothing
+            "failure_limit_pct": 90,
         },
         reason="to see it in the calendar",
     )

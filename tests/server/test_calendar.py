@@ -10,6 +10,7 @@ from rest_framework.test import APIClient
 from herald.calendar.services import FreezeDraft, save_freeze
 from herald.commands import compose
 from herald.commands.models import CommandTemplate, Schedule, When
+from herald.commands.tallies import tally_ended
 from herald.commands.turn import turn_schedules
 from herald.deliveries.models import Delivery
 from herald.groups.models import Group
@@ -129,6 +130,33 @@ def test_what_fired_stands_before_now_with_how_it_went(client: APIClient, two_si
     with clock.fixed(fired + HOUR):
         found = asked(client, start=NOW - 3 * DAY)["schedules"][0]
     assert (len(found["past"]), found["planned"]) == (1, [])
+
+
+@pytest.mark.parametrize("rows", ["zone", "site", "group"])
+def test_what_is_kept_of_a_firing_that_is_over_is_what_counting_says(
+    client: APIClient, two_sites: tuple[Group, Group], rows: str
+) -> None:
+    schedule(*two_sites, rule="FREQ=DAILY;COUNT=1", expires_after_minutes=60)
+    later = NOW + 2 * DAY
+    turn_schedules(now=later)
+    assert tally_ended(now=later) == 0, "devices of it still wait"
+    done = list(Delivery.objects.order_by("id").values_list("pk", flat=True))
+    Delivery.objects.filter(pk__in=done[:2]).update(phase="confirmed")
+    Delivery.objects.filter(pk__in=done[2:]).update(phase="expired", phase_since=later)
+
+    def past() -> Any:
+        with clock.fixed(later):
+            return asked(client, rows=rows)["schedules"][0]["past"]
+
+    counted = past()
+    assert sum(m["devices"] for r in counted for m in r["marks"]) == 5
+    assert tally_ended(now=later) == 2
+    assert tally_ended(now=later) == 0
+    assert past() == counted
+    # a device that was given up comes back and proves well: what is kept is not what is shown
+    Delivery.objects.filter(pk=done[2]).update(phase="confirmed", late=True, phase_since=later + HOUR)
+    phases = [m["phases"] for r in past() for m in r["marks"]]
+    assert sum(p.get("confirmed", 0) for p in phases) == 3
 
 
 def test_a_rollout_stands_with_its_hours_and_rings(client: APIClient, two_sites: tuple[Group, Group]) -> None:

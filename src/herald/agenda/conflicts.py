@@ -7,13 +7,13 @@ from enum import StrEnum
 from functools import cached_property
 from typing import Any
 
-from django.db.models import Max, Q
+from django.db.models import Max
 
 from herald.agenda.moves import Move, MoveKind
 from herald.calendar.services import freezes_between, held_by
 from herald.commands.firing import firings_of
 from herald.commands.models import Schedule
-from herald.commands.reach import able_of, reach_by
+from herald.commands.reach import ByZone, able_of, reach_by
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import counted
 from herald.fleet.models import Site
@@ -81,7 +81,7 @@ class _Search:
     @cached_property
     def _zones(self) -> Mapping[int, dict[str, int]]:
         """For each schedule, how many devices it is for by time zone."""
-        counted_by = reach_by(self.schedules, ("time_zone",), Q())
+        counted_by = reach_by(self.schedules, ByZone())
         return {pk: {zone: n for (zone,), n in found.items()} for pk, found in counted_by.items()}
 
     def _skipped_hours(self) -> Iterator[CalendarConflict]:

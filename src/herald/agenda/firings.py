@@ -1,13 +1,14 @@
 """Firings in the calendar: those that were, with how they went, and those that are planned."""
 
 from collections import Counter, defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
-from herald.agenda.rows import Cell, Cells, Rows
+from herald.agenda.rows import Cell, Cells, RowKind, Rows
 from herald.commands.models import Occurrence, Schedule
 from herald.commands.reach import reach_by
+from herald.commands.tallies import tallies_of
 from herald.deliveries.models import Delivery
 from herald_core.timing.firings import Firing, firings_within
 from herald_core.timing.windows import DEVICE_CLOCK
@@ -57,7 +58,7 @@ class Planned:
 def planned(schedules: Sequence[Schedule], rows: Rows, *, start: datetime, end: datetime) -> list[Planned]:
     """What fires in [start, end), of schedules that fire at times."""
     with_times = [s for s in schedules if s.recurrence is not None]
-    counted = reach_by(with_times, rows.fields(), rows.narrowed())
+    counted = reach_by(with_times, rows)
     found = []
     for schedule in with_times:
         cells = rows.cells((*where, n) for where, n in counted[schedule.pk].items())
@@ -86,10 +87,7 @@ def past(rows: Rows, *, start: datetime, end: datetime) -> list[tuple[Schedule, 
     """The firings that were in [start, end), by schedule, with how they went."""
     occurrences = {o.pk: o for o in Occurrence.objects.within(start, end)}
     phases: dict[tuple[int, str], Counter[str]] = defaultdict(Counter)
-    for pk, phase, *where, n in Delivery.objects.occurrence_cells(
-        list(occurrences), rows.fields("device__"), rows.narrowed("device__")
-    ):
-        cell = rows.cell(where)
+    for pk, phase, cell, n in _how_they_went(occurrences, rows):
         if rows.shown({cell: n}):
             phases[pk, cell[0]][phase] += n
     marks: dict[int, dict[str, list[Mark]]] = defaultdict(lambda: defaultdict(list))
@@ -106,6 +104,21 @@ def past(rows: Rows, *, start: datetime, end: datetime) -> list[tuple[Schedule, 
         )
         marks[schedule.pk][row].append(mark)
     return [(schedules[pk], [_row(key, of) for key, of in by_row.items()]) for pk, by_row in marks.items()]
+
+
+def _how_they_went(occurrences: Mapping[int, Occurrence], rows: Rows) -> Iterator[tuple[int, str, Cell, int]]:
+    """Firing, phase, cell and how many devices. What is kept of firings that are over knows sites and clocks; by groups
+    they are counted."""
+    if rows.kind is RowKind.GROUP:
+        counted = Delivery.objects.occurrence_cells(
+            list(occurrences), rows.fields("device__"), rows.narrowed("device__")
+        )
+        for pk, phase, *where, n in counted:
+            yield pk, phase, rows.cell(where), n
+        return
+    for pk, tally in tallies_of(list(occurrences.values())).items():
+        for site, zone, phase, n in tally:
+            yield pk, phase, rows.cell((site, zone) if rows.kind is RowKind.SITE else (zone,)), n
 
 
 def _row(key: str, marks: list[Mark]) -> RowFirings:

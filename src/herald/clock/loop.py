@@ -22,6 +22,7 @@ from herald.clock.models import TimeBase
 from herald.clock.rest import Rest
 from herald.commands.misses import note_misses
 from herald.commands.outputs import delete_old
+from herald.commands.tallies import tally_ended
 from herald.commands.turn import turn_schedules
 from herald.db.locks import FOLLOW_LOOP, TURN_LOOP, try_session_lock
 from herald.deliveries import services as deliveries
@@ -101,6 +102,7 @@ class _MembershipWorker:
         if self._is_time("fleet", max(FLEET_SECONDS, FLEET_EVERY.total_seconds() / clock.speed)):
             refresh_conditions(now=now)
             note_misses(now=now)
+            tally_ended(now=now)
             reconcile(now=now)
         if self._is_time("minute", TIME_GROUPS_SECONDS):
             refresh_time_groups(now=now)

@@ -225,15 +225,25 @@ class Occurrence(models.Model):
     frozen = models.PositiveIntegerField(default=0)
     #: devices left out as they were still at the firing before
     overlapping = models.PositiveIntegerField(default=0)
+    #: of one that is over, how many devices ended in each phase: rows of site, time zone, phase and number
+    tally = models.JSONField(null=True)
+    tallied_at = models.DateTimeField(null=True)
 
     objects = OccurrenceQuerySet.as_manager()
 
     class Meta:
-        constraints = (models.UniqueConstraint(fields=["schedule", "zone", "fires_at"], name="occurrence_once"),)
+        constraints = (
+            models.UniqueConstraint(fields=["schedule", "zone", "fires_at"], name="occurrence_once"),
+            models.CheckConstraint(
+                condition=Q(tally=None, tallied_at=None) | Q(tally__isnull=False, tallied_at__isnull=False),
+                name="occurrence_tally_has_time",
+            ),
+        )
         indexes = (
             models.Index(fields=["schedule", "-fires_at"], name="occurrence_recent"),
             models.Index(fields=["schedule", "local_time"], name="occurrence_local_time"),
             models.Index(fields=["fires_at"], name="occurrence_by_time"),
+            models.Index(fields=["expires_at"], condition=Q(tally=None), name="occurrence_untallied"),
         )
 
     @property

@@ -5,9 +5,10 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any, Self
 
 from django.db import models
-from django.db.models import Case, F, Sum, When, Window
+from django.db.models import Case, Exists, F, OuterRef, Sum, When, Window
 
 from herald.db.expressions import containing
+from herald.deliveries.models import Delivery
 from herald.groups.audience import with_named
 
 if TYPE_CHECKING:
@@ -69,6 +70,12 @@ class OccurrenceQuerySet(models.QuerySet["Occurrence"]):
     def within(self, start: datetime, end: datetime) -> Self:
         """Firings in [start, end), the first first."""
         return self.filter(fires_at__gte=start, fires_at__lt=end).order_by("fires_at", "id")
+
+    def untallied(self, now: datetime, most: int) -> Self:
+        """Firings that are over, and are not tallied, the oldest first."""
+        still_open = Delivery.objects.open().filter(occurrence_id=OuterRef("pk"))
+        over = self.filter(~Exists(still_open), tally=None, expires_at__lte=now)
+        return over.order_by("expires_at")[:most]
 
     def latest_of(self, schedule_id: int) -> "Occurrence | None":
         """The firing that was last."""

@@ -1,11 +1,11 @@
 """Whom commands are for at this moment: one in the editor, one that is saved, and many at once."""
 
 from collections import Counter, defaultdict
-from collections.abc import Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import cache
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 from django.db.models import Case, Count, IntegerField, Q, Value, When
 
@@ -13,6 +13,7 @@ from herald.calendar.services import freezes_between, held_by
 from herald.commands.models import CommandTemplate, FreezeChoice, Schedule
 from herald.commands.templates import cannot, cannot_rule
 from herald.groups.audience import audience_query, audience_rule, members_of, named_by
+from herald.groups.models import GroupMembership
 from herald_core.actions import Harm
 
 if TYPE_CHECKING:
@@ -84,10 +85,63 @@ class Reach:
     now: int
 
 
-def reach_by(schedules: Sequence[Schedule], fields: Sequence[str], narrowed: Q) -> dict[int, Counter[tuple[Any, ...]]]:
-    """How many devices kept commands are for, by these fields of theirs, of those that a condition finds: all with one
-    question, in which each audience stands once, however many commands are for it."""
+class Counting(Protocol):
+    """By which fields devices are counted, and which devices; `device` leads to the device."""
+
+    def fields(self, device: str = "") -> Sequence[str]: ...
+    def narrowed(self, device: str = "") -> Q: ...
+
+
+class ByZone:
+    """All devices, by their time zones."""
+
+    def fields(self, device: str = "") -> Sequence[str]:
+        return (f"{device}time_zone",)
+
+    def narrowed(self, device: str = "") -> Q:
+        return Q()
+
+
+def reach_by(schedules: Sequence[Schedule], by: Counting) -> dict[int, Counter[tuple[Any, ...]]]:
+    """How many devices kept commands are for, by some fields of theirs.
+
+    An audience that is one whole group, as most are, is counted with all other such ones at once; the others take a
+    question in which each stands once, however many commands are for it.
+    """
     named = named_by(Schedule, [s.pk for s in schedules])
+    whole: dict[str, list[tuple[Schedule, int]]] = defaultdict(list)
+    mixed: list[Schedule] = []
+    for s in schedules:
+        include = s.include.all()
+        if len(include) == 1 and not s.exclude.all() and not named[s.pk]:
+            whole[s.template_id].append((s, include[0].pk))
+        else:
+            mixed.append(s)
+    found: dict[int, Counter[tuple[Any, ...]]] = {s.pk: Counter() for s in schedules}
+    for same in whole.values():
+        by_group = _by_group(same[0][0].template, {group for _, group in same}, by)
+        for schedule, group in same:
+            found[schedule.pk] = by_group[group]
+    for pk, counts in _by_audience(mixed, named, by).items():
+        found[pk] = counts
+    return found
+
+
+def _by_group(template: CommandTemplate, groups: Collection[int], by: Counting) -> dict[int, Counter[tuple[Any, ...]]]:
+    """Of each group the admitted devices whose firmware can do it, by some fields."""
+    members = GroupMembership.objects.of_groups(groups).filter(device__admission="admitted")
+    able = members.exclude(cannot(template, "device__")).filter(by.narrowed("device__")).order_by()
+    rows = able.values_list("group_id", *by.fields("device__")).annotate(n=Count("*"))
+    found: dict[int, Counter[tuple[Any, ...]]] = defaultdict(Counter)
+    for group, *values, n in rows:
+        found[group][tuple(values)] += n
+    return found
+
+
+def _by_audience(
+    schedules: Sequence[Schedule], named: Mapping[int, Sequence[int]], by: Counting
+) -> dict[int, Counter[tuple[Any, ...]]]:
+    """The same of audiences of any kind."""
     unable = cache(cannot)
     alike: dict[Any, list[Schedule]] = defaultdict(list)
     for s in schedules:
@@ -96,9 +150,9 @@ def reach_by(schedules: Sequence[Schedule], fields: Sequence[str], narrowed: Q) 
     counts = []
     for place, ((*_, words, _), [one, *_]) in enumerate(alike.items()):
         devices = members_of(one.include.all(), one.exclude.all(), words)
-        able = devices.filter(narrowed, admission="admitted").exclude(unable(one.template)).order_by()
+        able = devices.filter(by.narrowed(), admission="admitted").exclude(unable(one.template)).order_by()
         marked = able.annotate(place=Value(place, IntegerField()))
-        counts.append(marked.values_list("place", *fields).annotate(n=Count("id")))
+        counts.append(marked.values_list("place", *by.fields()).annotate(n=Count("id")))
     found: dict[int, Counter[tuple[Any, ...]]] = {s.pk: Counter() for s in schedules}
     same = list(alike.values())
     rows = counts[0].union(*counts[1:], all=True) if len(counts) > 1 else counts[0] if counts else []

@@ -145,6 +145,9 @@ class Delivery(models.Model):
                 condition=Q(phase__in=[p.value for p in OPEN], occurrence__isnull=False),
                 name="delivery_open_commands",
             ),
+            models.Index(
+                fields=["occurrence"], condition=Q(late=True, occurrence__isnull=False), name="delivery_late_commands"
+            ),
         )
 
 
