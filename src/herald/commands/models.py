@@ -235,7 +235,7 @@ class Occurrence(models.Model):
         constraints = (
             models.UniqueConstraint(fields=["schedule", "zone", "fires_at"], name="occurrence_once"),
             models.CheckConstraint(
-                condition=Q(tally=None, tallied_at=None) | Q(tally__isnull=False, tallied_at__isnull=False),
+                condition=Q(tally__isnull=True, tallied_at=None) | Q(tally__isnull=False, tallied_at__isnull=False),
                 name="occurrence_tally_has_time",
             ),
         )
@@ -243,7 +243,7 @@ class Occurrence(models.Model):
             models.Index(fields=["schedule", "-fires_at"], name="occurrence_recent"),
             models.Index(fields=["schedule", "local_time"], name="occurrence_local_time"),
             models.Index(fields=["fires_at"], name="occurrence_by_time"),
-            models.Index(fields=["expires_at"], condition=Q(tally=None), name="occurrence_untallied"),
+            models.Index(fields=["expires_at"], condition=Q(tallied_at=None), name="occurrence_untallied"),
         )
 
     @property

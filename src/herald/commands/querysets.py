@@ -74,7 +74,7 @@ class OccurrenceQuerySet(models.QuerySet["Occurrence"]):
     def untallied(self, now: datetime, most: int) -> Self:
         """Firings that are over, and are not tallied, the oldest first."""
         still_open = Delivery.objects.open().filter(occurrence_id=OuterRef("pk"))
-        over = self.filter(~Exists(still_open), tally=None, expires_at__lte=now)
+        over = self.filter(~Exists(still_open), tallied_at=None, expires_at__lte=now)
         return over.order_by("expires_at")[:most]
 
     def latest_of(self, schedule_id: int) -> "Occurrence | None":
