@@ -9,7 +9,7 @@ from django.views import View
 from django.views.decorators.csrf import csrf_exempt, ensure_csrf_cookie
 from drf_spectacular.views import SpectacularJSONAPIView, SpectacularSwaggerView
 
-from herald.agenda.api import feeds, moves
+from herald.agenda.api import coming, feeds, moves
 from herald.agenda.api.views import CalendarView
 from herald.attention.api.views import QuarantineListView, QuarantineTryAction
 from herald.calendar.api import sources as calendar_sources
@@ -199,6 +199,9 @@ urlpatterns = [
     _route("rollouts/<int:rollout_id>/report/table", reports.RolloutReportTableView),
     _route("rollouts/<int:rollout_id>/timeline", watch.RolloutTimelineView),
     _route("calendar", CalendarView),
+    _route("devices/<str:device>/coming", coming.DeviceComingView),
+    _route("sites/<int:site_id>/coming", coming.SiteComingView),
+    _route("groups/<int:group_id>/coming", coming.GroupComingView),
     _route("calendar-feeds", feeds.FeedListView),
     _route("calendar-feeds/<int:feed_id>", feeds.FeedView),
     _route("feeds/<str:secret>.ics", feeds.FeedFileView),

@@ -30,9 +30,9 @@ VIEWS = (
     ("commands", "/commands", "light"),
     ("command", "/commands/{answered}", "light"),
     ("command-compose", "/commands/{schedule}/edit", "light"),
+    ("calendar", "/calendar", "light"),
     ("library", "/library", "light"),
     ("attributes", "/library?shelf=attributes", "light"),
-    ("facts", "/library?shelf=facts", "light"),
     ("overlaps", "/overlaps?groups={overlapping}", "light"),
     ("record", "/record", "light"),
 )

@@ -15,6 +15,7 @@ from herald.deliveries.models import Delivery
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.intervene import lifecycle
 from herald.rollouts.watch.forecast import store_forecasts
+from herald.time import clock
 from herald_core.deliveries import Event
 from herald_core.rings.assignment import RingKind
 from tests.factories import (
@@ -154,3 +155,32 @@ def test_windows_rings_and_freezes_come_too_each_told_apart() -> None:
     assert told["ring"] == (rollout.pk, "Ring 2, Rest, of Sill 5.2.1 is expected to open", "*", 3)
     assert [c["at"] for c in coming] == sorted(c["at"] for c in coming)
     assert not any("Later" in c["text"] for c in coming)
+
+
+def test_what_will_reach_one_device_one_site_and_one_group() -> None:
+    west, east = make_site("West", "Europe/Lisbon"), make_site("East", "Asia/Kolkata")
+    mine, other = make_device(site=west), make_device(site=east)
+    group, everybody = make_static("Mine", [mine]), make_static("All", [mine, other])
+    draft = ScheduleDraft(
+        template=restart(), include=[everybody], when=When.REPEAT, rule="FREQ=DAILY", time_of_day=time(5, 30)
+    )
+    schedule = create_schedule(draft, actor=None, now=NOW)
+    save_freeze(
+        FreezeDraft(name="East only", starts_at=NOW + HOUR, ends_at=NOW + 9 * HOUR, sites=[east]), actor=None, now=NOW
+    )
+    client = APIClient()
+    client.force_authenticate(make_user("viewer"))
+
+    def coming(path: str) -> list[tuple[str, int, str, int]]:
+        with clock.fixed(NOW):
+            return [(c["kind"], c["id"], c["zone"], c["devices"]) for c in client.get(f"/api/v1/{path}/coming").json()]
+
+    week = [("firing", schedule.pk, "Europe/Lisbon", 1)] * 7
+    assert coming(f"devices/{mine.name}") == week
+    assert coming(f"sites/{west.pk}") == week
+    assert coming(f"groups/{group.pk}") == week
+    assert {kind for kind, *_ in coming(f"devices/{other.name}")} == {"firing", "freeze", "thaw"}
+    assert len([c for c in coming(f"groups/{everybody.pk}") if c[0] == "firing"]) == 14
+    assert client.get("/api/v1/devices/nobody/coming").status_code == 404
+    assert client.get("/api/v1/sites/99/coming").status_code == 404
+    assert client.get("/api/v1/groups/99/coming").status_code == 404

@@ -43,14 +43,17 @@ class Coming:
     devices: int
 
 
-def coming_up(*, now: datetime) -> list[Coming]:
-    """What happens by itself in the next 24 hours, soonest first: of what comes again within them, the first time."""
-    rows, end = Rows(RowKind.ZONE), now + DAY
-    found = [*_firings(rows, now, end)]
+def coming_up(*, now: datetime, rows: Rows | None = None, within: timedelta = DAY, each: int = 1) -> list[Coming]:
+    """What happens by itself to the devices of some rows, or to all, soonest first. Of what comes again within the
+    time, the first `each` times."""
+    rows, end = rows or Rows(RowKind.ZONE), now + within
+    found = [*_firings(rows, now, end, each)]
     for plan in rollouts_within(rows, start=now, end=end, now=now):
-        found += [*_windows(plan, now), *_rings(plan, now, end)]
+        found += [*_windows(plan, now, each), *_rings(plan, now, end)]
     for freeze in freezes_within(rows, start=now, end=end):
         time, devices = freeze.time, sum(freeze.devices.values())
+        if not devices:
+            continue
         for at, kind, verb in ((time.starts_at, ComingKind.FREEZE, "begins"), (time.ends_at, ComingKind.THAW, "ends")):
             if now <= at < end:
                 detail = f"holds {counted(devices)}"
@@ -61,12 +64,12 @@ def coming_up(*, now: datetime) -> list[Coming]:
     return sorted(found, key=lambda c: (c.at, c.text))
 
 
-def _firings(rows: Rows, now: datetime, end: datetime) -> list[Coming]:
+def _firings(rows: Rows, now: datetime, end: datetime, each: int) -> list[Coming]:
     found = []
     for plan in planned(list(Schedule.objects.active()), rows, start=now, end=end):
         name = plan.schedule.name or plan.schedule.template.name
         for (_, zone), n in plan.cells.items():
-            for firing in plan.firings[zone][:1]:
+            for firing in plan.firings[zone][:each]:
                 found.append(
                     Coming(
                         at=firing.at,
@@ -81,15 +84,14 @@ def _firings(rows: Rows, now: datetime, end: datetime) -> list[Coming]:
     return found
 
 
-def _windows(plan: RolloutPlan, now: datetime) -> list[Coming]:
+def _windows(plan: RolloutPlan, now: datetime, each: int) -> list[Coming]:
     """The hours of a rollout that open in each zone; hours that have begun are no news."""
     if plan.rollout.window is None:
         return []
     title, found = short_words(plan.rollout), []
     for zone, spans in plan.windows.items():
-        opens = next((s.starts_at for s in spans if s.starts_at > now), None)
         n = sum(left for (row, _), left in plan.left.items() if row == zone)
-        if opens is not None and n:
+        for opens in [s.starts_at for s in spans if s.starts_at > now][: each if n else 0]:
             text, detail = f"Window of {title}, {city(zone)}", f"{counted(n)} left there"
             found.append(
                 Coming(

@@ -95,6 +95,17 @@ class Rows:
         return {"": NO_SITE, **{str(pk): name for pk, name in Site.objects.values_list("pk", "name")}}
 
 
+class OnlyRow(Rows):
+    """A single row: one device, the devices of a site, or those of a group."""
+
+    def __init__(self, *, device: int | None = None, site: int | None = None, group: int | None = None) -> None:
+        self._of = {"pk": device, "site": site, "memberships__group": group}
+        super().__init__(RowKind.ZONE)
+
+    def narrowed(self, device: str = "") -> Q:
+        return Q(**{f"{device}{name}": value for name, value in self._of.items() if value is not None})
+
+
 def _groups_in_use() -> dict[int, str]:
     """Groups that open rollouts, commands that fire, and freezes are for."""
     rollouts = Rollout.objects.filter(launched_at__isnull=False, ended_at=None)

@@ -10,7 +10,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.agenda.coming import ComingKind, coming_up
+from herald.agenda.api.coming import ComingView
+from herald.agenda.coming import coming_up
 from herald.attention.models import Item, ItemKind
 from herald.fleet.models import Device
 from herald.now.troubles import troubles
@@ -30,19 +31,6 @@ class Decision(serializers.Serializer[Any]):
     rollout = serializers.IntegerField()
     title = serializers.CharField()
     detail = serializers.CharField()
-
-
-class ComingView(serializers.Serializer[Any]):
-    """Something that will happen by itself: a firing, the window of a rollout that opens, a ring that is expected to,
-    a freeze that begins, or one that ends (thaw). `zone` is * where it is not of one; `id` is of its object."""
-
-    at = serializers.DateTimeField()
-    kind = serializers.ChoiceField(choices=[k.value for k in ComingKind])
-    id = serializers.IntegerField()
-    zone = serializers.CharField()
-    text = serializers.CharField()
-    detail = serializers.CharField()
-    devices = serializers.IntegerField()
 
 
 class Attention(serializers.Serializer[Any]):

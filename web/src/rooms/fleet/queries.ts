@@ -60,6 +60,13 @@ export const deviceTimeline = (name: string, limit: number) =>
     refetchInterval: 5 * SECOND,
   });
 /** What will reach devices: open rollouts that have something for them, and schedules that fire at them. */
+/** What will reach a device within a week, by itself. It changes as what is upcoming does. */
+export const deviceComing = (device: string) =>
+  queryOptions({
+    queryKey: ["device", "upcoming", "week", device],
+    queryFn: () => body(api.GET("/api/v1/devices/{device}/coming", { params: { path: { device: byName(device) } } })),
+    refetchInterval: 60 * SECOND,
+  });
 export const upcoming = (devices: string[]) =>
   queryOptions({
     queryKey: ["device", "upcoming", ...devices],

@@ -18,6 +18,7 @@ import { Failed, Skeleton, WholePage } from "@/parts/views";
 import { Ask } from "./ask-devices";
 import { DeleteGroup } from "./delete-group";
 import { DescribeGroup } from "./describe-group";
+import { GroupComing } from "./group-coming";
 import { GroupLine } from "./group-line";
 import { MakeStatic } from "./make-static";
 import { MemberList } from "./member-list";
@@ -293,6 +294,8 @@ function RuleGroup({
           <>
             <hr className="my-4 border-rule" />
             <MembersCurve groupId={group.id} would={isCurrent ? shown?.count : undefined} />
+            <hr className="my-4 border-rule" />
+            <GroupComing group={group.id} />
           </>
         )}
       </aside>

@@ -64,3 +64,10 @@ export const overlaps = (ids: number[]) =>
     enabled: ids.length > 1,
     placeholderData: keepPreviousData,
   });
+/** What will reach the members of a group within a week, by itself. */
+export const groupComing = (id: number) =>
+  queryOptions({
+    queryKey: ["group", id, "coming"],
+    queryFn: () => body(api.GET("/api/v1/groups/{group_id}/coming", { params: { path: { group_id: id } } })),
+    refetchInterval: 60 * SECOND,
+  });

@@ -10,6 +10,7 @@ import { Button, Confirm, Problem } from "@/parts/controls";
 import { AddDevices, useMemberChange } from "./add-devices";
 import { DeleteGroup } from "./delete-group";
 import { DescribeGroup } from "./describe-group";
+import { GroupComing } from "./group-coming";
 import { GroupLine } from "./group-line";
 import { MemberList } from "./member-list";
 import { ProposedRule, useFollowRule } from "./proposed-rule";
@@ -78,6 +79,8 @@ export function StaticGroup({ group }: { group: Schemas["GroupDetail"] }) {
           <p key={u.kind + u.id}>{u.sentence}</p>
         ))}
         {group.uses.length === 0 && <p className="text-soft">Nothing.</p>}
+        <hr className="my-4 border-rule" />
+        <GroupComing group={group.id} />
       </aside>
     </div>
   );

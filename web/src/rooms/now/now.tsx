@@ -3,8 +3,9 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "@/api/client";
 import { useClock } from "@/lib/clock";
-import { city, count, counted, instant } from "@/lib/format";
+import { city, count, counted } from "@/lib/format";
 import { usePageTitle } from "@/lib/title";
+import { ComingList } from "@/parts/coming-list";
 import { Empty } from "@/parts/controls";
 import { NoDevices } from "@/parts/no-devices";
 import { ObjectLink } from "@/parts/object-link";
@@ -29,9 +30,6 @@ export function headline(decisions: number, moving: number, open = moving, stand
       : "no rollout is moving";
   return standsStill ? `${waits}; nothing moves while a part of the system stands still.` : `${waits}; ${moves}.`;
 }
-
-/** More than so many are the calendar's. */
-const SHOWN = 8;
 
 const MARK = { halted: ["■", "text-brick"], stuck: ["◆", "text-saffron"], paused: ["◐", "text-plum"] } as const;
 
@@ -124,33 +122,11 @@ function Shown({ data }: { data: Schemas["NowView"] }) {
           zone={zone}
           marks={data.coming.map((c) => ({ zone: c.zone, at: c.at, text: `${c.text}: ${c.detail}`, kind: c.kind }))}
         />
-        <ul className="mt-2 space-y-1" aria-label="What comes">
-          {data.coming.slice(0, SHOWN).map((c) => (
-            <li key={`${c.at}${c.kind}${c.id}${c.zone}`} title={c.detail}>
-              <ObjectLink
-                kind={OBJECT[c.kind]}
-                id={c.id}
-                className="grid grid-cols-[5.6rem_0.9rem_1fr] items-baseline hover:underline"
-              >
-                <span className="font-mono text-soft">{instant(c.at, zone, now)}</span>
-                <Mark kind={c.kind} />
-                <span>
-                  {c.text} <span className="text-soft">{count(c.devices)}</span>
-                </span>
-              </ObjectLink>
-            </li>
-          ))}
-          {data.coming.length > SHOWN && (
-            <li>
-              <Link to="/calendar" search={{ span: "day" }} className="slot">
-                {counted(data.coming.length - SHOWN, "more thing")} in the calendar
-              </Link>
-            </li>
-          )}
-          {data.coming.length === 0 && (
-            <li className="text-soft">No command fires within a day, and no window, ring or freeze begins.</li>
-          )}
-        </ul>
+        <ComingList
+          items={data.coming}
+          most={8}
+          empty="No command fires within a day, and no window, ring or freeze begins."
+        />
         <h2 className="mt-6 mb-1 text-[1.05rem]">Wants attention</h2>
         <ul>
           {data.attention.map((a) => (
@@ -160,31 +136,6 @@ function Shown({ data }: { data: Schemas["NowView"] }) {
         </ul>
       </aside>
     </div>
-  );
-}
-
-type Kind = Schemas["ComingView"]["kind"];
-const OBJECT: Record<Kind, string> = {
-  firing: "schedule",
-  window: "rollout",
-  ring: "rollout",
-  freeze: "freeze",
-  thaw: "freeze",
-};
-
-/** What comes, told apart by its shape; the words say it too. */
-function Mark({ kind }: { kind: Kind }) {
-  const [shape, tone] = {
-    firing: ["●", "text-ink"],
-    window: ["▭", "text-verdigris"],
-    ring: ["◎", "text-verdigris"],
-    freeze: ["▨", "text-plum"],
-    thaw: ["▢", "text-plum"],
-  }[kind];
-  return (
-    <span aria-hidden className={`text-[0.7rem] ${tone}`}>
-      {shape}
-    </span>
   );
 }
 
