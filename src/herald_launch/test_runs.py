@@ -118,7 +118,9 @@ def _browser() -> None:
     install.ensure_postgres()
     install.ensure_chromium()
     install.ensure_front_end()
-    _pytest("tests/browser", {"HERALD_SECRET_KEY": "tests", "HERALD_DEMO": "1"})
+    # file by file, beside each other: they wait for what happens, so that two installations take little more than one
+    environment = {"HERALD_SECRET_KEY": "tests", "HERALD_DEMO": "1"}
+    _pytest("tests/browser", environment, workers=min(2, WORKERS), by_file=True)
 
 
 def _mutants() -> None:
@@ -185,8 +187,9 @@ def _database() -> dict[str, str]:
     }
 
 
-def _pytest(folder: str, environment: dict[str, str] | None = None, *, workers: int = 1) -> None:
-    command = [str(BIN / "pytest"), folder, *(["-n", str(workers)] if workers > 1 else [])]
+def _pytest(folder: str, environment: dict[str, str] | None = None, *, workers: int = 1, by_file: bool = False) -> None:
+    beside = ["-n", str(workers), *(["--dist", "loadfile"] if by_file else [])] if workers > 1 else []
+    command = [str(BIN / "pytest"), folder, *beside]
     done = subprocess.run(
         command, cwd=ROOT, env={**os.environ, "HERALD_SECRET_KEY": "tests", **(environment or {})}, check=False
     )

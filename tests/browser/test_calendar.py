@@ -1,4 +1,4 @@
-"""The calendar in the browser: hours dragged and undone, what does not fit mended, freezes from elsewhere, a feed."""
+"""The calendar in the browser: hours dragged and undone, what does not fit fixed, freezes from elsewhere, a feed."""
 
 import re
 from collections.abc import Iterator
@@ -12,13 +12,15 @@ from playwright.sync_api import Page, expect
 from tests.running import Running
 
 NAME = "Nights of the calendar"
+#: not at the estate whose harvest holds its devices for twelve days
+RULE = "family = Sill and site = 'Amber Fold'"
 
 
 @pytest.fixture
 def nightly(running: Running) -> Iterator[int]:
     """A running rollout that installs by night from three days on, and is not over while a test looks at it."""
     now = datetime.fromisoformat(running.ask("health")["now"])
-    group = running.api("POST", "groups", {"name": f"{NAME} {now:%H%M%S%f}", "rule": "family = Sill"})["id"]
+    group = running.api("POST", "groups", {"name": f"{NAME} {now:%H%M%S%f}", "rule": RULE})["id"]
     rollout = running.launch(
         {
             "name": NAME,
@@ -28,6 +30,7 @@ def nightly(running: Running) -> Iterator[int]:
             "starts_at": (now + timedelta(days=3)).isoformat(),
             "window_start": "01:00",
             "window_end": "05:00",
+            "expires_after_hours": 24 * 40,
             # some of the fleet fail this image by design; here they stop nothing
             "failure_limit_pct": 90,
         },
@@ -68,7 +71,7 @@ def test_a_window_is_dragged_with_its_consequences_shown_and_undone(
     running.until(f"rollouts/{nightly}", lambda r: (r["window_start"], r["window_end"]) == ("01:00:00", "05:00:00"))
 
 
-def test_what_does_not_fit_is_seen_and_mended_by_one_press(signed_in: Page, running: Running, nightly: int) -> None:
+def test_what_does_not_fit_is_seen_and_fixed_by_one_press(signed_in: Page, running: Running, nightly: int) -> None:
     page = signed_in
     group = running.ask(f"rollouts/{nightly}")["include"][0]["id"]
     schedule = running.api(
@@ -112,7 +115,7 @@ def test_a_row_is_read_and_a_command_moved_by_the_keyboard_alone(signed_in: Page
         },
     )["id"]
     page.goto(f"{running.url}/calendar")
-    row = page.get_by_role("region", name="Lisbon").get_by_role("button", name="Lisbon")
+    row = page.get_by_role("region", name="Lisbon").get_by_role("button", name="Lisbon").first
     row.focus()
     page.keyboard.press("Enter")
     details = page.get_by_role("dialog", name=re.compile("^Lisbon, "))

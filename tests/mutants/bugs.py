@@ -206,6 +206,32 @@ PYTHON = (
         "return self.filter(phase__in=[p.value for p in RECALLABLE], not_after__lte=now - timedelta(days=9))",
         "server/test_clock",
     ),
+    server(
+        "deliveries/querysets.py", "word__lt=no_word, not_after__lt=now", "word__lt=no_word", "server/test_evidence"
+    ),
+    server("deliveries/time_outs.py", "fleet_silence(now) is not None", "False", "server/test_evidence"),
+    server("rollouts/engine/tick.py", " and ring is not rings[-1]", "", "server/test_rollouts"),
+    core("timing/yearly.py", "if ends > after:", "if begins >= after:", "test_calendar_times"),
+    core("timing/yearly.py", "day=28)", "day=27)", "test_calendar_times"),
+    core("timing/firings.py", "utcoffset() != offset:", "utcoffset() is None:", "test_calendar_times"),
+    core("timing/windows.py", "ends - begins < needed:", "ends - begins <= needed:", "test_calendar_times"),
+    server("http/outbound.py", "    _check_allowed(literal, url.host)\n", "", "server/test_outbound"),
+    server("http/outbound.py", "if address in _TRANSLATED:", "if False:", "server/test_outbound"),
+    server("http/outbound.py", "following = check_address(", "following = URL(", "server/test_outbound"),
+    server("http/outbound.py", "if len(body) > most_bytes:", "if False:", "server/test_outbound"),
+    server("calendar/sources.py", "kept.url != source.url", "False", "server/test_calendar_sources"),
+    server("calendar/sources.py", "and f.ends_at > now]", "]", "server/test_calendar_sources"),
+    server("agenda/moves.py", "            raise _Undone\n", "", "server/test_calendar_moves"),
+    server("agenda/moves.py", "{name: -move.change[name]", "{name: move.change[name]", "server/test_calendar_moves"),
+    server("agenda/feed.py", "owner__is_active=True", "owner__isnull=False", "server/test_calendar_feed"),
+    server(
+        "agenda/feed.py",
+        "kept.cancelled_at, kept.sequence = now, kept.sequence + 1",
+        "kept.cancelled_at, kept.sequence = now, kept.sequence",
+        "server/test_calendar_feed",
+    ),
+    server("commands/tallies.py", "and o.pk not in late", "", "server/test_calendar"),
+    server("agenda/rollouts.py", "if is_running else {}", "if True else {}", "server/test_calendar"),
 )
 
 WEB = (
@@ -251,9 +277,8 @@ WEB = (
     ),
     web("api/handed-over.ts", 'filter((name) => typeof name === "string")', "filter(() => true)"),
     web("lib/time-text.ts", "hour > 23 ||", "hour > 24 ||"),
-    server(
-        "deliveries/querysets.py", "word__lt=no_word, not_after__lt=now", "word__lt=no_word", "server/test_evidence"
-    ),
-    server("deliveries/time_outs.py", "fleet_silence(now) is not None", "False", "server/test_evidence"),
-    server("rollouts/engine/tick.py", " and ring is not rings[-1]", "", "server/test_rollouts"),
+    web("rooms/calendar/model.ts", "% 1440) + 1440) % 1440", "% 1440) + 1440)"),
+    web("rooms/calendar/model.ts", 'edge === "end" ? 0 : minutes', "minutes"),
+    web("rooms/calendar/model.ts", "devicesIn(f.devices, row) > 0", "true"),
+    web("rooms/calendar/model.ts", "place - last.place < apart", "place - last.place < 0"),
 )

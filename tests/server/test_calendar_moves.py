@@ -73,7 +73,7 @@ def mends(client: APIClient, code: ConflictCode, place: int = 0) -> dict[str, An
     seen = client.post("/api/v1/calendar/moves/preview", fix, format="json")
     assert seen.status_code == 200, seen.json()
     assert RecordEntry.objects.count() == entries, "a preview changes nothing"
-    assert conflict["key"] in {c["key"] for c in seen.json()["mended"]}
+    assert conflict["key"] in {c["key"] for c in seen.json()["fixed_conflicts"]}
     done = client.post("/api/v1/calendar/moves", fix, format="json")
     assert done.status_code == 200, done.json()
     assert code not in found(client)
@@ -221,8 +221,8 @@ def test_a_move_that_breaks_something_says_so_before(client: APIClient, group: G
     schedule = nightly(group, time(12))
     move = {"kind": "schedule", "id": schedule.pk, "change": {"time_of_day": "02:00"}}
     seen = client.post("/api/v1/calendar/moves/preview", move, format="json").json()
-    assert [c["code"] for c in seen["broken"]] == ["during_installs"]
-    assert seen["mended"] == []
+    assert [c["code"] for c in seen["new_conflicts"]] == ["during_installs"]
+    assert seen["fixed_conflicts"] == []
     assert Schedule.objects.get(pk=schedule.pk).time_of_day == time(12)
 
 

@@ -1,4 +1,4 @@
-"""What in the calendar does not fit together, in words, each with changes that would mend it."""
+"""What in the calendar does not fit together, in words, each with changes that would fix it."""
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -46,7 +46,7 @@ class ConflictCode(StrEnum):
 @dataclass(frozen=True, kw_only=True)
 class CalendarConflict:
     """One thing that does not fit: what in words, how many devices it is about, the object it is about first, and
-    changes of which each would mend it. `key` is the same as long as it is the same conflict."""
+    changes of which each would fix it. `key` is the same as long as it is the same conflict."""
 
     code: ConflictCode
     kind: MoveKind

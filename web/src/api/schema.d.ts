@@ -3609,7 +3609,7 @@ export interface components {
         };
         /** @enum {string} */
         ConflictEnum: "built-in" | "attribute";
-        /** @description Something that does not fit: the object that it is about, how many devices, and moves of which each mends it. */
+        /** @description Something that does not fit: the object that it is about, how many devices, and moves of which each fixes it. */
         ConflictInCalendar: {
             key: string;
             code: components["schemas"]["ConflictInCalendarCodeEnum"];
@@ -4657,13 +4657,13 @@ export interface components {
         };
         /** @enum {string} */
         MoveKindEnum: "rollout" | "schedule" | "freeze";
-        /** @description What a move would do. `broken` does not fit any more once it is made, `mended` fits then. */
+        /** @description What a move would do. `new_conflicts` are those that it causes, `fixed_conflicts` those that are gone then. */
         MovePreview: {
             devices: number;
             rollouts: components["schemas"]["RolloutEnd"][];
             firings: components["schemas"]["FiringMoved"][];
-            broken: components["schemas"]["ConflictInCalendar"][];
-            mended: components["schemas"]["ConflictInCalendar"][];
+            new_conflicts: components["schemas"]["ConflictInCalendar"][];
+            fixed_conflicts: components["schemas"]["ConflictInCalendar"][];
         };
         /** @description A move that can be sent as it is; `words` says what it does, empty for one that takes another back. */
         MoveRow: {

@@ -41,7 +41,7 @@ export function ComingList({
           <ObjectLink
             kind={OBJECT[c.kind]}
             id={c.id}
-            className="grid grid-cols-[5.6rem_0.9rem_1fr] items-baseline hover:underline"
+            className="grid grid-cols-[5.4rem_0.8rem_1fr] items-baseline gap-x-1.5 hover:underline"
           >
             <span className="font-mono text-soft">{instant(c.at, zone, now)}</span>
             <span aria-hidden className={`text-[0.7rem] ${MARK[c.kind][1]}`}>
@@ -79,12 +79,13 @@ export function ComingWeek({
   const day = now.getTime() + 24 * 3600_000;
   const soon = items.filter((c) => Date.parse(c.at) < day);
   const later = items.filter((c) => Date.parse(c.at) >= day);
+  if (items.length === 0) return <p className="text-soft">Nothing comes by itself within a week.</p>;
   return (
     <>
       <h3 className="font-sans font-semibold text-soft">Within 24 hours</h3>
-      <ComingList items={soon} most={most} empty="Nothing by itself." isOfOne={isOfOne} />
+      <ComingList items={soon} most={most} empty="Nothing." isOfOne={isOfOne} />
       <h3 className="mt-3 font-sans font-semibold text-soft">Within a week</h3>
-      <ComingList items={later} most={most} empty="Nothing more by itself." isOfOne={isOfOne} />
+      <ComingList items={later} most={most} empty="Nothing more." isOfOne={isOfOne} />
     </>
   );
 }

@@ -58,7 +58,7 @@ class MoveRow(serializers.Serializer[Any]):
 
 
 class ConflictInCalendar(serializers.Serializer[Any]):
-    """Something that does not fit: the object that it is about, how many devices, and moves of which each mends it."""
+    """Something that does not fit: the object that it is about, how many devices, and moves of which each fixes it."""
 
     key = serializers.CharField()
     code = serializers.ChoiceField(choices=[c.value for c in ConflictCode])
@@ -96,13 +96,13 @@ class FiringMoved(serializers.Serializer[Any]):
 
 
 class MovePreview(serializers.Serializer[Any]):
-    """What a move would do. `broken` does not fit any more once it is made, `mended` fits then."""
+    """What a move would do. `new_conflicts` are those that it causes, `fixed_conflicts` those that are gone then."""
 
     devices = serializers.IntegerField()
     rollouts = RolloutEnd(many=True)
     firings = FiringMoved(many=True)
-    broken = ConflictInCalendar(many=True)
-    mended = ConflictInCalendar(many=True)
+    new_conflicts = ConflictInCalendar(many=True)
+    fixed_conflicts = ConflictInCalendar(many=True)
 
 
 class MoveDone(serializers.Serializer[Any]):
@@ -140,8 +140,8 @@ class MovePreviewView(APIView):
                 for e in told.rollouts
             ],
             "firings": [asdict(f) for f in told.firings],
-            "broken": [_row(c) for key, c in after.items() if key not in before],
-            "mended": [_row(c) for key, c in before.items() if key not in after],
+            "new_conflicts": [_row(c) for key, c in after.items() if key not in before],
+            "fixed_conflicts": [_row(c) for key, c in before.items() if key not in after],
         }
         return Response(MovePreview(body).data)
 

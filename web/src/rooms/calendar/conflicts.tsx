@@ -1,4 +1,4 @@
-/** What does not fit, in words, each with changes that would mend it. */
+/** What does not fit, in words, each with changes that would fix it. */
 import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "@/api/client";
 import { Button } from "@/parts/controls";

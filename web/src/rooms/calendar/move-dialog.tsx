@@ -175,7 +175,7 @@ function Consequences({ told }: { told: Told }) {
           {told.firings.length > 8 && <li className="text-soft">and {told.firings.length - 8} more zones</li>}
         </ul>
       )}
-      {told.broken.map((c) => (
+      {told.new_conflicts.map((c) => (
         <p key={c.key}>
           <span aria-hidden className="text-brick">
             ▪{" "}
@@ -183,7 +183,7 @@ function Consequences({ told }: { told: Told }) {
           <strong>Would not fit any more:</strong> {c.words}
         </p>
       ))}
-      {told.mended.map((c) => (
+      {told.fixed_conflicts.map((c) => (
         <p key={c.key}>
           <span aria-hidden className="text-verdigris">
             ●{" "}
@@ -191,7 +191,7 @@ function Consequences({ told }: { told: Told }) {
           <strong>Would fit:</strong> {c.words}
         </p>
       ))}
-      {told.broken.length + told.mended.length === 0 && (
+      {told.new_conflicts.length + told.fixed_conflicts.length === 0 && (
         <p className="text-soft">What fits and what does not stays the same.</p>
       )}
     </div>
