@@ -13,7 +13,7 @@ from tests.running import Running
 
 NAME = "Nights of the calendar"
 #: not at the estate whose harvest holds its devices for twelve days
-RULE = "family = Sill and site = 'Amber Fold'"
+RULE = 'family = Sill and site = "Amber Fold"'
 
 
 @pytest.fixture

@@ -52,11 +52,11 @@ def at_night(group: Group, **fields: Any) -> Rollout:
     return launched(make_draft(group, **{"window_start": time(1), "window_end": time(5), **fields}))
 
 
-def nightly(group: Group, at: time = time(2, 30), **fields: Any) -> Schedule:
+def nightly(group: Group, at: time = time(2, 30), *, now: datetime = NOW, **fields: Any) -> Schedule:
     draft = compose.ScheduleDraft(
         template=restart(), include=[group], when=When.REPEAT, rule="FREQ=DAILY", time_of_day=at, **fields
     )
-    return compose.create_schedule(draft, actor=make_user(), now=NOW)
+    return compose.create_schedule(draft, actor=make_user(), now=now)
 
 
 def found(client: APIClient) -> dict[str, Any]:
@@ -93,8 +93,8 @@ def test_nothing_planned_is_no_conflict(client: APIClient, group: Group) -> None
 def test_a_firing_in_an_hour_that_a_clock_change_skips(client: APIClient) -> None:
     # clocks of Santiago are put forward in the night of 6 September; look from August
     group = make_static("South", make_devices(3, site=make_site("South", "America/Santiago")))
-    nightly(group, time(0, 30))
     august = datetime(2027, 8, 20, tzinfo=UTC)
+    nightly(group, time(0, 30), now=august)
     conflict = {c.code: c for c in conflicts_ahead(now=august)}[ConflictCode.SKIPPED_HOUR]
     assert conflict.words == (
         "“Restart” would run on Sun 5 Sep at 00:30 in Santiago, an hour that the clock change skips. "
