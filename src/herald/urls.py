@@ -9,7 +9,7 @@ from django.views import View
 from django.views.decorators.csrf import csrf_exempt, ensure_csrf_cookie
 from drf_spectacular.views import SpectacularJSONAPIView, SpectacularSwaggerView
 
-from herald.agenda.api import coming, feeds, moves
+from herald.agenda.api import coming, feeds, moves, proposals
 from herald.agenda.api.views import CalendarView
 from herald.attention.api.views import QuarantineListView, QuarantineTryAction
 from herald.calendar.api import sources as calendar_sources
@@ -193,6 +193,7 @@ urlpatterns = [
     _route("rollouts/<int:rollout_id>/ring-devices", watch.RolloutRingDevicesView),
     _route("rollouts/<int:rollout_id>/progress", watch.RolloutProgressView),
     _route("rollouts/<int:rollout_id>/forecast", forecasts.RolloutForecastView),
+    _route("rollouts/<int:rollout_id>/suggest-hours", proposals.SuggestHoursView),
     _route("rollouts/<int:rollout_id>/breakdown", reports.RolloutBreakdownView),
     _route("rollouts/<int:rollout_id>/freezes", reports.RolloutFreezesView),
     _route("rollouts/<int:rollout_id>/report", reports.RolloutReportView),

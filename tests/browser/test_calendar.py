@@ -163,6 +163,34 @@ def test_a_freeze_from_a_file_moves_a_forecast(signed_in: Page, running: Running
     expect(page.get_by_text("Fair of the estates")).to_have_count(0)
 
 
+def test_hours_are_suggested_for_a_draft_and_taken_over(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    group = running.api("POST", "groups", {"name": "To be planned", "rule": RULE})["id"]
+    draft = running.api(
+        "POST",
+        "rollouts",
+        {
+            "changes": [{"choice": "newest"}],
+            "include": [group],
+            "rings": [{"name": "All", "kind": "rest"}],
+            "expires_after_hours": 24 * 40,
+            "failure_limit_pct": 90,
+        },
+    )["id"]
+    page.goto(f"{running.url}/rollouts/{draft}")
+    page.locator('[data-slot="window"]').first.click()
+    page.get_by_role("button", name="Suggest hours…").click()
+    suggested = page.get_by_role("region", name="Suggested hours")
+    suggested.get_by_role("button", name="Find hours").click()
+    gentlest = suggested.get_by_role("listitem").filter(has_text="The gentlest:")
+    expect(gentlest).to_contain_text("Expected through")
+    hours = re.findall(r"(\d\d:\d\d) to (\d\d:\d\d)", gentlest.inner_text())[0]
+    gentlest.get_by_role("button", name=re.compile("^Use ")).click()
+    expect(page.locator("h1")).to_contain_text(f"{hours[0]}–{hours[1]}")
+    running.until(f"rollouts/{draft}", lambda r: (r["window_start"] or "")[:5] == hours[0])
+    running.api("DELETE", f"rollouts/{draft}")
+
+
 def test_a_feed_is_made_read_elsewhere_and_deleted(signed_in: Page, running: Running) -> None:
     page = signed_in
     page.goto(f"{running.url}/calendar")

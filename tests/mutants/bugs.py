@@ -232,6 +232,15 @@ PYTHON = (
     ),
     server("commands/tallies.py", "and o.pk not in late", "", "server/test_calendar"),
     server("agenda/rollouts.py", "if is_running else {}", "if True else {}", "server/test_calendar"),
+    core("proposals.py", "return bool(2 * end.high - end.median <= deadline)", "return True", "test_proposals"),
+    core("proposals.py", "if end.median <= middle", "if True", "test_proposals"),
+    core("proposals.py", "(1 - WORTH_IT) * gentlest", "1.0 * gentlest", "test_proposals"),
+    server(
+        "agenda/proposals.py",
+        "hours=basis.hours_with(plan.window, now, closed)",
+        "hours=basis.hours_with(plan.window, now)",
+        "server/test_suggest_hours",
+    ),
 )
 
 WEB = (

@@ -49,6 +49,7 @@ BODIES: dict[str, Any] = {
     "FolderChange": {"name": "Harvest", "parent": None},
     "FolderDraft": {"name": "Harvest", "parent": None},
     "MoveBody": {"kind": "schedule", "id": 7, "change": {"time_of_day": "05:00"}},
+    "SuggestBody": {"by": "2026-12-15T00:00:00Z", "from_hour": 20, "hours": 10},
     "SourceBody": {
         "name": "Larkfield estates",
         "url": "https://calendars.larkfield.example/harvest.ics",

@@ -2399,6 +2399,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rollouts/{rollout_id}/suggest-hours": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Hours with which a rollout is through by a moment; changes nothing. */
+        post: operations["rollouts_suggest_hours"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rollouts/{rollout_id}/timeline": {
         parameters: {
             query?: never;
@@ -4298,6 +4315,33 @@ export interface components {
             rule?: string;
             devices?: string[];
         };
+        /**
+         * @description Hours, empty for any hour, and a spread, and when the rollout is expected to end with them. `choice` says why it
+         *     is proposed; empty for one that is too late.
+         */
+        HoursProposal: {
+            choice: components["schemas"]["HoursProposalChoiceEnum"] | components["schemas"]["BlankEnum"];
+            /** @example 05:30:00 */
+            window_start: string | null;
+            /** @example 05:30:00 */
+            window_end: string | null;
+            spread_minutes: number;
+            end: components["schemas"]["MomentsView"];
+        };
+        /** @enum {string} */
+        HoursProposalChoiceEnum: "gentlest" | "between" | "soonest";
+        /**
+         * @description Up to three proposals that are through in time, the gentlest first. `gentler` is one before them that is too
+         *     late; where none is in time, `nearest` ends soonest. `kept_clear` are commands whose firings were left alone.
+         */
+        HoursSuggestionView: {
+            devices: number;
+            tried: number;
+            proposals: components["schemas"]["HoursProposal"][];
+            gentler: components["schemas"]["HoursProposal"] | null;
+            nearest: components["schemas"]["HoursProposal"] | null;
+            kept_clear: components["schemas"]["NamedThing"][];
+        };
         HowMany: {
             value: string;
             count: number;
@@ -5950,6 +5994,18 @@ export interface components {
             median: string | null;
             /** Format: date-time */
             high: string | null;
+        };
+        /**
+         * @description By when it must be through, and which hours of the device's clock may be used: from `from_hour` on, so many
+         *     `hours`.
+         */
+        SuggestBodyRequest: {
+            /** Format: date-time */
+            by: string;
+            /** @default 22 */
+            from_hour?: number;
+            /** @default 8 */
+            hours?: number;
         };
         /** @description A serializer that refuses fields it does not know, naming them. */
         TagDescriptionRequest: {
@@ -26486,6 +26542,146 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Effect"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rollouts_suggest_hours: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "by": "2026-12-15T00:00:00Z",
+                 *       "from_hour": 20,
+                 *       "hours": 10
+                 *     }
+                 */
+                "application/json": components["schemas"]["SuggestBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HoursSuggestionView"];
                 };
             };
             /** @description The request is no HTTP or JSON that can be read. */

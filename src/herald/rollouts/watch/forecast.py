@@ -114,9 +114,63 @@ def _kept(rollout: Rollout) -> StoredForecast | None:
     return getattr(rollout, "forecast", None)
 
 
+@dataclass(frozen=True, kw_only=True)
+class ForecastBasis:
+    """What a forecast of a rollout starts from: with the freezes ahead and whom each holds, the devices that are not
+    through, and the zones and freezes that those have, one for each of its `hours`."""
+
+    situation: ForecastInputs
+    freezes: Sequence[FreezeTime]
+    held: Mapping[int, Collection[int]]
+    devices: Collection[int]
+    kinds: Mapping[tuple[str, tuple[int, ...]], int]
+    horizon: timedelta
+
+    def hours_with(
+        self,
+        window: Window | None,
+        now: datetime,
+        closed: Mapping[str, Sequence[tuple[datetime, datetime]]] | None = None,
+    ) -> list[Hours]:
+        """When installs may begin with another window; in a zone's `closed` times none may."""
+        spans = _spans_of(self.freezes)
+        return [
+            hours(
+                window,
+                zone,
+                [*(span for pk in held for span in spans.get(pk, ())), *(closed or {}).get(zone, ())],
+                minutes=self.situation.minutes,
+                now=now,
+                horizon=self.horizon.total_seconds(),
+            )
+            for zone, held in self.kinds
+        ]
+
+
 def forecast_rollout(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) -> RolloutForecast:
     """When the rollout will be through; of a draft, if it were launched now. A `failure_rate` (0 to 1, of attempts)
     rehearses it with made-up failures."""
+    basis = forecast_basis(rollout, now=now, failure_rate=failure_rate)
+    situation, freezes, held = basis.situation, basis.freezes, basis.held
+    told = forecast(
+        situation,
+        seed=rollout.seed % 2**32,
+        relaxed=_relaxed(rollout, situation, basis.kinds, freezes, now, basis.horizon),
+    )
+    met = [(f, number) for f in freezes if (number := len(set(held[f.pk]) & set(basis.devices)))]
+    next_freeze = next((f for f, _ in met if f.starts_at > now), None)
+    before = (next_freeze.starts_at - now).total_seconds() if next_freeze else 0.0
+    return RolloutForecast(
+        forecast=told,
+        silent=int(situation.fleet.silent.sum()),
+        freezes=met,
+        freeze=next_freeze,
+        meets=float(np.mean(told.ends <= before)) if next_freeze else 1.0,
+    )
+
+
+def forecast_basis(rollout: Rollout, *, now: datetime, failure_rate: float | None = None) -> ForecastBasis:
+    """What a forecast of the rollout starts from; of a draft, as if it were launched now."""
     rings = list(rollout.rings.select_related("group"))
     rows = _drafted(rollout, rings, now) if rollout.launched_at is None else _launched(rollout, now)
     horizon = timedelta(hours=rollout.expires_after_hours)
@@ -193,18 +247,8 @@ def forecast_rollout(rollout: Rollout, *, now: datetime, failure_rate: float | N
         failure_rate=failure_rate,
         working=hours(WORK, "UTC", [], minutes=0, now=now, horizon=horizon.total_seconds()),
     )
-    told = forecast(
-        situation, seed=rollout.seed % 2**32, relaxed=_relaxed(rollout, situation, kinds, freezes, now, horizon)
-    )
-    met = [(f, number) for f in freezes if (number := len(held[f.pk] & devices.keys()))]
-    next_freeze = next((f for f, _ in met if f.starts_at > now), None)
-    before = (next_freeze.starts_at - now).total_seconds() if next_freeze else 0.0
-    return RolloutForecast(
-        forecast=told,
-        silent=int(silent.sum()),
-        freezes=met,
-        freeze=next_freeze,
-        meets=float(np.mean(told.ends <= before)) if next_freeze else 1.0,
+    return ForecastBasis(
+        situation=situation, freezes=freezes, held=held, devices=devices.keys(), kinds=kinds, horizon=horizon
     )
 
 
@@ -277,9 +321,7 @@ def _hours(
     any_hour: bool = False,
 ) -> list[Hours]:
     """When installs may begin, for each zone and set of freezes."""
-    spans: dict[int, list[tuple[datetime, datetime]]] = defaultdict(list)
-    for freeze in freezes:
-        spans[freeze.pk].append((freeze.starts_at, freeze.ends_at))
+    spans = _spans_of(freezes)
     return [
         hours(
             None if any_hour else rollout.window,
@@ -291,6 +333,13 @@ def _hours(
         )
         for zone, held in kinds
     ]
+
+
+def _spans_of(freezes: Sequence[FreezeTime]) -> dict[int, list[tuple[datetime, datetime]]]:
+    spans: dict[int, list[tuple[datetime, datetime]]] = defaultdict(list)
+    for freeze in freezes:
+        spans[freeze.pk].append((freeze.starts_at, freeze.ends_at))
+    return spans
 
 
 def _relaxed(

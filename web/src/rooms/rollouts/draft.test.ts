@@ -10,6 +10,7 @@ import {
   saidOf,
   startingWith,
   withChange,
+  withHours,
   withMain,
 } from "./draft";
 
@@ -102,4 +103,13 @@ describe("the change table", () => {
     expect(withMain(changes, { choice: "newest" })).toEqual([{ choice: "newest" }, forModel, rest]);
     expect(mainChange(withMain(changes, null))).toBeUndefined();
   });
+});
+
+it("hours that are taken over are every day's, and any hour takes the staging along", () => {
+  const draft = { ...EMPTY, window_days: [1], prefetch: true, window_start: "01:00", window_end: "05:00" };
+  const night = withHours(draft, { window_start: "22:00:00", window_end: "04:00:00", spread_minutes: 60 });
+  expect(night).toMatchObject({ window_start: "22:00", window_end: "04:00", window_days: [], spread_minutes: 60 });
+  expect(night.prefetch).toBe(true);
+  const always = withHours(draft, { window_start: null, window_end: null, spread_minutes: 0 });
+  expect(always).toMatchObject({ window_start: null, window_end: null, prefetch: false, spread_minutes: 0 });
 });

@@ -95,6 +95,17 @@ export const atAnyHour = (draft: Draft): Draft => ({
   prefetch_end: null,
 });
 
+/** The draft with these hours, on every day, and this spread of starts. */
+export function withHours(
+  draft: Draft,
+  hours: { window_start: string | null; window_end: string | null; spread_minutes: number },
+): Draft {
+  const { window_start, window_end, spread_minutes } = hours;
+  if (window_start === null || window_end === null) return { ...atAnyHour(draft), spread_minutes };
+  const [from, until] = [window_start.slice(0, 5), window_end.slice(0, 5)];
+  return { ...draft, window_start: from, window_end: until, window_days: [], spread_minutes };
+}
+
 /** A draft that begins with a group, an image or kept rings. */
 export function startingWith({
   group,

@@ -7,6 +7,7 @@ import { changed } from "@/api/topics";
 import { useDebounced } from "@/lib/use-debounced";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { TimeField } from "@/parts/time-fields";
+import { SuggestHours } from "./suggest-hours";
 
 type Body = Schemas["EditOpenBodyRequest"];
 type Ring = Schemas["RemainingRingRequest"];
@@ -64,6 +65,12 @@ export function EditOpenRollout({ rollout, onClose }: { rollout: Schemas["Rollou
           save.mutate();
         }}
       >
+        <SuggestHours
+          rollout={rollout.id}
+          onTake={({ window_start, window_end, spread_minutes }) =>
+            setChange({ ...change, window_start, window_end, spread_minutes })
+          }
+        />
         <div className="grid grid-cols-3 gap-4">
           {TIMES.map(([field, label]) => (
             <Labelled key={field} label={label}>

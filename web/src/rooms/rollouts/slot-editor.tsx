@@ -8,7 +8,8 @@ import { RuleEditor } from "@/parts/rule-editor";
 import { MomentField, TimeField } from "@/parts/time-fields";
 import { type Answer, Loaded } from "@/parts/views";
 import { ChangeSlot } from "./change-slot";
-import { atAnyHour, type Draft } from "./draft";
+import { atAnyHour, type Draft, withHours } from "./draft";
+import { SuggestHours } from "./suggest-hours";
 
 interface Props {
   slot: string;
@@ -107,7 +108,7 @@ function GroupsSlot({ slot, draft, onChange, groups, problems }: Props) {
   );
 }
 
-function WindowSlot({ draft, onChange }: Props) {
+function WindowSlot({ draft, rollout, onChange }: Props) {
   const { zone } = useClock();
   const any = draft.window_start === null && draft.window_end === null;
   return (
@@ -142,6 +143,7 @@ function WindowSlot({ draft, onChange }: Props) {
         zone={zone}
         onChange={(starts_at) => onChange({ ...draft, starts_at })}
       />
+      {rollout && <SuggestHours rollout={rollout.id} onTake={(hours) => onChange(withHours(draft, hours))} />}
       {!any && <Days draft={draft} onChange={onChange} />}
       {!any && <Staging draft={draft} onChange={onChange} />}
       <p className="max-w-[60ch] text-soft">

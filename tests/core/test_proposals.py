@@ -1,0 +1,128 @@
+"""Hours that are proposed: in time, the gentlest, hardly later than the best, and true when they are simulated."""
+
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+import pytest
+from bench.forecast import situation_of
+from hypothesis import given
+from hypothesis import strategies as st
+
+from herald_core.capacity import Caps
+from herald_core.forecast import forecast
+from herald_core.forecast.engine import QuantileBand
+from herald_core.proposals import NIGHT, AllowedHours, Choice, HoursPlan, is_in_time, plans_within, suggest
+from herald_core.rings.gates import GateSpec
+from herald_core.simulation.fleet import Behaviour, make_fleet
+from herald_core.simulation.rollout import SimFreeze, SimPlan, SimRollout
+
+NOW = datetime(2026, 11, 23, 12, 0, tzinfo=UTC)
+HOUR, DAY = 3600.0, 86_400.0
+ZONES = ("Australia/Adelaide", "Europe/Lisbon", "America/Santiago")
+allowed = st.builds(AllowedHours, st.integers(0, 23), st.integers(2, 24))
+
+
+def work(plan: HoursPlan, hours_of_work: float) -> QuantileBand:
+    """So many hours of work done in the hours of a plan, night after night; a spread costs a little of each night."""
+    each = plan.length - plan.spread_minutes / 60
+    nights = hours_of_work / each
+    median = nights * DAY
+    return QuantileBand(low=0.9 * median, median=median, high=1.1 * median)
+
+
+def test_the_gentlest_that_is_in_time_comes_first_and_what_is_gentler_is_too_late() -> None:
+    found = suggest(AllowedHours(20, 12), 10, 5 * DAY, lambda plan: work(plan, 15))
+    gentlest = found.proposals[0]
+    assert gentlest.choice is Choice.GENTLEST
+    # four hours, all of them of the night, and the spread that is still in time
+    assert (gentlest.plan.start, gentlest.plan.length, gentlest.plan.spread_minutes) == (22, 4, 15)
+    assert found.gentler is not None
+    assert found.gentler[0] == HoursPlan(22, 4, 60) or found.gentler[0].gentleness < gentlest.plan.gentleness
+    assert not is_in_time(found.gentler[1], 5 * DAY)
+    assert [p.choice for p in found.proposals] == [Choice.GENTLEST, Choice.BETWEEN, Choice.SOONEST]
+    assert found.proposals[-1].plan == HoursPlan(20, 12, 0)
+
+
+def test_no_hours_are_in_time_and_the_nearest_is_named() -> None:
+    found = suggest(NIGHT, 10, DAY, lambda plan: work(plan, 80))
+    assert (found.proposals, found.gentler) == ([], None)
+    assert found.nearest is not None
+    assert found.nearest[0] == HoursPlan(22, 8, 0)
+
+
+def test_an_install_that_fits_into_no_hours_has_no_plan() -> None:
+    found = suggest(AllowedHours(1, 2), 150, 9 * DAY, lambda plan: work(plan, 1))
+    assert (found.proposals, found.nearest, found.tried) == ([], None, 0)
+
+
+def test_a_plan_that_is_hardly_sooner_is_no_choice() -> None:
+    found = suggest(NIGHT, 10, 9 * DAY, lambda plan: QuantileBand(low=1.0, median=DAY, high=DAY))
+    assert [(p.choice, p.plan) for p in found.proposals] == [(Choice.GENTLEST, HoursPlan(22, 2, 60))]
+
+
+@given(allowed, st.floats(1, 200))
+def test_plans_lie_within_what_is_allowed(hours: AllowedHours, minutes: float) -> None:
+    inside = {(hours.start + h) % 24 for h in range(hours.length)}
+    found = list(plans_within(hours, minutes))
+    assert len(set(found)) == len(found) <= 200
+    for plan in found:
+        assert {(plan.start + h) % 24 for h in range(plan.length)} <= inside
+        assert plan.spread_minutes + minutes < 60 * plan.length
+        assert (plan.window is None) == (plan.length == 24)
+    if 60 * hours.length > minutes:
+        assert any(p.length == hours.length for p in found)
+
+
+@given(allowed, st.floats(1, 200), st.floats(0.5, 30))
+def test_whatever_is_proposed_is_in_time_and_the_best_of_it_hardly_later_than_the_best_of_all(
+    hours: AllowedHours, size: float, days: float
+) -> None:
+    deadline = days * DAY
+    found = suggest(hours, 10, deadline, lambda plan: work(plan, size))
+    every = [(p, work(p, size)) for p in plans_within(hours, 10)]
+    in_time = [(p, end) for p, end in every if is_in_time(end, deadline)]
+    assert bool(found.proposals) == bool(in_time)
+    assert all(is_in_time(p.end, deadline) for p in found.proposals)
+    if in_time:
+        best = min(end.median for _, end in in_time)
+        assert min(p.end.median for p in found.proposals) <= best / 0.9 + 1e-6
+        assert found.proposals[0].plan.gentleness == min(p.gentleness for p, _ in in_time)
+        medians = [p.end.median for p in found.proposals]
+        assert medians == sorted(medians, reverse=True)
+        assert len(found.proposals) <= 3
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_what_is_proposed_holds_when_it_is_simulated(seed: int) -> None:
+    """A fleet with a cap and a freeze that were planted: each proposal, run turn by turn, is through in time."""
+    rng = np.random.default_rng(seed)
+    freeze = NOW + timedelta(hours=float(rng.uniform(10, 40)))
+    plan = SimPlan(
+        rings=[GateSpec(confirmed_share=0.9, failure_limit=0.5, soak=timedelta(hours=2)) for _ in range(2)],
+        freezes=[SimFreeze(start=freeze, end=freeze + timedelta(hours=30), everywhere=True)],
+        caps=Caps(max_concurrent=int(rng.choice([6, 12])), per_site=None),
+        minutes=10,
+        failure_limit=0.5,
+    )
+    fleet = make_fleet(60, zones=ZONES, rings=(0.2, 0.8), seed=seed)
+    deadline = float(rng.uniform(4, 9)) * DAY
+
+    def with_hours(hours: HoursPlan) -> SimPlan:
+        return replace(plan, window=hours.window, spread=timedelta(minutes=hours.spread_minutes))
+
+    def end_of(hours: HoursPlan) -> QuantileBand:
+        situation = replace(situation_of(with_hours(hours), fleet, NOW), failure_rate=0.02)
+        return forecast(situation, seed=seed, futures=60).end
+
+    found = suggest(AllowedHours(20, 10), plan.minutes, deadline, end_of)
+    assert found.proposals
+    for proposal in found.proposals:
+        how = Behaviour(seed=seed, failure_rate=0.02)
+        played = SimRollout(with_hours(proposal.plan), fleet, how, NOW, timedelta(minutes=1)).play(
+            NOW + timedelta(days=14)
+        )
+        assert played.ended_at is not None
+        assert (played.ended_at - NOW).total_seconds() <= deadline
+    again = suggest(AllowedHours(20, 10), plan.minutes, deadline, end_of)
+    assert again == found

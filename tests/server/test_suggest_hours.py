@@ -1,0 +1,124 @@
+"""Hours that are proposed for a rollout: in time by its own forecast, clear of freezes and of other commands."""
+
+from collections.abc import Iterator
+from datetime import datetime, time, timedelta
+from typing import Any
+
+import pytest
+from rest_framework.test import APIClient
+
+from herald.calendar.services import FreezeDraft, save_freeze
+from herald.commands import compose
+from herald.commands.models import When
+from herald.groups.models import Group
+from herald.record.models import RecordEntry
+from herald.rollouts.intervene import lifecycle
+from herald.rollouts.models import Rollout
+from tests.factories import (
+    NOW,
+    client_as,
+    launched,
+    make_devices,
+    make_draft,
+    make_site,
+    make_static,
+    make_user,
+    restart,
+)
+
+pytestmark = pytest.mark.django_db
+DAY = timedelta(days=1)
+
+
+@pytest.fixture
+def client(fixed_time: None) -> Iterator[APIClient]:
+    client = APIClient()
+    client.force_authenticate(make_user())
+    yield client
+
+
+@pytest.fixture
+def group() -> Group:
+    return make_static("All of them", make_devices(20, site=make_site("West", "Europe/Lisbon")))
+
+
+def asked(client: APIClient, rollout: Rollout, days: float = 10, **fields: Any) -> Any:
+    sent = {"by": (NOW + days * DAY).isoformat(), **fields}
+    answer = client.post(f"/api/v1/rollouts/{rollout.pk}/suggest-hours", sent, format="json")
+    assert answer.status_code == 200, answer.json()
+    return answer.json()
+
+
+@pytest.mark.parametrize("is_launched", [False, True])
+def test_hours_are_proposed_that_are_in_time(client: APIClient, group: Group, is_launched: bool) -> None:
+    rollout = make_draft(group, max_concurrent=2)
+    rollout = launched(rollout) if is_launched else rollout
+    entries = RecordEntry.objects.count()
+    found = asked(client, rollout, days=4)
+    assert found["devices"] == 20
+    assert found["proposals"][0]["choice"] == "gentlest"
+    for proposal in found["proposals"]:
+        assert datetime.fromisoformat(proposal["end"]["high"]) <= NOW + 4 * DAY
+        begins = int(proposal["window_start"][:2])
+        assert begins >= 22 or begins < 6
+    again = asked(client, rollout, days=4)
+    assert again == found
+    rollout.refresh_from_db()
+    assert (rollout.window_start, RecordEntry.objects.count()) == (None, entries)
+
+
+def test_too_little_time_names_what_ends_soonest_and_any_hour_may_do(client: APIClient, group: Group) -> None:
+    rollout = make_draft(group, max_concurrent=1)
+    found = asked(client, rollout, days=0.4)
+    assert (found["proposals"], found["gentler"]) == ([], None)
+    assert found["nearest"]["window_start"] == "22:00:00"
+    any_hour = asked(client, rollout, days=0.4, from_hour=0, hours=24)
+    assert any_hour["proposals"]
+    assert any_hour["tried"] > found["tried"]
+
+
+def test_freezes_and_restarts_are_no_hours(client: APIClient, group: Group) -> None:
+    rollout = make_draft(group)
+    free = asked(client, rollout, days=9)["proposals"][0]["end"]["median"]
+    draft = FreezeDraft(name="Harvest", starts_at=NOW, ends_at=NOW + 5 * DAY, groups=[group])
+    save_freeze(draft, actor=None, now=NOW)
+    held = asked(client, rollout, days=9)["proposals"][0]["end"]["median"]
+    assert datetime.fromisoformat(held) > NOW + 5 * DAY > datetime.fromisoformat(free)
+
+    night = compose.ScheduleDraft(
+        template=restart(),
+        include=[group],
+        when=When.REPEAT,
+        rule="FREQ=DAILY",
+        time_of_day=time(22),
+        spread_minutes=110,
+    )
+    schedule = compose.create_schedule(night, actor=make_user(), now=NOW)
+    clear = asked(client, rollout, days=9)
+    assert clear["kept_clear"] == [{"id": schedule.pk, "name": "Restart"}]
+    # two hours from ten on are the gentlest elsewhere; here the restart takes them all
+    assert clear["proposals"][0]["window_start"] != "22:00:00"
+
+
+def test_what_cannot_be_asked_is_said(client: APIClient, group: Group) -> None:
+    rollout = make_draft(group)
+
+    def refused(**sent: Any) -> Any:
+        return client.post(f"/api/v1/rollouts/{rollout.pk}/suggest-hours", sent, format="json")
+
+    assert refused(by=(NOW - DAY).isoformat()).json()["errors"][0]["pointer"] == "/by"
+    assert "after 14 days" in refused(by=(NOW + 20 * DAY).isoformat()).json()["detail"]
+    assert refused().json()["errors"][0]["pointer"] == "/by"
+    assert refused(by=(NOW + DAY).isoformat(), hours=1).json()["errors"][0]["pointer"] == "/hours"
+    stopped = launched(rollout)
+    lifecycle.stop(stopped, actor=make_user(), now=NOW)
+    assert refused(by=(NOW + DAY).isoformat()).status_code == 409
+    nobody = make_draft(make_static("Nobody", []), stopped.changes.get().image)
+    path = f"/api/v1/rollouts/{nobody.pk}/suggest-hours"
+    assert client.post(path, {"by": (NOW + DAY).isoformat()}, format="json").status_code == 409
+    gone = client.post("/api/v1/rollouts/99/suggest-hours", {"by": (NOW + DAY).isoformat()}, format="json")
+    assert gone.status_code == 404
+
+
+def test_who_may_only_look_may_ask(group: Group, fixed_time: None) -> None:
+    assert asked(client_as("viewer"), make_draft(group), days=9)["proposals"]
