@@ -233,7 +233,7 @@ PYTHON = (
     server("commands/tallies.py", "and o.pk not in late", "", "server/test_calendar"),
     server("agenda/rollouts.py", "if is_running else {}", "if True else {}", "server/test_calendar"),
     core("proposals.py", "return bool(2 * end.high - end.median <= deadline)", "return True", "test_proposals"),
-    core("proposals.py", "if end.median <= middle", "if True", "test_proposals"),
+    core("proposals.py", "if e[1].median <= middle", "if True", "test_proposals"),
     core("proposals.py", "(1 - WORTH_IT) * gentlest", "1.0 * gentlest", "test_proposals"),
     server(
         "agenda/proposals.py",
