@@ -118,9 +118,8 @@ def _browser() -> None:
     install.ensure_postgres()
     install.ensure_chromium()
     install.ensure_front_end()
-    # file by file, beside each other: they wait for what happens, so that two installations take little more than one
-    environment = {"HERALD_SECRET_KEY": "tests", "HERALD_DEMO": "1"}
-    _pytest("tests/browser", environment, workers=min(2, WORKERS), by_file=True)
+    # one after another: two installations whose hours are seconds leave a small machine no time for what they wait for
+    _pytest("tests/browser", {"HERALD_SECRET_KEY": "tests", "HERALD_DEMO": "1"})
 
 
 def _mutants() -> None:
