@@ -172,6 +172,13 @@ def test_the_tour_can_be_walked(tour: Tour) -> None:
     expect(page.get_by_role("button", name=re.compile(r"^Run a health check on \d+ devices now"))).to_be_enabled()
 
     tour.begin(10)
+    tour.room("ga", "Calendar")
+    expect(page.get_by_role("region", name="Lisbon")).to_be_visible()
+    tour.button("Six weeks").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Six weeks from")
+    expect(page.get_by_text("Harvest at Oxbow Flats").first).to_be_visible()
+
+    tour.begin(11)
     tour.room("gf", "Fleet")
     page.get_by_label(re.compile("^Select ")).first.check()
     expect(tour.button("Actions for …")).to_be_visible()
@@ -196,7 +203,7 @@ def test_the_tour_can_be_walked(tour: Tour) -> None:
     tour.link("Tags").click()
     expect(page.get_by_role("row", name=re.compile("frost_zone"))).to_be_visible()
 
-    tour.begin(11)
+    tour.begin(12)
     page.goto(f"{running.url}/devices/vane-0002")
     why = page.get_by_role("listitem").filter(has_text="Weather masts").first
     why.get_by_role("button", name=tour.called("why")).click()
@@ -207,7 +214,7 @@ def test_the_tour_can_be_walked(tour: Tour) -> None:
     page.get_by_role("link", name="Record", exact=True).click()
     expect(page.get_by_text(re.compile("Launched to")).first).to_be_visible()
 
-    tour.begin(12)
+    tour.begin(13)
     page.goto(f"{running.url}/groups/{running.group('Bench and spares')}")
     tour.sees("Bench and spares")
     tour.button("Find a rule that gives these").click()
@@ -220,7 +227,7 @@ def test_the_tour_can_be_walked(tour: Tour) -> None:
     tour.link("Membership history").click()
     expect(page.get_by_role("heading", level=1)).to_be_visible()
 
-    tour.begin(13)
+    tour.begin(14)
     page.goto(f"{running.url}/rollouts")
     page.get_by_role("link", name=tour.called("Sill 5.2.1")).first.click()
     expect(page.get_by_role("button", name=re.compile("go by way of other versions"))).to_be_visible()
@@ -230,7 +237,7 @@ def test_the_tour_can_be_walked(tour: Tour) -> None:
     tour.link("Freezes").click()
     expect(page.get_by_text("Harvest at Oxbow Flats").first).to_be_visible()
 
-    tour.begin(14)
+    tour.begin(15)
     rollouts = running.ask("rollouts?stage=ended")["rollouts"]
     page.goto(f"{running.url}/rollouts/{min(r['id'] for r in rollouts if r['state'] == 'finished')}")
     expect(tour.button("Roll back…")).to_be_visible()
@@ -238,7 +245,7 @@ def test_the_tour_can_be_walked(tour: Tour) -> None:
     tour.link("Report").click()
     expect(page.get_by_role("link", name=re.compile("XLSX|workbook|Workbook")).first).to_be_visible()
 
-    tour.begin(15)
+    tour.begin(16)
     page.get_by_role("link", name="Library", exact=True).click()
     tour.link("Images").click()
     expect(tour.button("Add a folder…")).to_be_visible()

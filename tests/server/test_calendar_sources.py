@@ -110,6 +110,15 @@ def test_a_freeze_that_repeats_is_shorter_than_half_a_year(client: APIClient) ->
         Freeze.objects.update(repeats_yearly=True)
 
 
+def test_a_freeze_far_ahead_is_to_come_and_one_that_is_over_has_no_next_time(client: APIClient) -> None:
+    for name, start in (("Far", NOW.replace(year=2061)), ("Over", NOW - 9 * DAY)):
+        draft = FreezeDraft(name=name, starts_at=start, ends_at=start + DAY, everywhere=True)
+        save_freeze(draft, actor=None, now=NOW)
+    rows = {r["name"]: r["next"] for r in client.get("/api/v1/freezes").json()}
+    assert rows["Far"]["starts_at"][:4] == "2061"
+    assert rows["Over"] is None
+
+
 def test_a_zone_that_is_none_is_refused(client: APIClient) -> None:
     sent = {"name": "F", "starts_at": NOW, "ends_at": NOW + DAY, "everywhere": True, "time_zone": "Mars/Base"}
     answer = client.post("/api/v1/freezes", sent, format="json")

@@ -136,8 +136,9 @@ def times_of(freeze: Freeze, start: datetime, end: datetime) -> list[FreezeTime]
 
 
 def next_time(freeze: Freeze, now: datetime) -> FreezeTime | None:
-    """The time of a freeze that holds now, or else the next; None where it is over."""
-    return next(iter(times_of(freeze, now, now + timedelta(days=3 * 366))), None)
+    """The time of a freeze that holds now, or else the next, however far away; None where it is over."""
+    far = max(now, freeze.ends_at) + timedelta(days=3 * 366)
+    return next(iter(times_of(freeze, now, far)), None)
 
 
 def freezes_between(start: datetime, end: datetime) -> list[FreezeTime]:
