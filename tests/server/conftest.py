@@ -3,9 +3,10 @@
 from collections.abc import Iterator
 
 import pytest
+from rest_framework.test import APIClient
 
 from herald.time import clock
-from tests.factories import NOW
+from tests.factories import NOW, client_as
 from tests.strict import answers_are_documented, nothing_hides_in_quarantine  # noqa: F401  autouse fixtures
 
 
@@ -20,3 +21,9 @@ def fixed_time() -> Iterator[None]:
     """Time stands still at `NOW`."""
     with clock.fixed(NOW):
         yield
+
+
+@pytest.fixture
+def client(db: None) -> APIClient:
+    """A client of the API, signed in as an operator."""
+    return client_as("operator")

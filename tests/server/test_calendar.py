@@ -1,6 +1,5 @@
 """The calendar: windows, rings, firings and freezes in rows of zones, sites and groups, and the load they are."""
 
-from collections.abc import Iterator
 from datetime import UTC, datetime, time, timedelta
 from typing import Any
 
@@ -20,16 +19,9 @@ from herald.time import clock
 from herald_core.rings.assignment import RingKind
 from tests.factories import NOW, launched, make_devices, make_draft, make_site, make_static, make_user, restart, ring
 
-pytestmark = pytest.mark.django_db
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 DAY, HOUR = timedelta(days=1), timedelta(hours=1)
 LISBON, KOLKATA = "Europe/Lisbon", "Asia/Kolkata"
-
-
-@pytest.fixture
-def client(fixed_time: None) -> Iterator[APIClient]:
-    client = APIClient()
-    client.force_authenticate(make_user())
-    yield client
 
 
 @pytest.fixture

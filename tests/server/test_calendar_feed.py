@@ -1,6 +1,5 @@
 """The calendar as other programs read it, read back by libraries that did not write it."""
 
-from collections.abc import Iterator
 from datetime import UTC, datetime, time, timedelta
 from typing import Any
 
@@ -36,17 +35,10 @@ from tests.factories import (
     ring,
 )
 
-pytestmark = pytest.mark.django_db
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 DAY = timedelta(days=1)
 LISBON, KOLKATA, SANTIAGO = "Europe/Lisbon", "Asia/Kolkata", "America/Santiago"
 ALL = ["windows", "gates", "firings", "freezes"]
-
-
-@pytest.fixture
-def client(fixed_time: None) -> Iterator[APIClient]:
-    client = APIClient()
-    client.force_authenticate(make_user())
-    yield client
 
 
 @pytest.fixture

@@ -1,6 +1,5 @@
 """What does not fit in the calendar, one test for every kind, and moves: seen before, made, and taken back."""
 
-from collections.abc import Iterator
 from datetime import UTC, datetime, time, timedelta
 from typing import Any
 
@@ -31,15 +30,8 @@ from tests.factories import (
     restart,
 )
 
-pytestmark = pytest.mark.django_db
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 DAY, HOUR = timedelta(days=1), timedelta(hours=1)
-
-
-@pytest.fixture
-def client(fixed_time: None) -> Iterator[APIClient]:
-    client = APIClient()
-    client.force_authenticate(make_user())
-    yield client
 
 
 @pytest.fixture
@@ -284,7 +276,7 @@ def test_a_freeze_of_a_calendar_and_hours_in_a_rule_are_not_moved(client: APICli
     assert not Freeze.objects.exists()
 
 
-def test_who_may_only_look_moves_nothing(group: Group, fixed_time: None) -> None:
+def test_who_may_only_look_moves_nothing(group: Group) -> None:
     rollout = at_night(group)
     move = {"kind": "rollout", "id": rollout.pk, "change": {"max_concurrent": 9}}
     assert client_as("viewer").post("/api/v1/calendar/moves", move, format="json").status_code == 403

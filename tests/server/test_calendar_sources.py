@@ -1,6 +1,5 @@
 """Freezes that repeat, and freezes that are read from calendars elsewhere, and written as one."""
 
-from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -14,12 +13,11 @@ from herald.calendar.models import CalendarSource, Freeze
 from herald.calendar.services import FreezeDraft, freezes_between, next_time, save_freeze
 from herald.http.errors import Conflict
 from herald.http.outbound import Fetched, FetchError
-from herald.people.models import Role
 from herald.record.models import RecordEntry
 from herald.time import clock
-from tests.factories import NOW, make_device, make_devices, make_static, make_user
+from tests.factories import NOW, make_device, make_devices, make_static
 
-pytestmark = pytest.mark.django_db
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 DAY = timedelta(days=1)
 HEAD = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Larkfield//Estates//EN\r\n"
 
@@ -42,13 +40,6 @@ FAIR = "\n".join(
     )
 )
 AUDIT = f"UID:audit@larkfield\nSUMMARY:Audit\nDTSTART:{NOW + 20 * DAY:%Y%m%dT%H%M%SZ}\nDURATION:PT6H"
-
-
-@pytest.fixture
-def client(fixed_time: None) -> Iterator[APIClient]:
-    client = APIClient()
-    client.force_authenticate(make_user(role=Role.OPERATOR))
-    yield client
 
 
 @pytest.fixture

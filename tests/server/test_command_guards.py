@@ -12,17 +12,10 @@ from herald.commands.models import CommandTemplate, FreezeChoice, Occurrence, Sc
 from herald.commands.turn import turn_schedules
 from herald.deliveries.models import Delivery
 from herald.groups.models import Group
-from tests.factories import NOW, launched, make_devices, make_draft, make_static, make_user, restart
+from tests.factories import NOW, launched, make_devices, make_draft, make_static, restart
 
 pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 HOUR, MINUTE = timedelta(hours=1), timedelta(minutes=1)
-
-
-@pytest.fixture
-def client() -> APIClient:
-    client = APIClient()
-    client.force_authenticate(make_user())
-    return client
 
 
 def draft(group: Group, **fields: Any) -> compose.ScheduleDraft:

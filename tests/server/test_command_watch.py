@@ -20,18 +20,11 @@ from herald.deliveries.models import Delivery
 from herald.groups.models import Group
 from herald.record.models import RecordEntry
 from herald.time import clock
-from tests.factories import NOW, make_device, make_devices, make_static, make_user
+from tests.factories import NOW, make_device, make_devices, make_static
 
 pytestmark = pytest.mark.django_db
 V1 = "/api/v1"
 DAY, HOUR, MINUTE = timedelta(days=1), timedelta(hours=1), timedelta(minutes=1)
-
-
-@pytest.fixture
-def client() -> APIClient:
-    client = APIClient()
-    client.force_authenticate(make_user())
-    return client
 
 
 def make_schedule(group: Group, key: str = "health-check", **fields: Any) -> Schedule:

@@ -34,20 +34,12 @@ from tests.factories import (
     make_rule_group,
     make_site,
     make_static,
-    make_user,
     restart,
 )
 
 pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 ROOT = Path(__file__).parents[2]
 Ask = Callable[..., Any]
-
-
-@pytest.fixture
-def client() -> APIClient:
-    client = APIClient()
-    client.force_authenticate(make_user())
-    return client
 
 
 def followed(group: Group) -> Schedule:

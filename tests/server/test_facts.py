@@ -17,16 +17,9 @@ from herald.gateway.messages import CheckIn
 from herald.groups.membership import process_changed_devices
 from herald_core.facts import kind_of
 from herald_core.text import is_storable
-from tests.factories import NOW, make_device, make_devices, make_rule_group, make_user
+from tests.factories import NOW, make_device, make_devices, make_rule_group
 
 pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
-
-
-@pytest.fixture
-def client() -> APIClient:
-    client = APIClient()
-    client.force_authenticate(make_user())
-    return client
 
 
 def report(device: Device, **said: Any) -> None:

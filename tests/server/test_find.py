@@ -15,13 +15,6 @@ from tests.factories import make_device, make_model, make_site, make_static, mak
 pytestmark = pytest.mark.django_db
 
 
-@pytest.fixture
-def client() -> APIClient:
-    client = APIClient()
-    client.force_authenticate(make_user())
-    return client
-
-
 @pytest.fixture(autouse=True)
 def _fleet() -> None:
     PropertyDefinition.objects.create(key="crop", source="attribute", label="Crop", type="text")

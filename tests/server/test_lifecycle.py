@@ -27,11 +27,6 @@ pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 V1 = "/api/v1"
 
 
-@pytest.fixture
-def client() -> APIClient:
-    return client_as("operator")
-
-
 def post(client: APIClient, path: str, body: Any = None, status: int | None = None) -> Any:
     answer = client.post(f"{V1}/{path}", body or {}, format="json")
     if status:

@@ -23,19 +23,11 @@ from tests.factories import (
     make_draft,
     make_image,
     make_static,
-    make_user,
     ring,
 )
 
 pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 V1 = "/api/v1"
-
-
-@pytest.fixture
-def client() -> APIClient:
-    client = APIClient()
-    client.force_authenticate(make_user())
-    return client
 
 
 def draft(devices: list[Device], include: list[Group] | None = None, **fields: Any) -> Rollout:

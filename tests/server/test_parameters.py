@@ -12,17 +12,10 @@ from rest_framework.test import APIClient
 
 from herald.http.parameters import declared_by
 from herald.http.schema import CLOCK_TIME
-from tests.factories import make_device, make_static, make_user
+from tests.factories import make_device, make_static
 
 pytestmark = pytest.mark.django_db
 ROOT = Path(__file__).parents[2]
-
-
-@pytest.fixture
-def client() -> APIClient:
-    client = APIClient()
-    client.force_authenticate(make_user())
-    return client
 
 
 def test_a_word_that_is_misspelt_is_refused_and_not_passed_over(client: APIClient) -> None:

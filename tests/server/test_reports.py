@@ -24,13 +24,6 @@ pytestmark = pytest.mark.django_db
 MINUTE = timedelta(minutes=1)
 
 
-@pytest.fixture
-def client() -> APIClient:
-    client = APIClient()
-    client.force_authenticate(make_user())
-    return client
-
-
 def says(delivery: Delivery, phase: str, minutes: int, firmware: str = "5.1.0", **report_of: str) -> None:
     delivery.refresh_from_db()
     said = Report(attempt=delivery.attempt, counter=delivery.report_counter + 1, phase=phase, **report_of)

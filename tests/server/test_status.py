@@ -20,13 +20,6 @@ pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 HOUR = timedelta(hours=1)
 
 
-@pytest.fixture
-def client() -> APIClient:
-    client = APIClient()
-    client.force_authenticate(make_user())
-    return client
-
-
 def started(**settings: Any) -> Rollout:
     group = make_static("All of them", make_devices(4))
     rings = [ring("First", RingKind.NUMBER, number=2, confirmed_pct=50.0), ring("Rest")]

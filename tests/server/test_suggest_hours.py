@@ -1,6 +1,5 @@
 """Hours that are proposed for a rollout: in time by its own forecast, clear of freezes and of other commands."""
 
-from collections.abc import Iterator
 from datetime import datetime, time, timedelta
 from typing import Any
 
@@ -26,15 +25,8 @@ from tests.factories import (
     restart,
 )
 
-pytestmark = pytest.mark.django_db
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 DAY = timedelta(days=1)
-
-
-@pytest.fixture
-def client(fixed_time: None) -> Iterator[APIClient]:
-    client = APIClient()
-    client.force_authenticate(make_user())
-    yield client
 
 
 @pytest.fixture
@@ -120,5 +112,5 @@ def test_what_cannot_be_asked_is_said(client: APIClient, group: Group) -> None:
     assert gone.status_code == 404
 
 
-def test_who_may_only_look_may_ask(group: Group, fixed_time: None) -> None:
+def test_who_may_only_look_may_ask(group: Group) -> None:
     assert asked(client_as("viewer"), make_draft(group), days=9)["proposals"]

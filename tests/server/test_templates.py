@@ -14,19 +14,12 @@ from herald.fleet.models import DeviceModel
 from herald.groups.services import explain_rule
 from herald_core.actions import BUILT_IN
 from herald_core.parameters import schema_problems
-from tests.factories import NOW, make_device, make_model, make_static, make_user
+from tests.factories import NOW, make_device, make_model, make_static
 
 pytestmark = pytest.mark.django_db
 V1 = "/api/v1/command-templates"
 STROKES = {"type": "integer", "title": "Strokes", "minimum": 1, "maximum": 10, "default": 2}
 SCHEMA = {"type": "object", "properties": {"strokes": STROKES}, "required": [], "additionalProperties": False}
-
-
-@pytest.fixture
-def client() -> APIClient:
-    client = APIClient()
-    client.force_authenticate(make_user())
-    return client
 
 
 def named(model: DeviceModel, **fields: Any) -> dict[str, Any]:
