@@ -51,7 +51,7 @@ def test_a_window_is_dragged_with_its_consequences_shown_and_undone(
 ) -> None:
     page = signed_in
     page.goto(f"{running.url}/calendar")
-    hours = page.locator(f'[data-window="{nightly}"]').first
+    hours = page.locator(f'[data-moves="rollout {nightly}"]').first
     box = hours.bounding_box()
     assert box is not None
     page.mouse.move(box["x"] + box["width"] / 2, box["y"] + 6)

@@ -9,6 +9,7 @@ from herald.agenda.firings import planned
 from herald.agenda.freezes import freezes_within
 from herald.agenda.rollouts import RolloutPlan, rollouts_within
 from herald.agenda.rows import RowKind, Rows
+from herald.commands.firing import EVERYWHERE
 from herald.commands.models import Schedule
 from herald.commands.sentence import schedule_sentence
 from herald.deliveries.waiting import counted
@@ -17,7 +18,6 @@ from herald.rollouts.watch.sentence import short_words
 from herald_core.timing.clocks import city
 
 DAY = timedelta(days=1)
-EVERYWHERE = "*"
 
 
 class ComingKind(StrEnum):
@@ -67,7 +67,6 @@ def coming_up(*, now: datetime, rows: Rows | None = None, within: timedelta = DA
 def _firings(rows: Rows, now: datetime, end: datetime, each: int) -> list[Coming]:
     found = []
     for plan in planned(list(Schedule.objects.active()), rows, start=now, end=end):
-        name = plan.schedule.name or plan.schedule.template.name
         for (_, zone), n in plan.cells.items():
             for firing in plan.firings[zone][:each]:
                 found.append(
@@ -76,7 +75,7 @@ def _firings(rows: Rows, now: datetime, end: datetime, each: int) -> list[Coming
                         kind=ComingKind.FIRING,
                         id=plan.schedule.pk,
                         zone=zone,
-                        text=f"{name}, {city(zone)}",
+                        text=f"{plan.schedule.title}, {city(zone)}",
                         detail=f"{counted(n)}: {schedule_sentence(plan.schedule)}",
                         devices=n,
                     )

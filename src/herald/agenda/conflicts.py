@@ -18,7 +18,7 @@ from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import counted
 from herald.fleet.models import Site
 from herald.rollouts.models import OPEN_STATES, Rollout, StoredForecast
-from herald.rollouts.watch.sentence import short_words
+from herald.rollouts.watch.sentence import title_of
 from herald_core.actions import Harm
 from herald_core.timing.clocks import Shift, city, zone
 from herald_core.timing.firings import firings_within
@@ -28,7 +28,6 @@ from herald_core.timing.windows import DEVICE_CLOCK, carried, openings, short_op
 AHEAD = timedelta(days=60)
 #: a command meets installs that are so near
 SOON = timedelta(days=14)
-HOUR = timedelta(hours=1)
 
 
 class ConflictCode(StrEnum):
@@ -83,6 +82,12 @@ class _Search:
         """For each schedule, how many devices it is for by time zone."""
         counted_by = reach_by(self.schedules, ByZone())
         return {pk: {zone: n for (zone,), n in found.items()} for pk, found in counted_by.items()}
+
+    @cached_property
+    def _needed(self) -> Mapping[int, timedelta]:
+        """For each rollout, how long the installs that wait take at the longest; no time where none waits."""
+        longest = {r.pk: max(Delivery.objects.of_rollout(r.pk).waiting_minutes(), default=0) for r in self.rollouts}
+        return {pk: timedelta(minutes=minutes) for pk, minutes in longest.items()}
 
     def _skipped_hours(self) -> Iterator[CalendarConflict]:
         for schedule in self.schedules:
@@ -144,11 +149,12 @@ class _Search:
         return False
 
     def _before_end(self) -> Iterator[CalendarConflict]:
+        freezes = freezes_between(self.now, self.now + AHEAD)
         for rollout in self.rollouts:
             forecast = _forecast(rollout)
             if rollout.ignores_freezes or forecast is None:
                 continue
-            for freeze in freezes_between(self.now, self.now + AHEAD):
+            for freeze in freezes:
                 if freeze.starts_at <= self.now or (forecast.median and forecast.median <= freeze.starts_at):
                     continue
                 mine = Delivery.objects.of_rollout(rollout.pk).open()
@@ -167,8 +173,7 @@ class _Search:
 
     def _short_windows(self) -> Iterator[CalendarConflict]:
         for rollout in self.rollouts:
-            window, end = rollout.window, _expires_at(rollout)
-            needed = timedelta(minutes=max(Delivery.objects.of_rollout(rollout.pk).waiting_minutes(), default=0))
+            window, end, needed = rollout.window, rollout.expires_at, self._needed[rollout.pk]
             if window is None or not needed:
                 continue
             until = min(self.now + AHEAD, _latest_end(rollout) or end, end)
@@ -187,13 +192,12 @@ class _Search:
     def _site_caps(self) -> Iterator[CalendarConflict]:
         names = dict(Site.objects.values_list("pk", "name"))
         for rollout in self.rollouts:
-            cap, end = rollout.max_concurrent_per_site, _expires_at(rollout)
-            minutes = max(Delivery.objects.of_rollout(rollout.pk).waiting_minutes(), default=0)
-            if cap is None or not minutes or end <= self.now:
+            cap, end, needed = rollout.max_concurrent_per_site, rollout.expires_at, self._needed[rollout.pk]
+            if cap is None or not needed or end <= self.now:
                 continue
             for site, zone_name, n in Delivery.objects.left_by_site(rollout.pk):
                 spans = openings(rollout.window, zone_name, start=self.now, end=end)
-                fits = carried([(max(a, self.now), b) for a, b in spans], timedelta(minutes=minutes), cap)
+                fits = carried([(max(a, self.now), b) for a, b in spans], needed, cap)
                 if fits >= n:
                     continue
                 words = (
@@ -235,12 +239,9 @@ class _Search:
             window = rollout.window
             if window is None:
                 continue
-            length = _length(window.start, window.end)
-            sleepers = (
-                Delivery.objects.of_rollout(rollout.pk)
-                .waiting()
-                .filter(device__check_in_interval_seconds__gt=length.total_seconds())
-            )
+            length = window.length
+            waiting = Delivery.objects.of_rollout(rollout.pk).waiting()
+            sleepers = waiting.filter(device__check_in_interval_seconds__gt=length.total_seconds())
             n = sleepers.count()
             if not n:
                 continue
@@ -287,18 +288,13 @@ def _quicker(rollout: Rollout) -> list[Move]:
     """Changes that may have a rollout end sooner; what each does is for the forecast to say."""
     twice = {"max_concurrent": 2 * rollout.max_concurrent}
     found = [_move(MoveKind.ROLLOUT, rollout.pk, twice, f"Let {twice['max_concurrent']} at once")]
-    if rollout.window is not None and _length(rollout.window.start, rollout.window.end) <= timedelta(hours=20):
+    if rollout.window is not None and rollout.window.length <= timedelta(hours=20):
         found.insert(0, _wider(rollout, before=2, after=2))
     return found
 
 
 def _shifted(at: time, hours: int) -> time:
     return at.replace(hour=(at.hour + hours) % 24)
-
-
-def _length(start: time, end: time) -> timedelta:
-    minutes = (end.hour - start.hour) * 60 + end.minute - start.minute
-    return timedelta(minutes=minutes if minutes > 0 else minutes + 24 * 60)
 
 
 def _forecast(rollout: Rollout) -> StoredForecast | None:
@@ -310,17 +306,12 @@ def _latest_end(rollout: Rollout) -> datetime | None:
     return forecast.high if forecast else None
 
 
-def _expires_at(rollout: Rollout) -> datetime:
-    begins = rollout.starts_at or rollout.launched_at or rollout.created_at
-    return begins + timedelta(hours=rollout.expires_after_hours)
-
-
 def _named(rollout: Rollout) -> str:
-    return f"Rollout {rollout.pk} ({rollout.name or short_words(rollout)})"
+    return f"Rollout {rollout.pk} ({title_of(rollout)})"
 
 
 def _titled(schedule: Schedule) -> str:
-    return f"“{schedule.name or schedule.template.name}”"
+    return f"“{schedule.title}”"
 
 
 def _minutes(length: timedelta) -> str:

@@ -24,7 +24,7 @@ from herald.people.models import User
 from herald.record.models import Kind
 from herald.record.services import record
 from herald.rollouts.models import RolloutState
-from herald.rollouts.watch.sentence import short_words
+from herald.rollouts.watch.sentence import title_of
 from herald_core.timing.clocks import city, instant, zone
 from herald_core.timing.firings import firings_within
 from herald_core.timing.recurrence import Recurrence, until_of
@@ -64,7 +64,7 @@ def make_feed(draft: FeedDraft, *, owner: User, now: datetime) -> tuple[Feed, st
         raise Invalid("/name", f"You have a feed named “{draft.name}” already.")
     if Feed.objects.filter(owner=owner).count() >= MOST_FEEDS:
         raise Invalid("/name", f"You have {MOST_FEEDS} feeds; delete one that nobody reads.")
-    unknown = sorted(set(draft.keys) - {r.key for r in Rows(draft.rows).rows})
+    unknown = sorted(set(draft.keys) - Rows(draft.rows).keys)
     if unknown:
         raise Invalid("/keys", f"There is no row “{unknown[0]}”; the calendar lists them.")
     secret = secrets.token_urlsafe(32)
@@ -115,7 +115,7 @@ def _hash(secret: str) -> str:
 def _events(feed: Feed, now: datetime) -> Iterator[Event]:
     """Everything that the feed is about, as it is planned now."""
     rows = Rows(RowKind(feed.rows))
-    keys = set(feed.keys) or {r.key for r in rows.rows}
+    keys = set(feed.keys) or rows.keys
     parts = set(feed.parts)
     if FeedPart.FIRINGS in parts:
         for plan in planned(list(Schedule.objects.active()), rows, start=now, end=now + AHEAD):
@@ -152,7 +152,7 @@ def _firing_events(plan: Planned, keys: set[str], now: datetime) -> Iterator[Eve
         clock = zone(zone_name)
         event = Event()
         event.add("UID", f"firing-{schedule.pk}-{zone_name.replace('/', '-')}@brisk-herald")
-        event.add("SUMMARY", f"{schedule.name or schedule.template.name}, {city(zone_name)}: {counted(n)}")
+        event.add("SUMMARY", f"{schedule.title}, {city(zone_name)}: {counted(n)}")
         event.add("DTSTART", first.replace(tzinfo=clock))
         event.add("DURATION", lasts)
         if recurrence.rule:
@@ -187,15 +187,14 @@ def _window_events(plan: RolloutPlan, keys: set[str], now: datetime) -> Iterator
     for (key, zone_name), n in plan.left.items():
         if key in keys:
             devices[zone_name] += n
-    begins = rollout.starts_at or rollout.launched_at or now
-    expires = begins + timedelta(hours=rollout.expires_after_hours)
-    until = plan.forecast.high if plan.forecast and plan.forecast.high else expires
+    begins = rollout.begins_at
+    until = plan.forecast.high if plan.forecast and plan.forecast.high else rollout.expires_at
     # a forecast moves by minutes all the time, and an event is told anew each time that it changes
     until = until.replace(minute=0, second=0, microsecond=0) + timedelta(hours=1)
     for zone_name, n in sorted(devices.items()):
         event = Event()
         event.add("UID", f"window-{rollout.pk}-{zone_name.replace('/', '-')}@brisk-herald")
-        event.add("SUMMARY", f"{rollout.name or short_words(rollout)}, {city(zone_name)}: {counted(n)} left")
+        event.add("SUMMARY", f"{title_of(rollout)}, {city(zone_name)}: {counted(n)} left")
         if window is None:
             event.add("DTSTART", begins.astimezone(UTC))
             event.add("DTEND", max(until, now + SHORTEST).astimezone(UTC))
@@ -222,7 +221,7 @@ def _gate_events(plan: RolloutPlan, keys: set[str]) -> Iterator[Event]:
             continue
         event = Event()
         event.add("UID", f"gate-{span.ring.pk}@brisk-herald")
-        title = plan.rollout.name or short_words(plan.rollout)
+        title = title_of(plan.rollout)
         approval = ", needs an approval" if span.ring.needs_approval and not span.ring.approved_at else ""
         event.add("SUMMARY", f"Gate after ring {span.ring.position}, {span.ring.name}: {title}{approval}")
         due = span.through_at.replace(minute=span.through_at.minute // 15 * 15, second=0, microsecond=0)

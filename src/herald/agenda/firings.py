@@ -6,12 +6,12 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from herald.agenda.rows import Cell, Cells, RowKind, Rows
+from herald.commands.firing import firings_in
 from herald.commands.models import Occurrence, Schedule
 from herald.commands.reach import reach_by
 from herald.commands.tallies import tallies_of
 from herald.deliveries.models import Delivery
-from herald_core.timing.firings import Firing, firings_within
-from herald_core.timing.windows import DEVICE_CLOCK
+from herald_core.timing.firings import Firing
 
 #: of what fires more often than so in one row, only how often and from when to when is said
 MOST_MARKS = 60
@@ -62,13 +62,9 @@ def planned(schedules: Sequence[Schedule], rows: Rows, *, start: datetime, end: 
     found = []
     for schedule in with_times:
         cells = rows.cells((*where, n) for where, n in counted[schedule.pk].items())
-        recurrence, zones = schedule.recurrence, {zone for _, zone in cells}
-        if recurrence is None or not zones:
-            continue
-        clocks = zones if schedule.clock == DEVICE_CLOCK else {schedule.clock}
-        by_clock = firings_within(recurrence, clocks, start=start, end=end)
-        of_zone = {zone: by_clock[zone if schedule.clock == DEVICE_CLOCK else schedule.clock] for zone in zones}
-        found.append(Planned(schedule=schedule, cells=cells, firings=of_zone))
+        if cells:
+            firings = firings_in(schedule, {zone for _, zone in cells}, start=start, end=end)
+            found.append(Planned(schedule=schedule, cells=cells, firings=firings))
     return found
 
 

@@ -15,7 +15,7 @@ from typing import Any
 from django.db import transaction
 
 from herald.calendar.models import Freeze
-from herald.calendar.services import FreezeDraft, devices_held, next_time, save_freeze
+from herald.calendar.services import devices_held, draft_of_freeze, next_time, save_freeze
 from herald.commands.compose import change_schedule, draft_of
 from herald.commands.firing import firings_of
 from herald.commands.models import Schedule
@@ -84,19 +84,12 @@ class MoveConsequences:
     undo: Move
 
 
-class _Undone(Exception):
-    """Has the database take back what was done."""
-
-
 @contextmanager
 def undone() -> Iterator[None]:
     """What is done within is taken back at the end."""
-    try:
-        with transaction.atomic():
-            yield
-            raise _Undone
-    except _Undone:
-        pass
+    with transaction.atomic():
+        yield
+        transaction.set_rollback(True)
 
 
 def carry_out(move: Move, *, actor: User, now: datetime) -> Move:
@@ -216,17 +209,8 @@ def _move_freeze(move: Move, actor: User, now: datetime) -> Move:
         raise NotFound(f"There is no freeze {move.id}.")
     _only(move, ("start_by", "end_by"))
     start_by, end_by = (timedelta(minutes=move.change.get(name, 0)) for name in ("start_by", "end_by"))
-    draft = FreezeDraft(
-        name=freeze.name,
-        why=freeze.why,
-        starts_at=freeze.starts_at + start_by,
-        ends_at=freeze.ends_at + end_by,
-        repeats_yearly=freeze.repeats_yearly,
-        time_zone=freeze.time_zone,
-        everywhere=freeze.everywhere,
-        groups=list(freeze.groups.all()),
-        sites=list(freeze.sites.all()),
-    )
+    draft = draft_of_freeze(freeze)
+    draft = replace(draft, starts_at=draft.starts_at + start_by, ends_at=draft.ends_at + end_by)
     save_freeze(draft, actor=actor, now=now, freeze=freeze)
     back = {name: -move.change[name] for name in move.change}
     return replace(move, change=back, words="")

@@ -5,6 +5,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from herald.commands.firing import firings_in
 from herald.commands.models import Schedule
 from herald.commands.reach import able_of
 from herald.http.errors import Conflict, Invalid
@@ -14,8 +15,6 @@ from herald_core.actions import Harm
 from herald_core.forecast import forecast
 from herald_core.forecast.engine import QuantileBand, without
 from herald_core.proposals import AllowedHours, HoursPlan, Suggestion, suggest
-from herald_core.timing.firings import firings_within
-from herald_core.timing.windows import DEVICE_CLOCK
 
 #: many plans are compared, each in fewer futures than one forecast takes
 FUTURES = 60
@@ -65,16 +64,12 @@ def _restarts(basis: ForecastBasis, now: datetime) -> tuple[dict[str, list[tuple
     zones = {zone for zone, _ in basis.kinds}
     schedules = []
     for schedule in Schedule.objects.active():
-        recurrence, template = schedule.recurrence, schedule.template
-        if template.harm == Harm.GENTLE or recurrence is None:
+        if schedule.template.harm == Harm.GENTLE or schedule.recurrence is None:
             continue
         if not able_of(schedule).by_ids(list(basis.devices)).exists():
             continue
         schedules.append(schedule)
-        lasts = timedelta(minutes=schedule.spread_minutes + template.minutes)
-        clocks = zones if schedule.clock == DEVICE_CLOCK else {schedule.clock}
-        found = firings_within(recurrence, clocks, start=now - lasts, end=now + basis.horizon)
-        for zone in zones:
-            for firing in found[zone if schedule.clock == DEVICE_CLOCK else schedule.clock]:
-                closed[zone].append((firing.at, firing.at + lasts))
+        lasts = timedelta(minutes=schedule.spread_minutes + schedule.template.minutes)
+        for zone, firings in firings_in(schedule, zones, start=now - lasts, end=now + basis.horizon).items():
+            closed[zone] += [(firing.at, firing.at + lasts) for firing in firings]
     return closed, schedules

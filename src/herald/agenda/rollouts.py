@@ -84,7 +84,6 @@ def _plan(
     cells: Counter[Cell] = Counter()
     for ring in rings:
         cells.update(left.get(ring.pk, Counter()))
-    keys = {r.key for r in rows.rows}
     # nothing is offered while it is paused or halted, whatever its hours are
     is_running = rollout.state == RolloutState.RUNNING
     return RolloutPlan(
@@ -93,7 +92,9 @@ def _plan(
         left=cells,
         windows=_windows(rollout, rows.shown(cells), forecast, start=start, end=end, now=now) if is_running else {},
         rings=[
-            _ring(rollout, ring, told.get(ring.position), every.get(ring.pk, Counter()), left.get(ring.pk, {}), keys)
+            _ring(
+                rollout, ring, told.get(ring.position), every.get(ring.pk, Counter()), left.get(ring.pk, {}), rows.keys
+            )
             for ring in rings
         ],
     )
@@ -103,7 +104,7 @@ def _ring(
     rollout: Rollout,
     ring: Ring,
     told: Mapping[str, Any] | None,
-    every: Counter[str],
+    every: Mapping[str, int],
     left: Mapping[Cell, int],
     keys: set[str],
 ) -> RingSpan:

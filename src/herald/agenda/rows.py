@@ -50,7 +50,7 @@ class Rows:
         counted = Device.objects.filter(admission="admitted").filter(self.narrowed()).order_by()
         cells = self.cells(counted.values_list(*self.fields()).annotate(n=Count("id")))
         self.rows = self._rows(cells)
-        self._keys = {r.key for r in self.rows}
+        self.keys = {r.key for r in self.rows}
 
     def fields(self, device: str = "") -> Sequence[str]:
         """The fields that say in which row a device is, and by which clock it lives; `device` leads to the device."""
@@ -73,7 +73,7 @@ class Rows:
 
     def shown(self, cells: Cells) -> dict[Cell, int]:
         """Those that are in a row which is shown."""
-        return {cell: n for cell, n in cells.items() if cell[0] in self._keys and n}
+        return {cell: n for cell, n in cells.items() if cell[0] in self.keys and n}
 
     def _rows(self, cells: Cells) -> list[Row]:
         clocks: dict[str, Counter[str]] = defaultdict(Counter)

@@ -59,9 +59,8 @@ def save_freeze(draft: FreezeDraft, *, actor: User | None, now: datetime, freeze
             _check_own(freeze)
             freeze.revision += 1
         freeze = freeze or Freeze(created_by=actor)
-        freeze.name, freeze.why = draft.name, draft.why
-        freeze.starts_at, freeze.ends_at, freeze.everywhere = draft.starts_at, draft.ends_at, draft.everywhere
-        freeze.repeats_yearly, freeze.time_zone = draft.repeats_yearly, draft.time_zone
+        for name in _FIELDS:
+            setattr(freeze, name, getattr(draft, name))
         freeze.save()
         freeze.groups.set(draft.groups)
         freeze.sites.set(draft.sites)
@@ -70,6 +69,16 @@ def save_freeze(draft: FreezeDraft, *, actor: User | None, now: datetime, freeze
         record(now=now, actor=actor, kind="freeze", object_id=freeze.pk, sentence=sentence)
         notify("freezes", freeze.pk)
     return freeze
+
+
+#: what a draft and a freeze have by the same name, besides whom it holds
+_FIELDS = ("name", "why", "starts_at", "ends_at", "repeats_yearly", "time_zone", "everywhere")
+
+
+def draft_of_freeze(freeze: Freeze) -> FreezeDraft:
+    """A freeze as it was written down."""
+    fields = {name: getattr(freeze, name) for name in _FIELDS}
+    return FreezeDraft(**fields, groups=list(freeze.groups.all()), sites=list(freeze.sites.all()))
 
 
 def check_holds(everywhere: bool, groups: Sequence[Group], sites: Sequence[Site]) -> None:

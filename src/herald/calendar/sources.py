@@ -13,7 +13,7 @@ from herald.calendar.services import check_holds
 from herald.fleet.models import Site
 from herald.groups.models import Group
 from herald.http.errors import Conflict, Invalid
-from herald.http.outbound import FetchError, check_address, fetch
+from herald.http.outbound import FetchError, fetch
 from herald.live.notify import notify
 from herald.people.models import User
 from herald.record.models import Kind
@@ -64,23 +64,16 @@ def read_draft(draft: SourceDraft, *, now: datetime) -> ReadCalendar:
         raise Invalid("/url", "Give the address of a calendar, or a file.")
     if not is_zone(draft.time_zone):
         raise Invalid("/time_zone", f"There is no time zone “{draft.time_zone}”; they are named like Europe/Lisbon.")
-    data = fetch_for(draft.url, "/url") if draft.url else draft.text.encode()
     try:
+        data = _at(draft.url) if draft.url else draft.text.encode()
         return read_calendar(data, time_zone=draft.time_zone, now=now)
-    except CalendarError as error:
+    except (FetchError, CalendarError) as error:
         raise Invalid("/url" if draft.url else "/text", str(error)) from error
 
 
-def fetch_for(url: str, pointer: str) -> bytes:
-    """A calendar at an address that somebody typed.
-
-    Raises:
-        Invalid: it cannot be fetched, with why.
-    """
-    try:
-        return fetch(url, most_bytes=MOST_BYTES, accept=ACCEPT).body
-    except FetchError as error:
-        raise Invalid(pointer, str(error)) from error
+def _at(url: str) -> bytes:
+    """The calendar at an address; FetchError says why there is none."""
+    return fetch(url, most_bytes=MOST_BYTES, accept=ACCEPT).body
 
 
 def changes_by(source: CalendarSource | None, events: Sequence[CalendarEvent], *, now: datetime) -> SourceChanges:
@@ -105,11 +98,6 @@ def save_source(
     if CalendarSource.objects.filter(name=name).exclude(pk=source and source.pk).exists():
         raise Invalid("/name", f"There is a calendar named “{name}” already.")
     check_holds(draft.everywhere, draft.groups, draft.sites)
-    if draft.url:
-        try:
-            check_address(draft.url)
-        except FetchError as error:
-            raise Invalid("/url", str(error)) from error
     read = read_draft(draft, now=now)
     with transaction.atomic():
         verb = "Changed" if source else "Added"
@@ -122,11 +110,12 @@ def save_source(
         source.save()
         source.groups.set(draft.groups)
         source.sites.set(draft.sites)
-        changes = _apply(source, read.events, now=now)
-        for freeze in Freeze.objects.filter(source=source, ends_at__gt=now):
+        ahead = Freeze.objects.filter(source=source, ends_at__gt=now)
+        ahead.update(everywhere=draft.everywhere)
+        for freeze in ahead:
             freeze.groups.set(draft.groups)
             freeze.sites.set(draft.sites)
-        Freeze.objects.filter(source=source, ends_at__gt=now).update(everywhere=draft.everywhere)
+        changes = _apply(source, read.events, now=now)
         sentence = f"{verb} the calendar {name}: freezes {changes.words}"
         record(now=now, actor=actor, kind=Kind.CALENDAR, object_id=source.pk, sentence=sentence)
     return source
@@ -142,8 +131,7 @@ def read_again(source: CalendarSource, *, actor: User | None, now: datetime) -> 
         raise Conflict(f"“{source.name}” came as a file; bring the file again to change what was read from it.")
     error = ""
     try:
-        data = fetch(source.url, most_bytes=MOST_BYTES, accept=ACCEPT).body
-        events = read_calendar(data, time_zone=source.time_zone, now=now).events
+        events = read_calendar(_at(source.url), time_zone=source.time_zone, now=now).events
     except (FetchError, CalendarError) as failed:
         error, events = str(failed), ()
     with transaction.atomic():
@@ -194,8 +182,10 @@ def _agrees(freeze: Freeze, event: CalendarEvent) -> bool:
 def _apply(source: CalendarSource, events: Sequence[CalendarEvent], *, now: datetime) -> SourceChanges:
     """Make the freezes of a source what its events say."""
     changes = changes_by(source, events, now=now)
+    known = {f.source_uid: f for f in Freeze.objects.filter(source=source)} if changes.changed else {}
+    groups, sites = list(source.groups.all()), list(source.sites.all())
     for event in [*changes.new, *changes.changed]:
-        freeze = Freeze.objects.filter(source=source, source_uid=event.uid).first()
+        freeze = known.get(event.uid)
         made = freeze or Freeze(source=source, source_uid=event.uid, created_by=source.created_by, revision=0)
         made.name, made.why, made.time_zone = event.name, event.why, source.time_zone
         made.starts_at, made.ends_at = event.starts_at, event.ends_at
@@ -203,8 +193,8 @@ def _apply(source: CalendarSource, events: Sequence[CalendarEvent], *, now: date
         made.revision += 1
         made.save()
         if freeze is None:
-            made.groups.set(source.groups.all())
-            made.sites.set(source.sites.all())
+            made.groups.set(groups)
+            made.sites.set(sites)
     Freeze.objects.filter(pk__in=[f.pk for f in changes.gone]).delete()
     notify("freezes")
     return changes

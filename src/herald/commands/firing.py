@@ -1,7 +1,7 @@
 """Firing: a schedule's devices of this moment, written as one occurrence with a delivery for each."""
 
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
@@ -15,7 +15,7 @@ from herald.deliveries.models import Delivery
 from herald.groups.audience import audience_query
 from herald.live.notify import notify
 from herald_core.deliveries import Event, Kind, Phase
-from herald_core.timing.firings import Firing, firings, spread_seconds
+from herald_core.timing.firings import Firing, firings, firings_within, spread_seconds
 from herald_core.timing.windows import DEVICE_CLOCK
 
 if TYPE_CHECKING:
@@ -37,6 +37,18 @@ def firings_of(schedule: "Schedule | ScheduleDraft", zone: str, *, after: dateti
     if recurrence is None:
         return None
     return firings(recurrence, zone if schedule.clock == DEVICE_CLOCK else schedule.clock, after=after)
+
+
+def firings_in(
+    schedule: Schedule, zones: Collection[str], *, start: datetime, end: datetime
+) -> dict[str, list[Firing]]:
+    """The firings of a schedule in [start, end) for devices in each of some zones; none of one that runs now."""
+    recurrence = schedule.recurrence
+    if recurrence is None:
+        return {zone: [] for zone in zones}
+    clock_of = {zone: zone if schedule.clock == DEVICE_CLOCK else schedule.clock for zone in zones}
+    found = firings_within(recurrence, clock_of.values(), start=start, end=end)
+    return {zone: found[clock] for zone, clock in clock_of.items()}
 
 
 def fire_due(schedule: Schedule, zones: Sequence[str], now: datetime) -> datetime | None:

@@ -19,8 +19,7 @@ def note_misses(*, now: datetime) -> None:
         missed = Delivery.objects.missed_in_all(schedule.pk, times) if len(times) == IN_A_ROW else 0
         about: dict[str, Any] = {"object_kind": "schedule", "object_id": schedule.pk, "now": now}
         if missed:
-            name = schedule.name or schedule.template.name
-            open_item(ItemKind.MISSED, cause=f"Missed “{name}” twice in a row", count=missed, **about)
+            open_item(ItemKind.MISSED, cause=f"Missed “{schedule.title}” twice in a row", count=missed, **about)
         else:
             close_item(ItemKind.MISSED, **about)
     over = Item.objects.open().of_kinds([ItemKind.MISSED]).exclude(object_id__in=[s.pk for s in firing])

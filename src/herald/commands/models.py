@@ -200,6 +200,11 @@ class Schedule(models.Model):
         )
 
     @property
+    def title(self) -> str:
+        """What people call it, or else its command."""
+        return self.name or self.template.name
+
+    @property
     def recurrence(self) -> Recurrence | None:
         """When it fires, by its clock; None where it runs now."""
         return recurrence_of(self.starts_on, self.time_of_day, self.rule, self.excluded)

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from functools import cache
 from typing import TYPE_CHECKING, Any, Protocol
 
-from django.db.models import Case, Count, IntegerField, Q, Value, When
+from django.db.models import Count, IntegerField, Q, Value
 
 from herald.calendar.services import freezes_between, held_by
 from herald.commands.models import CommandTemplate, FreezeChoice, Schedule
@@ -162,26 +162,26 @@ def _by_audience(
     return found
 
 
+@dataclass(frozen=True)
+class _InFreeze(ByZone):
+    """Devices that a freeze holds a command on at a moment, by their time zones."""
+
+    template: CommandTemplate
+    now: datetime
+
+    def narrowed(self, device: str = "") -> Q:
+        return in_freeze(self.template, self.now, f"{device}pk")
+
+
 def reach_of(schedules: Sequence[Schedule], *, now: datetime) -> dict[int, Reach]:
-    """Whom kept commands are for, by their ids; all with one question to the database."""
-    if not schedules:
-        return {}
-    named = named_by(Schedule, [s.pk for s in schedules])
-    unable, frozen = cache(cannot), cache(lambda template: in_freeze(template, now))
-    counts = []
+    """Whom kept commands are for, by their ids; with as many questions for many as for one, of the same commands."""
+    zones = {pk: Counter({zone: n for (zone,), n in by.items()}) for pk, by in reach_by(schedules, ByZone()).items()}
+    dropping: dict[str, list[Schedule]] = defaultdict(list)
     for schedule in schedules:
-        template = schedule.template
-        devices = members_of(schedule.include.all(), schedule.exclude.all(), named[schedule.pk])
-        dropped = frozen(template) if schedule.freezes == FreezeChoice.DROP else Q(pk__in=[])
-        able = devices.filter(admission="admitted").exclude(unable(template)).order_by()
-        marked = able.annotate(
-            schedule=Value(schedule.pk, IntegerField()),
-            reached=Case(When(dropped, then=Value(0)), default=Value(1), output_field=IntegerField()),
-        )
-        counts.append(marked.values_list("schedule", "time_zone", "reached").annotate(n=Count("id")))
-    zones: dict[int, Counter[str]] = defaultdict(Counter)
-    reached: Counter[int] = Counter()
-    for schedule_id, zone, is_reached, n in counts[0].union(*counts[1:], all=True):
-        zones[schedule_id][zone] += n
-        reached[schedule_id] += n * is_reached
-    return {s.pk: Reach(zones=zones[s.pk].most_common(), now=reached[s.pk]) for s in schedules}
+        if schedule.freezes == FreezeChoice.DROP:
+            dropping[schedule.template_id].append(schedule)
+    dropped: Counter[int] = Counter()
+    for same in dropping.values():
+        held = reach_by(same, _InFreeze(same[0].template, now))
+        dropped.update({pk: by.total() for pk, by in held.items()})
+    return {pk: Reach(zones=of.most_common(), now=of.total() - dropped[pk]) for pk, of in zones.items()}

@@ -33,6 +33,13 @@ class NamedThing(serializers.Serializer[Any]):
     name = serializers.CharField()
 
 
+class TimeSpan(serializers.Serializer[Any]):
+    """[starts_at, ends_at)."""
+
+    starts_at = serializers.DateTimeField()
+    ends_at = serializers.DateTimeField()
+
+
 def next_page(rows: list[Any], limit: int) -> tuple[list[Any], Any]:
     """Of `limit` + 1 rows asked for: the page, and its last row if there are more."""
     return (rows[:limit], rows[limit - 1]) if len(rows) > limit else (rows, None)

@@ -1,6 +1,6 @@
 """Rollouts: new firmware to an audience, in rings."""
 
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from enum import StrEnum
 
 from django.conf import settings
@@ -191,6 +191,16 @@ class Rollout(models.Model):
     def spread_position_of(self, device_id: int) -> float:
         """The device's place in the spread of starts, from 0 up to 1: always the same."""
         return spread_position_of(f"{self.seed}/{device_id}")
+
+    @property
+    def begins_at(self) -> datetime:
+        """From when on its devices may begin; of a draft without a moment, from its making."""
+        return self.starts_at or self.launched_at or self.created_at
+
+    @property
+    def expires_at(self) -> datetime:
+        """What has not begun by then expires."""
+        return self.begins_at + timedelta(hours=self.expires_after_hours)
 
     def begins_in(self, ring: "Ring") -> datetime | None:
         """When devices of a ring may begin at the earliest, whatever their hours; None while it is not open."""

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from herald_core.capacity import Caps
-from herald_core.timing.windows import Window, open_until
+from herald_core.timing.windows import Window, openings
 
 Floats = NDArray[np.floating[Any]]
 #: rows of [from, to): when an install may begin
@@ -153,21 +153,6 @@ def hours(
 
 
 def _openings(window: Window, zone: str, needed: float, now: datetime, horizon: float) -> list[tuple[float, float]]:
-    name = window.zone_of(zone)
-    until = open_until(window, zone, now)
-    day = now.astimezone(_zone(name)).date() - timedelta(days=1)
-    found = []
-    while (begins := window.opening(day, name)[0]) <= now + timedelta(seconds=horizon):
-        _, ends = window.opening(day, name)
-        if day.weekday() in window.days and ends > now and (begins > now or until is not None):
-            low, high = (begins - now).total_seconds(), (ends - now).total_seconds() - needed
-            if high > max(0.0, low):
-                found.append((low, high))
-        day += timedelta(days=1)
-    return found
-
-
-def _zone(name: str) -> Any:
-    from herald_core.timing.clocks import zone
-
-    return zone(name)
+    spans = openings(window, zone, start=now, end=now + timedelta(seconds=horizon))
+    begin = [((begins - now).total_seconds(), (ends - now).total_seconds() - needed) for begins, ends in spans]
+    return [(low, high) for low, high in begin if high > max(0.0, low)]

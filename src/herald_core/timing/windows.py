@@ -30,6 +30,12 @@ class Window:
     def zone_of(self, device_zone: str) -> str:
         return device_zone if self.clock == DEVICE_CLOCK else self.clock
 
+    @property
+    def length(self) -> timedelta:
+        """How long it is open each time, where no clock changes."""
+        minutes = (self.end.hour - self.start.hour) * 60 + self.end.minute - self.start.minute
+        return timedelta(minutes=minutes if minutes > 0 else minutes + 24 * 60)
+
     def opening(self, day: date, zone_name: str) -> tuple[datetime, datetime]:
         """The opening that begins on a local day: [start, end) as instants."""
         return _opening(self.start, self.end, day, zone_name)

@@ -3398,7 +3398,7 @@ export interface components {
         /** @description The hours ahead in which a rollout may install in a row. */
         CalendarWindows: {
             row: string;
-            spans: components["schemas"]["PlanSpan"][];
+            spans: components["schemas"]["TimeSpan"][];
         };
         /**
          * @description A capability of a model. `without` counts devices that have not got it, `rule` finds them; it is empty where all
@@ -4326,7 +4326,7 @@ export interface components {
             /** @example 05:30:00 */
             window_end: string | null;
             spread_minutes: number;
-            end: components["schemas"]["MomentsView"];
+            end: components["schemas"]["MomentBand"];
         };
         /** @enum {string} */
         HoursProposalChoiceEnum: "gentlest" | "between" | "soonest";
@@ -4680,15 +4680,6 @@ export interface components {
             /** Format: date-time */
             high: string | null;
         };
-        /** @description The earliest, median and latest of four futures of five; empty where it does not end. */
-        MomentsView: {
-            /** Format: date-time */
-            low: string | null;
-            /** Format: date-time */
-            median: string | null;
-            /** Format: date-time */
-            high: string | null;
-        };
         /** @description A change of one object in the calendar. */
         MoveBodyRequest: {
             kind: components["schemas"]["MoveKindEnum"];
@@ -5024,13 +5015,6 @@ export interface components {
             name: string;
             note: string;
             versions: components["schemas"]["PlanVersionRow"][];
-        };
-        /** @description [starts_at, ends_at). */
-        PlanSpan: {
-            /** Format: date-time */
-            starts_at: string;
-            /** Format: date-time */
-            ends_at: string;
         };
         /** @description A kept version of a plan's rings, and how many rollouts took them. */
         PlanVersionRow: {
@@ -5440,8 +5424,8 @@ export interface components {
         RolloutEnd: {
             id: number;
             name: string;
-            before: components["schemas"]["MomentsView"];
-            after: components["schemas"]["MomentsView"];
+            before: components["schemas"]["MomentBand"];
+            after: components["schemas"]["MomentBand"];
         };
         /** @description A page of rollouts. `next` goes into `cursor` for the following one; null, where there is none. */
         RolloutPage: {

@@ -43,3 +43,8 @@ export function HoldersFields({ value, onChange }: { value: Holders; onChange: (
     </>
   );
 }
+
+/** Whom it holds, in words. */
+export function holdsWords(of: { everywhere: boolean; groups: { name: string }[]; sites: { name: string }[] }): string {
+  return of.everywhere ? "every device" : [...of.groups, ...of.sites].map((x) => x.name).join(", ");
+}

@@ -15,7 +15,8 @@ from herald.agenda.conflicts import CalendarConflict, ConflictCode, conflicts_ah
 from herald.agenda.moves import Move, MoveKind, carry_out, consequences_of_move
 from herald.http.fields import StrictSerializer, valid
 from herald.people.permissions import person
-from herald.rollouts.watch.sentence import short_words
+from herald.rollouts.api.forecasts import MomentBand
+from herald.rollouts.watch.sentence import title_of
 from herald.time import clock
 
 KINDS = [(k.value, k.value) for k in MoveKind]
@@ -69,21 +70,13 @@ class ConflictInCalendar(serializers.Serializer[Any]):
     fixes = MoveRow(many=True)
 
 
-class MomentsView(serializers.Serializer[Any]):
-    """The earliest, median and latest of four futures of five; empty where it does not end."""
-
-    low = serializers.DateTimeField(allow_null=True)
-    median = serializers.DateTimeField(allow_null=True)
-    high = serializers.DateTimeField(allow_null=True)
-
-
 class RolloutEnd(serializers.Serializer[Any]):
     """The end that is expected of a rollout, before a move and after it."""
 
     id = serializers.IntegerField()
     name = serializers.CharField()
-    before = MomentsView()
-    after = MomentsView()
+    before = MomentBand()
+    after = MomentBand()
 
 
 class FiringMoved(serializers.Serializer[Any]):
@@ -133,7 +126,7 @@ class MovePreviewView(APIView):
             "rollouts": [
                 {
                     "id": e.rollout.pk,
-                    "name": e.rollout.name or short_words(e.rollout),
+                    "name": title_of(e.rollout),
                     "before": e.before,
                     "after": e.after,
                 }

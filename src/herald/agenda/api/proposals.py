@@ -8,9 +8,9 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from herald.agenda.api.moves import MomentsView
 from herald.agenda.proposals import suggest_hours
 from herald.http.fields import NamedThing, StrictSerializer, valid
+from herald.rollouts.api.forecasts import MomentBand
 from herald.rollouts.api.shared import find_rollout
 from herald.rollouts.watch.forecast import moments
 from herald.time import clock
@@ -35,7 +35,7 @@ class HoursProposal(serializers.Serializer[Any]):
     window_start = serializers.TimeField(allow_null=True)
     window_end = serializers.TimeField(allow_null=True)
     spread_minutes = serializers.IntegerField()
-    end = MomentsView()
+    end = MomentBand()
 
 
 class HoursSuggestionView(serializers.Serializer[Any]):
@@ -78,6 +78,6 @@ class SuggestHoursView(APIView):
             "proposals": [row(p.choice, p.plan, p.end) for p in found.proposals],
             "gentler": row("", *found.gentler) if found.gentler else None,
             "nearest": row("", *found.nearest) if found.nearest else None,
-            "kept_clear": [{"id": s.pk, "name": s.name or s.template.name} for s in told.kept_clear],
+            "kept_clear": [{"id": s.pk, "name": s.title} for s in told.kept_clear],
         }
         return Response(HoursSuggestionView(answer).data)

@@ -4,15 +4,9 @@ from typing import Any
 
 from rest_framework import serializers
 
+from herald.http.fields import TimeSpan
 from herald.rollouts.models import RolloutState
 from herald_core.actions import Harm
-
-
-class PlanSpan(serializers.Serializer[Any]):
-    """[starts_at, ends_at)."""
-
-    starts_at = serializers.DateTimeField()
-    ends_at = serializers.DateTimeField()
 
 
 class DevicesInRow(serializers.Serializer[Any]):
@@ -36,7 +30,7 @@ class CalendarWindows(serializers.Serializer[Any]):
     """The hours ahead in which a rollout may install in a row."""
 
     row = serializers.CharField()
-    spans = PlanSpan(many=True)
+    spans = TimeSpan(many=True)
 
 
 class CalendarRing(serializers.Serializer[Any]):

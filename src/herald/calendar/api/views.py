@@ -14,7 +14,7 @@ from herald.calendar import services
 from herald.calendar.models import UTC_CLOCK, Freeze
 from herald.fleet.models import Device, Site
 from herald.groups.models import Group
-from herald.http.fields import NamedThing, StrictSerializer, valid
+from herald.http.fields import NamedThing, StrictSerializer, TimeSpan, valid
 from herald.people.permissions import person
 from herald.time import clock
 
@@ -32,13 +32,6 @@ class FreezeBody(StrictSerializer):
     everywhere = serializers.BooleanField(default=False)
     groups = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True, default=list)
     sites = serializers.PrimaryKeyRelatedField(queryset=Site.objects.all(), many=True, default=list)
-
-
-class TimeSpan(serializers.Serializer[Any]):
-    """[starts_at, ends_at)."""
-
-    starts_at = serializers.DateTimeField()
-    ends_at = serializers.DateTimeField()
 
 
 class FreezeRow(serializers.ModelSerializer[Freeze]):

@@ -3,7 +3,7 @@
 import random
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime, time
+from datetime import datetime, time, timedelta
 from typing import Protocol
 
 from django.db import transaction
@@ -23,6 +23,7 @@ from herald.rollouts.preflight.plan import Plan, plan
 from herald.rollouts.watch.sentence import rollout_sentence
 from herald_core.changes import Choice
 from herald_core.rings.assignment import RingKind
+from herald_core.timing.windows import Window
 from herald_core.versions import is_version
 
 
@@ -223,7 +224,7 @@ def check_window(start: time | None, end: time | None, minutes: int) -> None:
         return
     if start == end:
         raise Invalid("/window_end", "The window ends when it starts, so it would never be open.")
-    if _length(start, end) < minutes:
+    if Window(start=start, end=end).length < timedelta(minutes=minutes):
         message = f"The window is shorter than the {minutes} minutes that the install takes, so none would start."
         raise Invalid("/window_end", message)
 
@@ -259,12 +260,6 @@ def check_staging(draft: Staging) -> None:
     if draft.prefetch and draft.window_start is None:
         message = "There is no window to fetch files ahead of: devices install at any hour. Give a window."
         raise Invalid("/prefetch", message)
-
-
-def _length(start: time, end: time) -> int:
-    """Minutes from start to end, across midnight where the end is not later."""
-    minutes = (end.hour * 60 + end.minute) - (start.hour * 60 + start.minute)
-    return minutes if minutes > 0 else minutes + 24 * 60
 
 
 def preflight(rollout: Rollout, *, now: datetime) -> Plan:

@@ -67,6 +67,11 @@ def short_words(rollout: Rollout) -> str:
     return target_words(rollout) or "no version yet"
 
 
+def title_of(rollout: Rollout) -> str:
+    """What people call it, or else what it is about."""
+    return rollout.name or short_words(rollout)
+
+
 def _words_of(rollout: Rollout) -> RolloutWords:
     return RolloutWords(
         targets=_targets(rollout),

@@ -1,23 +1,11 @@
 /** A rollout in a row: the hours in which it may install, and when its rings were or are expected to be under way. */
 import { Link } from "@tanstack/react-router";
 import clsx from "clsx";
-import { useMay } from "@/api/use-may";
 import { useClock } from "@/lib/clock";
 import { counted, instant } from "@/lib/format";
-import { dragged, useGrid } from "./grid";
-import {
-  canMove,
-  devicesIn,
-  minutesOf,
-  moveOf,
-  nameOf,
-  type Ring,
-  type Rollout,
-  ringsIn,
-  stretch,
-  windowsIn,
-} from "./model";
-import { useDrag } from "./use-drag";
+import { useGrid } from "./grid";
+import { devicesIn, nameOf, type Ring, type Rollout, ringsIn, stretch, windowsIn } from "./model";
+import { MovableBand } from "./movable-band";
 
 const STATES: Record<Rollout["state"], string> = {
   draft: "a draft",
@@ -65,39 +53,17 @@ export function RolloutLane({ rollout, row }: { rollout: Rollout; row: string })
 }
 
 function Hours({ rollout, from, until }: { rollout: Rollout; from: string; until: string }) {
-  const { days, span, onMove } = useGrid();
   const { now, zone } = useClock();
-  const isMovable = useMay("operate") && canMove({ kind: "rollout", of: rollout });
-  const { drag, handlers } = useDrag(isMovable, (edge, dx, width) => {
-    const move = moveOf({ kind: "rollout", of: rollout }, edge, minutesOf(dx, width, span, days));
-    if (move) onMove(move);
-  });
-  const at = stretch(from, until, days);
-  if (!at) return null;
-  const edge = "absolute inset-y-0 w-1.5 cursor-ew-resize touch-none";
+  const what = { kind: "rollout", of: rollout } as const;
   return (
-    <span
-      className={clsx(
-        "absolute top-4 h-3.5 touch-none rounded-[3px] border border-verdigris bg-verdigris/15",
-        dragged(isMovable, drag !== null),
-      )}
-      style={{
-        ...at,
-        transform: drag?.edge === "both" ? `translateX(${drag.dx}px)` : undefined,
-        marginLeft: drag?.edge === "start" ? drag.dx : undefined,
-        paddingRight: drag?.edge === "end" ? Math.max(0, drag.dx) : undefined,
-      }}
-      title={`${nameOf({ kind: "rollout", of: rollout })}: may install from ${instant(from, zone, now)} to ${instant(until, zone, now)}, ${counted(rollout.left, "device")} left${isMovable ? "; drag to move its hours" : ""}`}
-      data-window={rollout.id}
-      {...handlers("both")}
-    >
-      {isMovable && (
-        <>
-          <span className={clsx(edge, "left-0")} {...handlers("start")} />
-          <span className={clsx(edge, "right-0")} {...handlers("end")} />
-        </>
-      )}
-    </span>
+    <MovableBand
+      what={what}
+      from={from}
+      until={until}
+      words={`${nameOf(what)}: may install from ${instant(from, zone, now)} to ${instant(until, zone, now)}, ${counted(rollout.left, "device")} left`}
+      hint="drag to move its hours"
+      className="top-4 h-3.5 rounded-[3px] border border-verdigris bg-verdigris/15"
+    />
   );
 }
 

@@ -7,7 +7,7 @@ import { changed } from "@/api/topics";
 import { useClock } from "@/lib/clock";
 import { city, count, counted, instant, relative } from "@/lib/format";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
-import { HoldersFields } from "@/parts/holders";
+import { HoldersFields, holdsWords } from "@/parts/holders";
 import { Loaded } from "@/parts/views";
 import { ZoneField } from "@/parts/zone-field";
 import { calendarSources } from "./queries";
@@ -81,9 +81,7 @@ export function CalendarSources() {
                     </p>
                   )}
                 </td>
-                <td className="px-3 py-1.5">
-                  {s.everywhere ? "every device" : [...s.groups, ...s.sites].map((x) => x.name).join(", ")}
-                </td>
+                <td className="px-3 py-1.5">{holdsWords(s)}</td>
                 <td className="px-3 py-1.5">{count(s.freezes)}</td>
                 <td className="whitespace-nowrap px-3 py-1 text-right">
                   {s.url && (

@@ -7,6 +7,7 @@ import { useClock } from "@/lib/clock";
 import { city, count, counted, instant } from "@/lib/format";
 import { Button, Empty, Problem } from "@/parts/controls";
 import { FreezeForm } from "@/parts/freeze-form";
+import { holdsWords } from "@/parts/holders";
 import { CalendarSources } from "./calendar-sources";
 import { freezes as freezesQuery } from "./queries";
 import { Removal, Shelf } from "./shelf-table";
@@ -58,9 +59,7 @@ export function Freezes() {
               </td>
               <td className="px-3 py-1.5">{instant(next.starts_at, zone, now)}</td>
               <td className="px-3 py-1.5">{instant(next.ends_at, zone, now)}</td>
-              <td className="px-3 py-1.5">
-                {f.everywhere ? "every device" : [...f.groups, ...f.sites].map((x) => x.name).join(", ")}
-              </td>
+              <td className="px-3 py-1.5">{holdsWords(f)}</td>
               <td className="px-3 py-1.5">{count(f.devices)}</td>
               <td className="px-3 py-1.5 text-soft">{f.why}</td>
               <td className="whitespace-nowrap px-3 py-1 text-right">
