@@ -61,6 +61,17 @@ def test_a_plan_that_is_hardly_sooner_is_no_choice() -> None:
     assert [(p.choice, p.plan) for p in found.proposals] == [(Choice.GENTLEST, HoursPlan(22, 2, 60))]
 
 
+@pytest.mark.parametrize(("sooner", "choices"), [(0.95, 1), (0.85, 2)])
+def test_a_plan_is_a_choice_only_if_it_is_a_tenth_sooner(sooner: float, choices: int) -> None:
+    widest = HoursPlan(22, 8, 0)
+
+    def end_of(plan: HoursPlan) -> QuantileBand:
+        median = sooner * DAY if plan == widest else DAY
+        return QuantileBand(low=median, median=median, high=median)
+
+    assert len(suggest(NIGHT, 10, 9 * DAY, end_of).proposals) == choices
+
+
 @given(allowed, st.floats(1, 200))
 def test_plans_lie_within_what_is_allowed(hours: AllowedHours, minutes: float) -> None:
     inside = {(hours.start + h) % 24 for h in range(hours.length)}

@@ -14,6 +14,7 @@ from herald.commands.turn import turn_schedules
 from herald.deliveries.models import Delivery
 from herald.groups.models import Group
 from herald.rollouts.engine.tick import tick_rollouts
+from herald.rollouts.intervene import lifecycle
 from herald.rollouts.watch.forecast import store_forecasts
 from herald.time import clock
 from herald_core.rings.assignment import RingKind
@@ -182,6 +183,8 @@ def test_a_rollout_stands_with_its_hours_and_rings(client: APIClient, two_sites:
     assert rest["opens_at"] >= first["through_low"]
     assert sum(d["devices"] for r in told["rings"] for d in r["devices"]) == 5
     assert by_row(told["windows"])[LISBON]["spans"][-1]["starts_at"] <= rest["through_high"]
+    lifecycle.pause(rollout, actor=None, now=NOW)
+    assert asked(client)["rollouts"][0]["windows"] == [], "nothing is offered while it is paused"
 
 
 def test_the_load_is_what_the_forecasts_and_the_commands_say(client: APIClient, two_sites: tuple[Group, Group]) -> None:
