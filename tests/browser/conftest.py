@@ -2,14 +2,14 @@
 
 import os
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.running import ENGINEER, Running
+from tests.running import ENGINEER, Refused, Running
 
 PASSWORD = "larkfield-demo"
 expect.set_options(timeout=30_000)
@@ -29,6 +29,32 @@ def running() -> Iterator[Running]:
     """One installation for all browser tests: 260 devices, whose hour is nine seconds."""
     with Running.in_a_folder(devices=260, speed=400) as installation:
         yield installation
+
+
+@pytest.fixture(autouse=True)
+def _leaves_nothing_running(request: pytest.FixtureRequest) -> Iterator[None]:
+    """End the schedules and rollouts that a test began, even if it failed: they would reach the devices of others."""
+    if "running" not in request.fixturenames:
+        yield
+        return
+    running: Running = request.getfixturevalue("running")
+    before = _open(running)
+    yield
+    for kind, one in sorted(_open(running) - before):
+        # whatever ended by itself meanwhile needs no end
+        with suppress(Refused):
+            running.api("POST", f"{kind}/{one}/{ENDINGS[kind]}")
+
+
+ENDINGS = {"schedules": "end", "rollouts": "stop"}
+
+
+def _open(running: Running) -> set[tuple[str, int]]:
+    schedules = running.ask("schedules")["schedules"]
+    rollouts = running.ask("rollouts")["rollouts"]
+    return {("schedules", s["id"]) for s in schedules if s["state"] != "ended"} | {
+        ("rollouts", r["id"]) for r in rollouts if r["state"] in ("running", "paused", "halted")
+    }
 
 
 @pytest.fixture(scope="session")

@@ -89,7 +89,6 @@ def test_a_restart_for_three_groups_in_their_zones_is_planned_changed_and_skippe
     expect(page.get_by_role("button", name="Resume")).to_be_visible()
     page.goto(f"{running.url}/commands?q=OPS-112")
     expect(page.get_by_role("link", name=re.compile("Fresh start: Restart"))).to_contain_text("paused")
-    running.api("POST", f"schedules/{number}/end")  # or it reaches whatever other tests bring in
 
 
 def _zones(running: Running, *groups: str) -> list[dict[str, str]]:
@@ -221,7 +220,6 @@ def test_a_destructive_command_waits_for_a_second_person(page: Page, running: Ru
     expect(page.get_by_role("alertdialog")).to_contain_text("stolen laptop")
     page.get_by_role("alertdialog").get_by_role("button", name="Approve it").click()
     running.until(f"schedules/{number}", lambda s: s["state"] == "active" and s["approved_by"])
-    running.api("POST", f"schedules/{number}/end")
 
 
 def test_a_command_of_ones_own_is_made_from_what_a_model_offers(signed_in: Page, running: Running) -> None:
@@ -261,7 +259,6 @@ def test_the_example_makes_one_schedule_for_three_groups(running: Running) -> No
     assert made["state"] == "active" and made["next_firing"]
     code = [line for line in script.read_text().splitlines() if line and not line.startswith(("import", "from", '"'))]
     assert len(code) < 10
-    running.api("POST", f"schedules/{made['id']}/end")
 
 
 def test_a_command_is_composed_by_keyboard_alone(signed_in: Page, running: Running) -> None:
@@ -288,4 +285,3 @@ def test_a_command_is_composed_by_keyboard_alone(signed_in: Page, running: Runni
     page.keyboard.press("Enter")
     number = schedule_of(page)
     assert running.ask(f"schedules/{number}")["time_of_day"] == "06:20:00"
-    running.api("POST", f"schedules/{number}/end")
