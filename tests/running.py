@@ -1,7 +1,9 @@
 """A whole installation for a test: real processes, real sockets, a simulated fleet of its own."""
 
+import atexit
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -34,6 +36,26 @@ class Refused(OSError):
         self.status = error.code
         is_problem = error.headers.get_content_type() == "application/problem+json"
         self.code = json.loads(said)["type"].rsplit(":", 1)[-1] if is_problem else ""
+
+
+#: by its number of devices: a folder with all that a start with the demo sets up, to begin from
+_prepared: dict[int, Path] = {}
+
+
+def _prepare(installation: "Running") -> None:
+    """Give an installation what its first start would set up. The demo lives through eight weeks for that, which takes
+    longer than most tests, so it is done once for all of a run that have as many devices."""
+    if installation.devices not in _prepared:
+        folder = Path(tempfile.mkdtemp(prefix="herald-prepared-", dir="/var/tmp"))
+        folder.chmod(0o755)
+        atexit.register(shutil.rmtree, folder, ignore_errors=True)
+        first = Running(folder, devices=installation.devices, speed=1.0, fleet=False)
+        first.start()
+        first.stop()
+        (folder / "choices.json").unlink()
+        _prepared[installation.devices] = folder
+    # with its owner: PostgreSQL starts only where its files are its own
+    subprocess.run(["cp", "-a", f"{_prepared[installation.devices]}/.", str(installation.folder)], check=True)
 
 
 class Running:
@@ -88,6 +110,8 @@ class Running:
             whole = {"devices": devices, "speed": speed, "fleet": fleet, "fleet_port": fleet_port, "demo": demo}
             installation = cls(Path(folder), **whole)
             try:
+                if demo:
+                    _prepare(installation)
                 installation.start()
                 yield installation
             finally:
@@ -223,11 +247,12 @@ class Running:
                     raise
 
     def launch(self, body: dict[str, Any], *, reason: str = "") -> int:
-        """Compose and launch a rollout; its id. An image that failed before needs a reason.
+        """Compose and launch a rollout; its id. Unless it says otherwise it goes at any hour.
 
+        An image that failed before needs a reason.
         The fleet goes on meanwhile, so a device may have joined since the preflight; the number is then asked again.
         """
-        rollout = self.api("POST", "rollouts", body)["id"]
+        rollout = self.api("POST", "rollouts", {"window_start": None, "window_end": None, **body})["id"]
         deadline = time.monotonic() + PATIENCE_SECONDS
         while True:
             reached = self.api("POST", f"rollouts/{rollout}/preflight")["reached"]

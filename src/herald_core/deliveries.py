@@ -143,14 +143,18 @@ class Cause(StrEnum):
 
     FILE_STORED = "file-stored"  # an active order goes back to waiting although nothing failed
     LEFT_AUDIENCE = "left-audience"  # the device may come back, and then goes on
+    NOTICE_SHOWN = "notice-shown"  # its phase stays as it is, here and in the next
+    DEFERRED = "deferred"
 
 
 CAUSE_WORDS: Mapping[str, str] = {
     Cause.FILE_STORED: "keeps the file for its hours",
     Cause.LEFT_AUDIENCE: "left the audience",
+    Cause.NOTICE_SHOWN: "the device showed the notice",
+    Cause.DEFERRED: "whoever stands before it put it off",
 }
 #: Causes that say nothing against the image: the order is given again and no attempt is counted.
-NOT_COUNTED = frozenset({"too-late", "recalled", "not-fetched"})
+NOT_COUNTED = frozenset({"too-late", "recalled", "not-fetched", Cause.DEFERRED.value})
 #: The counter of an order of which nothing was reported yet; the first report may count from zero.
 NO_COUNTER = -1
 #: Causes that another attempt would only meet again.
@@ -183,6 +187,9 @@ class Report:
     error_text: str = ""
     results: Mapping[str, object] = field(default_factory=dict)
     boot: str = ""
+    #: the notice stands before somebody now, or that person has just put the install off
+    notice_shown: bool = False
+    deferred: bool = False
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -211,6 +218,21 @@ class Step:
     to: Phase
     cause: str
     detail: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Deferral:
+    """How far whoever stands before a device may put its install off: so many times, until a moment, or as far as both
+    allow; not at all where neither is given."""
+
+    times: int | None = None
+    until: datetime | None = None
+
+    def allows(self, deferred: int, now: datetime) -> bool:
+        """Whether it may be put off once more, after so many times."""
+        if self.times is None and self.until is None:
+            return False
+        return (self.times is None or deferred < self.times) and (self.until is None or now < self.until)
 
 
 _REPORTED: Mapping[str, Event] = {

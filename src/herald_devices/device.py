@@ -14,6 +14,8 @@ from herald_devices.manifest import Fault, Persona, strikes
 RESTART_SECONDS = (30.0, 90.0)  # of the demo's time
 MIN_SLEEP_SECONDS = 0.05  # of real time
 RESEND_FACTS_EVERY = 20  # check-ins
+#: how often whoever reads a notice puts the install off, where that is allowed, and for how long (of the demo's time)
+PUT_OFF_CHANCE, PUT_OFF_SECONDS = 0.4, (600.0, 1800.0)
 
 
 class Server(Protocol):
@@ -183,6 +185,10 @@ class Device:
         answer = await self._say(order=order["id"], phase="staged", progress=100)
         if not self._still(answer, order):
             return answer
+        if order.get("notice") and self.persona.shows_notices:
+            answer = await self._show_notice(order, until)
+            if self._done == order["id"] or not self._still(answer, order):
+                return answer
         if self._time() > until:
             text = "the window closed before the file was here"
             return await self._finish(order, phase="failed", error="too-late", error_text=text)
@@ -199,6 +205,19 @@ class Device:
             self._memory.keep(self.persona.uid, firmware=order["version"])
             self.persona.firmware = order["version"]
         return await self._finish(order, phase="confirming", progress=100)
+
+    async def _show_notice(self, order: dict[str, Any], until: float) -> dict[str, Any]:
+        """Show the notice, and wait where somebody puts the install off; the last answer."""
+        report = {"order": order["id"], "phase": "staged", "progress": 100}
+        answer = await self._say(**report, notice_shown=True)
+        while self._still(answer, order) and answer["order"].get("may_defer") and self._rng.random() < PUT_OFF_CHANCE:
+            await self._say(**report, deferred=True)
+            await self._pause(self._rng.uniform(*PUT_OFF_SECONDS))
+            if self._time() > until:
+                text = "the hours ended while it was put off"
+                return await self._finish(order, phase="failed", error="deferred", error_text=text)
+            answer = await self._say(**report)
+        return answer
 
     def _keep_file(self, sha256: str) -> None:
         """Keep the file of this hash for a later order, or none."""

@@ -33,6 +33,8 @@ class Persona:
     interval_seconds: int
     facts: dict[str, Any]
     silent: bool
+    #: there is something on it that people read
+    shows_notices: bool = True
 
 
 def load_manifest(path: Path) -> tuple[list[Persona], list[Fault]]:

@@ -12,13 +12,12 @@ from pathlib import Path
 from typing import Any
 
 from herald_launch import install
-from herald_launch.instance import DATABASE
 from herald_launch.mutants import run_mutants
 from herald_launch.postgres import Cluster
 from herald_launch.steps import PYTHON, ROOT, StepFailed, run, say
+from herald_launch.test_database import TEST_FOLDER, stop_test_database, test_environment
 
 WEB = ROOT / "web"
-TEST_FOLDER = ROOT / "var" / "test"
 BIN = Path(PYTHON).parent
 #: the type of an answer to a call of which only the consequences are asked for
 CONSEQUENCES = "application/vnd.brisk-herald.consequences+json"
@@ -89,7 +88,7 @@ def _core() -> None:
 
 
 def _server() -> None:
-    environment = _database()
+    environment = test_environment()
     run(
         [PYTHON, "manage.py", "makemigrations", "--check", "--dry-run"],
         doing="looking for changes without a migration",
@@ -102,7 +101,7 @@ def _server() -> None:
 
 
 def _gateway() -> None:
-    environment = _database()
+    environment = test_environment()
     _pytest("tests/gateway", environment)
     _pytest("tests/devices", environment)
 
@@ -124,7 +123,7 @@ def _browser() -> None:
 
 def _mutants() -> None:
     try:
-        run_mutants(_database())
+        run_mutants(test_environment())
     finally:
         stop_test_database()
 
@@ -152,17 +151,6 @@ def _against_an_installation(name: str, minutes: float, seed: int, *more: str) -
     say("all is well")
 
 
-def _cluster() -> Cluster:
-    """A cluster for tests, which may lose its data in a crash and is fast for it."""
-    return Cluster(TEST_FOLDER / "postgres", fast=True)
-
-
-def stop_test_database() -> None:
-    """Leave nothing running. The cluster's files stay, so that the next run need not make it anew."""
-    if install.postgres_bin() is not None:
-        _cluster().stop()
-
-
 def clean() -> None:
     """Delete what tests and benches keep to be quick the next time, also where it lies outside the clone."""
     for folder in (TEST_FOLDER, ROOT / "var" / "bench", ROOT / "var" / "fuzz"):
@@ -170,20 +158,6 @@ def clean() -> None:
             Cluster(folder / "postgres").destroy()
         shutil.rmtree(folder, ignore_errors=True)
         say(f"removed {folder.relative_to(ROOT)}")
-
-
-def _database() -> dict[str, str]:
-    """The environment of tests that need a database."""
-    install.ensure_postgres()
-    cluster = _cluster()
-    cluster.start()
-    cluster.ensure_database(DATABASE)
-    return {
-        "DATABASE_URL": cluster.url(DATABASE),
-        "HERALD_SECRET_KEY": "tests",
-        "HERALD_DATA_DIR": str(TEST_FOLDER / "data"),
-        "HERALD_DEMO": "1",
-    }
 
 
 def _pytest(folder: str, environment: dict[str, str] | None = None, *, workers: int = 1, by_file: bool = False) -> None:
@@ -252,7 +226,7 @@ def _without_dry_runs(document: dict[str, Any]) -> dict[str, Any]:
 def write_client() -> None:
     """docs/openapi.json, and the types and defaults in web/src/api, from the API as it is."""
     document = ROOT / "docs" / "openapi.json"
-    _write_schema(document, _database())
+    _write_schema(document, test_environment())
     _write_types(document, WEB / "src" / "api" / "schema.d.ts")
     _write_defaults(document, WEB / "src" / "api" / "defaults.ts")
     say("docs/openapi.json, web/src/api/schema.d.ts and defaults.ts are current")

@@ -108,6 +108,14 @@ def sign_in(page: Page, running: Running, email: str) -> Page:
     return page
 
 
+def at_any_hour(page: Page) -> None:
+    """Let the draft of a rollout go at any hour, which is chosen on purpose; a test does not wait for the night."""
+    page.locator('[data-slot="window"]').first.click()
+    page.get_by_label("At any hour").check()
+    page.get_by_role("button", name="Done").first.click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("at any hour")
+
+
 @pytest.fixture
 def signed_in(page: Page, running: Running) -> Page:
     """A page of an operator who has signed in."""

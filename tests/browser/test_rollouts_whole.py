@@ -5,7 +5,7 @@ import re
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from tests.browser.conftest import sign_in, to_come
+from tests.browser.conftest import at_any_hour, sign_in, to_come
 from tests.running import Running
 
 pytestmark = pytest.mark.filterwarnings("ignore")
@@ -49,6 +49,7 @@ def test_two_steps_an_approval_by_another_and_put_back(signed_in: Page, browser:
     page.get_by_label("Groups in the audience: find a group").fill("Old gateways")
     page.get_by_role("checkbox", name=re.compile("Old gateways")).check()
     expect(page.get_by_role("button", name=re.compile("go by way of other versions"))).to_be_visible()
+    at_any_hour(page)
     page.get_by_role("button", name="Edit rings").click()
     page.get_by_role("button", name="Remove ring 2").click()
     page.get_by_label("devices", exact=True).fill("1")

@@ -4,6 +4,7 @@ import re
 
 from playwright.sync_api import Page, TimeoutError, expect
 
+from tests.browser.conftest import at_any_hour
 from tests.running import Running
 
 
@@ -73,6 +74,8 @@ def test_a_rule_becomes_a_group_and_a_rollout_runs_ring_by_ring(signed_in: Page,
     page.get_by_label("soak, min").nth(0).fill("20")
     page.get_by_label("soak, min").nth(1).fill("10")
     page.get_by_role("button", name="Done").last.click()
+    expect(page.get_by_text("draft saved")).to_be_visible()
+    at_any_hour(page)
     expect(page.get_by_text("draft saved")).to_be_visible()
     number = page.get_by_label("Number of devices")
     launch = page.get_by_role("button", name="Launch", exact=True)

@@ -289,13 +289,13 @@ def test_what_is_ahead_is_changed_with_its_differences_and_what_is_behind_is_not
     with pytest.raises(Conflict, match="Nothing would change"):
         edit.edit_open_rollout(rollout, {"max_concurrent": 7}, {}, actor=None, now=NOW)
     with pytest.raises(Conflict, match="is open already"):
-        edit.differences(rollout, {}, {1: {"soak_minutes": 5}})
+        edit.differences(rollout, {}, {1: {"soak_minutes": 5}}, now=NOW)
     with pytest.raises(Invalid, match="no ring 9"):
-        edit.differences(rollout, {}, {9: {"soak_minutes": 5}})
+        edit.differences(rollout, {}, {9: {"soak_minutes": 5}}, now=NOW)
     with pytest.raises(Invalid, match="cannot be changed once launched"):
-        edit.differences(rollout, {"seed": 5}, {})
+        edit.differences(rollout, {"seed": 5}, {}, now=NOW)
     with pytest.raises(Invalid, match="shorter than the 10 minutes"):
-        edit.differences(rollout, {"window_start": time(1), "window_end": time(1, 5)}, {})
+        edit.differences(rollout, {"window_start": time(1), "window_end": time(1, 5)}, {}, now=NOW)
 
 
 # -- audiences that move ---------------------------------------------------------------------------

@@ -199,7 +199,7 @@ def test_it_is_said_and_can_be_changed_while_the_rollout_is_open() -> None:
     rollout = ahead_of_nights([make_device()])
     assert ", fetching files ahead, stopping at" in rollout_sentence(rollout)
     with pytest.raises(Invalid, match="no window"):
-        edit.differences(rollout, {"window_start": None, "window_end": None}, {})
+        edit.differences(rollout, {"window_start": None, "window_end": None}, {}, now=NOW)
     hours = {"prefetch_start": time(8), "prefetch_end": time(20)}
     told = edit.edit_open_rollout(rollout, hours, {}, actor=make_user(), now=NOW)
     assert [(d.what, d.before, d.after) for d in told] == [
@@ -222,7 +222,7 @@ def test_the_api_takes_it_and_refuses_words_beside_the_field() -> None:
         "rings": [{"name": "All", "kind": "rest"}],
         "prefetch": True,
     }
-    refused = client.post("/api/v1/rollouts", body, format="json")
+    refused = client.post("/api/v1/rollouts", {**body, "window_start": None, "window_end": None}, format="json")
     assert refused.status_code == 422 and refused.json()["errors"][0]["pointer"] == "/prefetch"
     taken = client.post("/api/v1/rollouts", {**body, "window_start": "01:00", "window_end": "04:00"}, format="json")
     shown = client.get(f"/api/v1/rollouts/{taken.json()['id']}").json()

@@ -77,6 +77,10 @@ class Delivery(models.Model):
     fetch_only = models.BooleanField(default=False)
     #: since when the device keeps the file of this step, fetched ahead
     file_stored_at = models.DateTimeField(null=True)
+    #: when the device first showed the rollout's notice, how often the install was put off there, and when last
+    notice_shown_at = models.DateTimeField(null=True)
+    times_deferred = models.PositiveSmallIntegerField(default=0)
+    deferred_at = models.DateTimeField(null=True)
 
     objects = DeliveryQuerySet.as_manager()
 

@@ -492,7 +492,8 @@ class DeliveryEventQuerySet(models.QuerySet["DeliveryEvent"]):
 
     def of_phases(self, rollout_id: int, phases: Collection[str]) -> "models.QuerySet[Any, Any]":
         """Delivery, attempt, phase and time of the changes of a rollout to these phases, the latest first."""
-        rows = self.filter(delivery__rollout_id=rollout_id, to_phase__in=list(phases)).order_by("-id")
+        changes = self.filter(delivery__rollout_id=rollout_id, to_phase__in=list(phases))
+        rows = changes.exclude(from_phase=F("to_phase")).order_by("-id")
         return rows.values_list("delivery_id", "attempt", "to_phase", "at")
 
     def failures(self, rollout_id: int) -> Any:

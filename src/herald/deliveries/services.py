@@ -31,7 +31,9 @@ from herald.live.notify import notify
 from herald_core.deliveries import (
     NO_COUNTER,
     NOT_COUNTED,
+    RECALLABLE,
     ActiveOrder,
+    Cause,
     Event,
     Kind,
     Phase,
@@ -116,6 +118,7 @@ def _write_next_steps(confirmed_ids: Sequence[int], now: datetime) -> None:
                 expedited=d.expedited,
                 spread_position=d.spread_position,
                 joined_late=d.joined_late,
+                times_deferred=d.times_deferred,
             )
             for d in done
         ]
@@ -177,6 +180,8 @@ class Change:
     boot: str = ""
     progress: int | None = None
     results: dict[str, object] = field(default_factory=dict)
+    #: what the device did with the notice
+    notes: list[Cause] = field(default_factory=list)
 
     @property
     def says_something(self) -> bool:
@@ -211,11 +216,25 @@ def evaluate_report(
         if not is_stale(order, report):
             change.counter, change.progress, change.boot = report.counter, report.progress, report.boot
             change.results = dict(report.results)
+            change.notes = _notes(delivery, report, now)
     reached = change.steps[-1].to if change.steps else order.phase
     since = now if change.steps else order.phase_since
     after = ActiveOrder(**{**order.__dict__, "phase": reached, "phase_since": since})
     change.steps += steps_of_state(after, firmware=firmware, healthy=healthy, now=now)
     return change
+
+
+def _notes(delivery: Delivery, report: Report, now: datetime) -> list[Cause]:
+    """What a report says of the notice. Putting off that is not allowed is not counted; the answer says so."""
+    notes: list[Cause] = []
+    rollout = delivery.rollout
+    if rollout is None or not rollout.notice:
+        return notes
+    if report.notice_shown and delivery.notice_shown_at is None:
+        notes.append(Cause.NOTICE_SHOWN)
+    if report.deferred and rollout.deferral.allows(delivery.times_deferred, now):
+        notes.append(Cause.DEFERRED)
+    return notes
 
 
 def apply_changes(changes: Sequence[Change], *, now: datetime) -> None:
@@ -247,6 +266,9 @@ def apply_changes(changes: Sequence[Change], *, now: datetime) -> None:
         fetch_only=Cast(text("fetch_only"), BooleanField()),
         file_stored_at=Cast(text("file_stored_at"), DateTimeField()),
         is_current_step=Cast(text("is_current_step"), BooleanField()),
+        notice_shown_at=Cast(text("notice_shown_at"), DateTimeField()),
+        times_deferred=Cast(text("times_deferred"), IntegerField()),
+        deferred_at=Cast(text("deferred_at"), DateTimeField()),
     )
     _write_next_steps([c.delivery.pk for c in changes if c.steps and c.steps[-1].to is Phase.CONFIRMED], now)
     DeliveryEvent.objects.bulk_create([event for c in changes for event in _events(c, now)])
@@ -258,6 +280,9 @@ def apply_changes(changes: Sequence[Change], *, now: datetime) -> None:
 
 def _events(change: Change, now: datetime) -> list[DeliveryEvent]:
     events, phase = [], change.delivery.phase
+    for cause in change.notes:
+        about = {"delivery_id": change.delivery.pk, "at": now, "attempt": change.delivery.attempt}
+        events.append(DeliveryEvent(**about, from_phase=phase, to_phase=phase, cause=cause.value))
     for step in change.steps:
         events.append(
             DeliveryEvent(
@@ -293,6 +318,9 @@ def _row(change: Change, now: datetime) -> dict[str, Any]:
         "is_current_step": delivery.is_current_step,
         "fetch_only": delivery.fetch_only,
         "file_stored_at": _iso(delivery.file_stored_at),
+        "notice_shown_at": _iso(now if Cause.NOTICE_SHOWN in change.notes else delivery.notice_shown_at),
+        "times_deferred": delivery.times_deferred + (Cause.DEFERRED in change.notes),
+        "deferred_at": _iso(now if Cause.DEFERRED in change.notes else delivery.deferred_at),
     }
     if row["phase"] == Phase.CONFIRMED.value:
         row["is_current_step"] = delivery.hop >= delivery.hops
@@ -407,10 +435,19 @@ def retry(deliveries: "QuerySet[Delivery]", *, now: datetime, cause: str) -> int
     )
 
 
-def extend_expiry(deliveries: DeliveryQuerySet, *, hours: int, now: datetime) -> None:
-    """Let waiting deliveries have so many hours from now before they expire, where they had fewer left."""
-    until = now + timedelta(hours=hours)
+def extend_expiry(deliveries: DeliveryQuerySet, *, until: datetime) -> None:
+    """Let waiting deliveries have until then before they expire, where they had less."""
     deliveries.waiting().filter(not_after__lt=until).update(not_after=until)
+
+
+def put_in_ring(deliveries: "QuerySet[Delivery]", ring_id: int) -> None:
+    """Have the deliveries belong to another ring of their rollout."""
+    deliveries.update(ring=ring_id)
+
+
+def set_expiry(deliveries: DeliveryQuerySet, *, until: datetime) -> None:
+    """Let what no device has begun to install expire at that moment."""
+    deliveries.filter(phase__in=[p.value for p in RECALLABLE]).update(not_after=until)
 
 
 def expedite(deliveries: DeliveryQuerySet, *, now: datetime) -> int:

@@ -35,6 +35,10 @@ def delivery_entry(event: DeliveryEvent, device: str) -> Entry:
     words = f"{what}: {phase.value}"
     if event.cause == Cause.FILE_STORED:
         words = f"{what}: its file is there"
+    elif event.cause == Cause.NOTICE_SHOWN:
+        words = f"{what}: notice shown"
+    elif event.cause == Cause.DEFERRED and event.from_phase == event.to_phase:
+        words = f"{what}: put off"
     elif phase is Phase.WAITING and event.from_phase != Phase.OFFERED:
         words = f"{what}: attempt {event.attempt} failed, will be tried again"
     detail = ", ".join(t for t in (CAUSE_WORDS.get(event.cause, event.cause), event.detail) if t)

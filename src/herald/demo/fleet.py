@@ -6,9 +6,10 @@ import random
 from datetime import date, datetime, timedelta
 from typing import Any
 
-from herald.demo.scenario import CUSTODIANS, ESTATES, LINES, RELEASES, SEED, Estate, Line
+from herald.demo.scenario import CUSTODIANS, ESTATES, LIMITS, LINES, RELEASES, SEED, Estate, Line
 from herald.fleet.models import Custodian, Device, DeviceModel, Site
 from herald.fleet.secrets import hash_secret
+from herald_core.capabilities import Capability
 from herald_core.versions import version_key, version_key_or_none
 from herald_devices.manifest import Persona
 
@@ -85,6 +86,7 @@ def _make(
         interval_seconds=line.interval_seconds,
         facts=facts,
         silent=silent,
+        shows_notices=(line.model, Capability.NOTICE, None) not in LIMITS,
     )
 
 

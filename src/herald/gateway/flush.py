@@ -34,7 +34,7 @@ from herald.fleet.models import Admission, Device, MembershipQueueEntry, Propert
 from herald.fleet.presence import heard_in_time
 from herald.fleet.properties import note_reported
 from herald.gateway.messages import Answer, CheckIn, Order, ProtocolError, delivery_and_attempt
-from herald_core.deliveries import ACTIVE, Kind, Phase, Report, is_stale
+from herald_core.deliveries import ACTIVE, Cause, Kind, Phase, Report, is_stale
 from herald_core.versions import version_key_or_none
 
 UNKNOWN = ProtocolError(401, "unknown-device", "No device has this secret.")
@@ -261,6 +261,7 @@ def _take_reports(rows: Mapping[str, Known], arrivals: Sequence[PendingCheckIn],
     for change in changes:
         if change.steps:
             change.delivery.phase = change.steps[-1].to.value
+        change.delivery.times_deferred += Cause.DEFERRED in change.notes
     return orders
 
 
@@ -298,6 +299,8 @@ def _report_for(delivery: Delivery, message: CheckIn) -> Report | None:
         error_text=report.error_text,
         results=report.results,
         boot=report.boot,
+        notice_shown=report.notice_shown,
+        deferred=report.deferred,
     )
     if about != delivery.pk or is_stale(deliveries.as_in_hand(delivery), found):
         counters.ignored_reports += 1
@@ -355,6 +358,17 @@ def order_of(delivery: Delivery, now: datetime) -> Order:
         downgrade=delivery.permit,
         expected_minutes=image.expected_minutes,
         fetch_only=delivery.fetch_only,
-        notice=delivery.rollout.notice if delivery.rollout else "",
+        **_notice(delivery, now),
         **common,
     )
+
+
+def _notice(delivery: Delivery, now: datetime) -> dict[str, Any]:
+    """What is to be shown before an install, and whether that may be put off; nothing where only the file comes."""
+    rollout = delivery.rollout
+    if rollout is None or not rollout.notice or delivery.fetch_only:
+        return {}
+    may_defer = rollout.deferral.allows(delivery.times_deferred, now)
+    until = rollout.defer_until if may_defer else None
+    seconds = max(0, int((until - now) / timedelta(seconds=1))) if until else 0
+    return {"notice": rollout.notice, "may_defer": may_defer, "defer_until_seconds": seconds}

@@ -39,6 +39,9 @@ class OrderReport(msgspec.Struct):
     results: dict[str, Any] = {}
     #: names the device's boot; `counter` may begin anew with each
     boot: str = ""
+    #: the order's notice is shown now; whoever reads it has just put the install off
+    notice_shown: bool = False
+    deferred: bool = False
 
 
 class CheckIn(msgspec.Struct):
@@ -83,6 +86,9 @@ class Order(msgspec.Struct, omit_defaults=True):
     fetch_only: bool = False
     #: words for whoever stands before the device
     notice: str = ""
+    #: whoever reads it may put the install off once more, at most until so many seconds from now where it says so
+    may_defer: bool = False
+    defer_until_seconds: int = 0
 
 
 class Answer(msgspec.Struct, omit_defaults=True):

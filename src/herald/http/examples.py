@@ -25,6 +25,14 @@ _MATCHING = {"rule": "model = 'Sill 400' and battery < 30"}
 #: by the type of the body; an example holds for the call that makes a thing and for those that change or preview it
 BODIES: dict[str, Any] = {
     "EditOpenBody": {"max_concurrent": 40, "failure_limit_pct": 3.0, "rings": [{"position": 2, "soak_minutes": 240}]},
+    "RingsAheadBody": {
+        "rings": [
+            {"id": 31, "name": "Half of them", "kind": "share", "share_pct": 50.0, "soak_minutes": 240},
+            {"id": None, "name": "Everyone left", "kind": "rest", "soak_minutes": 0},
+        ]
+    },
+    "WordsBody": {"name": "Frost season", "purpose": "Sensors drift below zero", "ticket": "OPS-118"},
+    "UsualHoursBody": {"images": [5], "include": [3], "include_devices": ["sill-0007"]},
     "AttributeChange": _ATTRIBUTE,
     "AttributeDraft": {"key": "pump", **_ATTRIBUTE},
     "ImageCleanupBody": {"images": [14, 15]},

@@ -13,6 +13,7 @@ from herald.groups.models import Group
 from herald.images.models import Image
 from herald.rollouts.querysets import RolloutQuerySet
 from herald_core.changes import Change, Choice
+from herald_core.deliveries import Deferral
 from herald_core.preflight import Outcome
 from herald_core.rings.assignment import RingKind
 from herald_core.timing.clocks import FIRST_YEAR, LAST_YEAR
@@ -71,6 +72,8 @@ class Rollout(models.Model):
     prefetch_end = models.TimeField(null=True)
     #: after this long since launch, devices that were not reached expire
     expires_after_hours = models.PositiveIntegerField(default=14 * 24)
+    #: or at this moment, where there is one
+    ends_at = models.DateTimeField(null=True)
     failure_limit_pct = models.FloatField(default=2.0)
     failure_count_limit = models.PositiveIntegerField(null=True)
     #: failures that whoever resumed after a halt has taken upon them; they do not halt it again
@@ -104,6 +107,9 @@ class Rollout(models.Model):
     ticket = models.CharField(max_length=200, blank=True)
     #: shown on the device before the install
     notice = models.CharField(max_length=300, blank=True)
+    #: whoever reads it may put the install off so many times, until a moment; both null for not at all
+    defer_times = models.PositiveSmallIntegerField(null=True)
+    defer_until = models.DateTimeField(null=True)
     max_attempts = models.PositiveSmallIntegerField(default=2)
     seed = models.BigIntegerField()
     created_at = models.DateTimeField()
@@ -173,6 +179,16 @@ class Rollout(models.Model):
                 & Q(starts_at__lt=datetime(LAST_YEAR, 1, 1, tzinfo=UTC)),
                 name="rollout_start_plannable",
             ),
+            models.CheckConstraint(
+                condition=Q(ends_at=None)
+                | Q(ends_at__gte=datetime(FIRST_YEAR, 1, 1, tzinfo=UTC))
+                & Q(ends_at__lt=datetime(LAST_YEAR, 1, 1, tzinfo=UTC))
+                & (Q(starts_at=None) | Q(ends_at__gt=F("starts_at"))),
+                name="rollout_end_after_start",
+            ),
+            models.CheckConstraint(
+                condition=Q(defer_times=None, defer_until=None) | ~Q(notice=""), name="rollout_deferral_has_notice"
+            ),
         )
 
     @property
@@ -200,7 +216,16 @@ class Rollout(models.Model):
     @property
     def expires_at(self) -> datetime:
         """What has not begun by then expires."""
-        return self.begins_at + timedelta(hours=self.expires_after_hours)
+        return self.end_for(self.begins_at)
+
+    def end_for(self, begins: datetime) -> datetime:
+        """When what may begin at a moment expires."""
+        return self.ends_at or begins + timedelta(hours=self.expires_after_hours)
+
+    @property
+    def deferral(self) -> Deferral:
+        """How far whoever stands before a device may put its install off."""
+        return Deferral(times=self.defer_times, until=self.defer_until)
 
     def begins_in(self, ring: "Ring") -> datetime | None:
         """When devices of a ring may begin at the earliest, whatever their hours; None while it is not open."""

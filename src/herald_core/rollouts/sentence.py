@@ -7,7 +7,7 @@ from datetime import datetime, time
 
 from herald_core.text import Part, slot, word
 
-_DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
+DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 _NAMED = 2  # so many targets are named; more are counted
 
 Hours = tuple[time, time]
@@ -40,6 +40,9 @@ class RolloutWords:
     freeze_override_reason: str = ""
     ignores_freezes: bool = False
     notice: str = ""
+    ends_at: datetime | None = None
+    defer_times: int | None = None
+    defer_until: datetime | None = None
 
 
 def sentence_parts(said: RolloutWords, *, composing: bool = False) -> list[Part]:
@@ -84,10 +87,10 @@ def target_words(targets: Sequence[str]) -> str:
 
 def window_words(said: RolloutWords) -> str:
     """The hours in words, with their clock and the day from which."""
-    start = f" from {said.starts_at:%-d %b %H:%M} UTC" if said.starts_at else ""
+    start = f" from {_moment(said.starts_at)}" if said.starts_at else ""
     if said.window is None:
         return f"at any hour{start}"
-    days = ", ".join(_DAYS[d] for d in sorted(said.days)) if said.days else "daily"
+    days = ", ".join(DAYS[d] for d in sorted(said.days)) if said.days else "daily"
     return f"{days} {_hours(said.window)} device time{start}"
 
 
@@ -109,8 +112,20 @@ def _choices(said: RolloutWords) -> list[tuple[str, str]]:
         ("limit", f"at most {hour} starts per hour", hour is not None),
         ("limit", f"through freezes ({said.freeze_override_reason}{waits})", bool(said.freeze_override_reason)),
         ("limit", f"showing “{said.notice}” first", bool(said.notice)),
+        ("limit", _deferral(said), bool(said.defer_times or said.defer_until)),
+        ("window", f"ending {_moment(said.ends_at)}" if said.ends_at else "", said.ends_at is not None),
     ]
     return [(which, text) for which, text, is_chosen in chosen if is_chosen]
+
+
+def _deferral(said: RolloutWords) -> str:
+    times = {None: "", 1: " once"}.get(said.defer_times, f" {said.defer_times} times")
+    until = f" until {_moment(said.defer_until)}" if said.defer_until else ""
+    return f"which may be put off{times}{until}"
+
+
+def _moment(moment: datetime) -> str:
+    return f"{moment:%-d %b %H:%M} UTC"
 
 
 def _hours(hours: Hours) -> str:

@@ -2348,6 +2348,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rollouts/{rollout_id}/rings-ahead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Put these rings in the place of all that have not opened. */
+        put: operations["rollouts_rings_ahead"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/rings-ahead/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What having other rings ahead would do; changes nothing. */
+        post: operations["rollouts_rings_ahead_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rollouts/{rollout_id}/roll-back": {
         parameters: {
             query?: never;
@@ -2433,6 +2467,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rollouts/{rollout_id}/words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Name a rollout, say why it is there and where that is written down; at any time. */
+        put: operations["rollouts_words"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rollouts/order": {
         parameters: {
             query?: never;
@@ -2461,6 +2512,23 @@ export interface paths {
         put?: never;
         /** @description The sentence of a draft as it is composed, with a slot for everything that can be chosen; keeps nothing. */
         post: operations["rollouts_sentence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/usual-hours": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The hours that a draft has in which none are said. */
+        post: operations["rollouts_usual_hours"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3582,6 +3650,11 @@ export interface components {
             not_after: string;
             results: unknown;
             hold_reason: string;
+            /** Format: date-time */
+            notice_shown_at: string | null;
+            times_deferred: number;
+            /** Format: date-time */
+            deferred_at: string | null;
             answer: string;
             has_output: boolean;
         };
@@ -3720,6 +3793,11 @@ export interface components {
             not_after: string;
             results: unknown;
             hold_reason: string;
+            /** Format: date-time */
+            notice_shown_at: string | null;
+            times_deferred: number;
+            /** Format: date-time */
+            deferred_at: string | null;
         };
         /** @description One device with everything known of it. */
         DeviceDetail: {
@@ -3848,6 +3926,9 @@ export interface components {
             window_start?: string | null;
             /** @example 05:30:00 */
             window_end?: string | null;
+            window_days?: number[];
+            /** Format: date-time */
+            ends_at?: string | null;
             prefetch?: boolean;
             /** @example 05:30:00 */
             prefetch_start?: string | null;
@@ -5178,6 +5259,27 @@ export interface components {
             /** Format: date-time */
             made_at: string;
         };
+        /** @description A ring that is to be ahead; `id` says which of those that are, null makes a new one. */
+        RingAheadBodyRequest: {
+            name: string;
+            kind: components["schemas"]["RingKindEnum"];
+            group_id?: number | null;
+            /** Format: double */
+            share_pct?: number | null;
+            number?: number | null;
+            /**
+             * Format: double
+             * @default 95
+             */
+            confirmed_pct?: number;
+            /** @default 60 */
+            soak_minutes?: number;
+            max_unreached?: number | null;
+            min_tried?: number | null;
+            /** @default false */
+            needs_approval?: boolean;
+            id?: number | null;
+        };
         /** @description The deliveries of a ring, one mark each; none where the ring is too large to draw so. */
         RingDevices: {
             ring: number;
@@ -5222,6 +5324,22 @@ export interface components {
         };
         /** @enum {string} */
         RingKindEnum: "group" | "share" | "number" | "rest";
+        /**
+         * @description A ring as it would be: `was` is its place now and `before` how many devices wait in it now, both null where it is
+         *     new; `after` how many would.
+         */
+        RingOutcomeRow: {
+            position: number;
+            name: string;
+            was: number | null;
+            before: number | null;
+            after: number;
+        };
+        RingRemovedRow: {
+            position: number;
+            name: string;
+            devices: number;
+        };
         /** @description How a ring went. */
         RingTimes: {
             position: number;
@@ -5282,6 +5400,21 @@ export interface components {
             gate: components["schemas"]["GateView"];
             stuck: boolean;
         };
+        /** @description All the rings that are to be ahead of those that have opened, in the order in which they open. */
+        RingsAheadBodyRequest: {
+            rings: components["schemas"]["RingAheadBodyRequest"][];
+        };
+        /**
+         * @description What it does to have these rings ahead: `moving` devices would be in another ring than now, `unplaced` in none,
+         *     which is refused; `same` says that nothing would change.
+         */
+        RingsOutcomeView: {
+            rings: components["schemas"]["RingOutcomeRow"][];
+            removed: components["schemas"]["RingRemovedRow"][];
+            moving: number;
+            unplaced: number;
+            same: boolean;
+        };
         /** @enum {string} */
         RoleEnum: "viewer" | "operator" | "approver" | "administrator";
         /** @description A rollout with its settings, as they can be edited while it is a draft. */
@@ -5326,6 +5459,8 @@ export interface components {
             window_days: number[];
             /** Format: date-time */
             starts_at: string | null;
+            /** Format: date-time */
+            ends_at: string | null;
             expires_after_hours: number;
             /** Format: double */
             failure_limit_pct: number;
@@ -5354,6 +5489,9 @@ export interface components {
             overridden_by: string | null;
             override_approved_by: string | null;
             notice: string;
+            defer_times: number | null;
+            /** Format: date-time */
+            defer_until: string | null;
             plan_version_id: number | null;
             plan: string;
             taken_out: number;
@@ -5364,7 +5502,10 @@ export interface components {
             errors: components["schemas"]["ErrorCount"][];
             held: components["schemas"]["HeldCount"][];
         };
-        /** @description A rollout as it is written down. Times of day are by each device's own clock. `purpose` is why it is there. */
+        /**
+         * @description A rollout as it is written down. Times of day are by each device's own clock; a window of null is any hour, and
+         *     where none is said, `rollouts_usual_hours` says which it is. `purpose` is why the rollout is there.
+         */
         RolloutDraftBodyRequest: {
             /** @description by name or uid */
             include_devices?: string[];
@@ -5381,6 +5522,9 @@ export interface components {
             freeze_override_reason?: string;
             /** @default  */
             notice?: string;
+            defer_times?: number | null;
+            /** Format: date-time */
+            defer_until?: string | null;
             include: number[];
             exclude?: number[];
             /** @default  */
@@ -5392,6 +5536,8 @@ export interface components {
             window_days?: number[];
             /** Format: date-time */
             starts_at?: string | null;
+            /** Format: date-time */
+            ends_at?: string | null;
             /** @default false */
             prefetch?: boolean;
             /** @example 05:30:00 */
@@ -5483,6 +5629,9 @@ export interface components {
             freeze_override_reason?: string;
             /** @default  */
             notice?: string;
+            defer_times?: number | null;
+            /** Format: date-time */
+            defer_until?: string | null;
             include: number[];
             exclude?: number[];
             /** @default  */
@@ -5494,6 +5643,8 @@ export interface components {
             window_days?: number[];
             /** Format: date-time */
             starts_at?: string | null;
+            /** Format: date-time */
+            ends_at?: string | null;
             /** @default false */
             prefetch?: boolean;
             /** @example 05:30:00 */
@@ -6136,6 +6287,24 @@ export interface components {
             file_name: string;
             size_bytes: number;
         };
+        /** @description Of a draft what the usual hours depend on. */
+        UsualHoursBodyRequest: {
+            /** @description by name or uid */
+            include_devices?: string[];
+            images?: number[];
+            include?: number[];
+            exclude?: number[];
+        };
+        /** @description The hours last used for these models, and the rollout that had them; 01:00 to 05:00 where none had any. */
+        UsualHoursView: {
+            /** @example 05:30:00 */
+            window_start: string;
+            /** @example 05:30:00 */
+            window_end: string;
+            window_days: number[];
+            rollout_id: number | null;
+            readonly rollout: string;
+        };
         ValueCount: {
             value: string;
             count: number;
@@ -6205,6 +6374,14 @@ export interface components {
         /** @description A serializer that refuses fields it does not know, naming them. */
         WithdrawalReasonRequest: {
             reason: string;
+        };
+        /** @description What people call a rollout, why it is there, and where that is written down. */
+        WordsBodyRequest: {
+            name: string;
+            /** @default  */
+            purpose?: string;
+            /** @default  */
+            ticket?: string;
         };
         ZoneFiringsView: {
             zone: string;
@@ -26239,6 +26416,310 @@ export interface operations {
             };
         };
     };
+    rollouts_rings_ahead: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "rings": [
+                 *         {
+                 *           "id": 31,
+                 *           "name": "Half of them",
+                 *           "kind": "share",
+                 *           "share_pct": 50,
+                 *           "soak_minutes": 240
+                 *         },
+                 *         {
+                 *           "id": null,
+                 *           "name": "Everyone left",
+                 *           "kind": "rest",
+                 *           "soak_minutes": 0
+                 *         }
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["RingsAheadBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RingsOutcomeView"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rollouts_rings_ahead_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "rings": [
+                 *         {
+                 *           "id": 31,
+                 *           "name": "Half of them",
+                 *           "kind": "share",
+                 *           "share_pct": 50,
+                 *           "soak_minutes": 240
+                 *         },
+                 *         {
+                 *           "id": null,
+                 *           "name": "Everyone left",
+                 *           "kind": "rest",
+                 *           "soak_minutes": 0
+                 *         }
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["RingsAheadBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RingsOutcomeView"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     rollouts_roll_back: {
         parameters: {
             query?: never;
@@ -26880,6 +27361,146 @@ export interface operations {
             };
         };
     };
+    rollouts_words: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "name": "Frost season",
+                 *       "purpose": "Sensors drift below zero",
+                 *       "ticket": "OPS-118"
+                 *     }
+                 */
+                "application/json": components["schemas"]["WordsBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutDetail"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     rollouts_order: {
         parameters: {
             query?: never;
@@ -27051,6 +27672,150 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SentencePart"][];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rollouts_usual_hours: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                /**
+                 * @example {
+                 *       "images": [
+                 *         5
+                 *       ],
+                 *       "include": [
+                 *         3
+                 *       ],
+                 *       "include_devices": [
+                 *         "sill-0007"
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["UsualHoursBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UsualHoursView"];
                 };
             };
             /** @description The request is no HTTP or JSON that can be read. */

@@ -1,6 +1,6 @@
 /** The columns in which deliveries are listed, for rollouts and commands alike. */
 import type { Schemas } from "@/api/client";
-import { relative, waitWords } from "@/lib/format";
+import { counted, relative, waitWords } from "@/lib/format";
 import { Dial } from "./dial";
 import { LOOK } from "./phases";
 import type { Column } from "./table";
@@ -22,6 +22,14 @@ export function useDeliveryColumns(now: Date): Column<Row>[] {
       cell: (d) => (
         <span className="flex items-center gap-2">
           <Dial phase={d.phase} held={d.hold_reason !== ""} /> {d.hold_reason ? "held back" : LOOK[d.phase].word}
+          {d.deferred_at && d.phase === "staged" && (
+            <span
+              className="text-soft"
+              title={`${counted(d.times_deferred, "time")}, last ${relative(d.deferred_at, now)}`}
+            >
+              put off
+            </span>
+          )}
           {d.max_attempts > 1 && d.attempt > 1 && <span className="text-soft">try {d.attempt}</span>}
         </span>
       ),

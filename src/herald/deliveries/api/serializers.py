@@ -60,6 +60,9 @@ class DeliveryRow(serializers.ModelSerializer[Delivery]):
             "not_after",
             "results",
             "hold_reason",
+            "notice_shown_at",
+            "times_deferred",
+            "deferred_at",
         )
 
     def get_what(self, delivery: Delivery) -> str:

@@ -22,10 +22,14 @@ from herald.rollouts.api.stepping_serializers import (
     GateBody,
     GroupsBody,
     OrderBody,
+    RingsAheadBody,
+    RingsOutcomeView,
     Touched,
+    WordsBody,
 )
+from herald.rollouts.api.views import read_rings
 from herald.rollouts.engine import audience_sync
-from herald.rollouts.intervene import devices, edit, lifecycle, rollback
+from herald.rollouts.intervene import devices, edit, lifecycle, rings_ahead, rollback
 from herald.time import clock
 
 
@@ -174,7 +178,9 @@ class EditOpenPreview(APIView):
     @extend_schema(operation_id="rollouts_edit_open_preview", request=EditOpenBody, responses=DifferenceRow(many=True))
     def post(self, request: Request, rollout_id: int) -> Response:
         changes, rings = _ahead(request)
-        return Response(DifferenceRow(edit.differences(find_rollout(rollout_id), changes, rings), many=True).data)
+        return Response(
+            DifferenceRow(edit.differences(find_rollout(rollout_id), changes, rings, now=clock.now()), many=True).data
+        )
 
 
 class EditOpenAction(APIView):
@@ -185,6 +191,44 @@ class EditOpenAction(APIView):
         changes, rings = _ahead(request)
         told = edit.edit_open_rollout(find_rollout(rollout_id), changes, rings, actor=person(request), now=clock.now())
         return Response(DifferenceRow(told, many=True).data)
+
+
+class RingsAheadPreview(APIView):
+    """What having other rings ahead would do; changes nothing."""
+
+    changes_nothing = True
+
+    @extend_schema(operation_id="rollouts_rings_ahead_preview", request=RingsAheadBody, responses=RingsOutcomeView)
+    def post(self, request: Request, rollout_id: int) -> Response:
+        told = rings_ahead.preview_rings_ahead(find_rollout(rollout_id), _rings(request), now=clock.now())
+        return Response(RingsOutcomeView(told).data)
+
+
+class RingsAheadView(APIView):
+    """Put these rings in the place of all that have not opened."""
+
+    @extend_schema(operation_id="rollouts_rings_ahead", request=RingsAheadBody, responses=RingsOutcomeView)
+    def put(self, request: Request, rollout_id: int) -> Response:
+        told = rings_ahead.change_rings_ahead(
+            find_rollout(rollout_id), _rings(request), actor=person(request), now=clock.now()
+        )
+        return Response(RingsOutcomeView(told).data)
+
+
+class WordsView(APIView):
+    """Name a rollout, say why it is there and where that is written down; at any time."""
+
+    @extend_schema(operation_id="rollouts_words", request=WordsBody, responses=RolloutDetail)
+    def put(self, request: Request, rollout_id: int) -> Response:
+        words = valid(WordsBody(data=request.data))
+        lifecycle.set_words(find_rollout(rollout_id), **words, actor=person(request), now=clock.now())
+        return Response(detail_of(rollout_id))
+
+
+def _rings(request: Request) -> list[rings_ahead.RingAhead]:
+    rings = valid(RingsAheadBody(data=request.data))["rings"]
+    ids = [ring.pop("id") for ring in rings]
+    return [rings_ahead.RingAhead(id=pk, draft=draft) for pk, draft in zip(ids, read_rings(rings), strict=True)]
 
 
 def _ahead(request: Request) -> tuple[dict[str, Any], dict[int, dict[str, Any]]]:

@@ -10,7 +10,9 @@ from herald.groups.api.serializers import NAMED_DEVICES
 from herald.groups.models import Group
 from herald.http.fields import NamedThing, SentencePart, StrictSerializer
 from herald.images.models import Image
+from herald.rollouts.compose.usual_hours import UsualHours
 from herald.rollouts.models import RingKindChoice, RingPlanVersion, RolloutState, StoredForecast, TargetChoice
+from herald.rollouts.watch.sentence import title_of
 from herald_core.rollouts.status import GateState, State
 
 #: a rollout that does not say otherwise has its devices begin over so many minutes
@@ -57,6 +59,8 @@ class RolloutWordsBody(StrictSerializer):
     spread_minutes = serializers.IntegerField(min_value=0, max_value=7 * 24 * 60, default=SPREAD_MINUTES)
     freeze_override_reason = serializers.CharField(max_length=300, allow_blank=True, default="")
     notice = serializers.CharField(max_length=300, allow_blank=True, default="")
+    defer_times = serializers.IntegerField(min_value=1, max_value=100, allow_null=True, default=None)
+    defer_until = serializers.DateTimeField(allow_null=True, default=None)
     include = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True)
     include_devices = NAMED_DEVICES
     exclude = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True, default=list)
@@ -65,6 +69,7 @@ class RolloutWordsBody(StrictSerializer):
     window_end = serializers.TimeField(allow_null=True, default=None)
     window_days = serializers.ListField(child=serializers.IntegerField(min_value=0, max_value=6), default=list)
     starts_at = serializers.DateTimeField(allow_null=True, default=None)
+    ends_at = serializers.DateTimeField(allow_null=True, default=None)
     prefetch = serializers.BooleanField(default=False)
     prefetch_start = serializers.TimeField(allow_null=True, default=None)
     prefetch_end = serializers.TimeField(allow_null=True, default=None)
@@ -72,8 +77,12 @@ class RolloutWordsBody(StrictSerializer):
 
 
 class RolloutDraftBody(RolloutWordsBody):
-    """A rollout as it is written down. Times of day are by each device's own clock. `purpose` is why it is there."""
+    """A rollout as it is written down. Times of day are by each device's own clock; a window of null is any hour, and
+    where none is said, `rollouts_usual_hours` says which it is. `purpose` is why the rollout is there."""
 
+    window_start = serializers.TimeField(allow_null=True, required=False)
+    window_end = serializers.TimeField(allow_null=True, required=False)
+    window_days = serializers.ListField(child=serializers.IntegerField(min_value=0, max_value=6), required=False)
     name = serializers.CharField(max_length=80, allow_blank=True, default="")
     purpose = serializers.CharField(max_length=300, allow_blank=True, default="")
     ticket = serializers.CharField(max_length=200, allow_blank=True, default="")
@@ -95,6 +104,28 @@ class RolloutSentenceBody(RolloutWordsBody):
 
     ring_count = serializers.IntegerField(min_value=0)
     rolls_back_id = serializers.IntegerField(allow_null=True, default=None)
+
+
+class UsualHoursBody(StrictSerializer):
+    """Of a draft what the usual hours depend on."""
+
+    images = serializers.PrimaryKeyRelatedField(queryset=Image.objects.all(), many=True, default=list)
+    include = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True, default=list)
+    exclude = serializers.PrimaryKeyRelatedField(queryset=Group.objects.all(), many=True, default=list)
+    include_devices = NAMED_DEVICES
+
+
+class UsualHoursView(serializers.Serializer[Any]):
+    """The hours last used for these models, and the rollout that had them; 01:00 to 05:00 where none had any."""
+
+    window_start = serializers.TimeField()
+    window_end = serializers.TimeField()
+    window_days = serializers.ListField(child=serializers.IntegerField())
+    rollout_id = serializers.IntegerField(source="rollout.pk", default=None, allow_null=True)
+    rollout = serializers.SerializerMethodField()
+
+    def get_rollout(self, hours: UsualHours) -> str:
+        return title_of(hours.rollout) if hours.rollout else ""
 
 
 class LaunchBody(StrictSerializer):
@@ -237,6 +268,7 @@ class RolloutDetail(RolloutRow):
     window_end = serializers.TimeField(allow_null=True)
     window_days = serializers.ListField(child=serializers.IntegerField())
     starts_at = serializers.DateTimeField(allow_null=True)
+    ends_at = serializers.DateTimeField(allow_null=True)
     expires_after_hours = serializers.IntegerField()
     failure_limit_pct = serializers.FloatField()
     failure_count_limit = serializers.IntegerField(allow_null=True)
@@ -262,6 +294,8 @@ class RolloutDetail(RolloutRow):
     overridden_by = serializers.CharField(allow_null=True)
     override_approved_by = serializers.CharField(allow_null=True)
     notice = serializers.CharField()
+    defer_times = serializers.IntegerField(allow_null=True)
+    defer_until = serializers.DateTimeField(allow_null=True)
     plan_version_id = serializers.IntegerField(allow_null=True)
     plan = serializers.CharField()
     taken_out = serializers.IntegerField()

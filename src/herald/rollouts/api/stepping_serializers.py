@@ -6,6 +6,7 @@ from rest_framework import serializers
 
 from herald.groups.models import Group
 from herald.http.fields import StrictSerializer
+from herald.rollouts.api.serializers import RingDraftBody
 
 
 class HoldQuestion(StrictSerializer):
@@ -119,6 +120,8 @@ class EditOpenBody(StrictSerializer):
 
     window_start = serializers.TimeField(allow_null=True, required=False)
     window_end = serializers.TimeField(allow_null=True, required=False)
+    window_days = serializers.ListField(child=serializers.IntegerField(min_value=0, max_value=6), required=False)
+    ends_at = serializers.DateTimeField(allow_null=True, required=False)
     prefetch = serializers.BooleanField(required=False)
     prefetch_start = serializers.TimeField(allow_null=True, required=False)
     prefetch_end = serializers.TimeField(allow_null=True, required=False)
@@ -139,3 +142,51 @@ class DifferenceRow(serializers.Serializer[Any]):
     ring = serializers.IntegerField(allow_null=True)
     before = serializers.CharField()
     after = serializers.CharField()
+
+
+class RingAheadBody(RingDraftBody):
+    """A ring that is to be ahead; `id` says which of those that are, null makes a new one."""
+
+    id = serializers.IntegerField(allow_null=True, default=None)
+
+
+class RingsAheadBody(StrictSerializer):
+    """All the rings that are to be ahead of those that have opened, in the order in which they open."""
+
+    rings = RingAheadBody(many=True)
+
+
+class RingOutcomeRow(serializers.Serializer[Any]):
+    """A ring as it would be: `was` is its place now and `before` how many devices wait in it now, both null where it is
+    new; `after` how many would."""
+
+    position = serializers.IntegerField()
+    name = serializers.CharField()
+    was = serializers.IntegerField(allow_null=True)
+    before = serializers.IntegerField(allow_null=True)
+    after = serializers.IntegerField()
+
+
+class RingRemovedRow(serializers.Serializer[Any]):
+    position = serializers.IntegerField()
+    name = serializers.CharField()
+    devices = serializers.IntegerField()
+
+
+class RingsOutcomeView(serializers.Serializer[Any]):
+    """What it does to have these rings ahead: `moving` devices would be in another ring than now, `unplaced` in none,
+    which is refused; `same` says that nothing would change."""
+
+    rings = RingOutcomeRow(many=True)
+    removed = RingRemovedRow(many=True)
+    moving = serializers.IntegerField()
+    unplaced = serializers.IntegerField()
+    same = serializers.BooleanField()
+
+
+class WordsBody(StrictSerializer):
+    """What people call a rollout, why it is there, and where that is written down."""
+
+    name = serializers.CharField(max_length=80, allow_blank=True)
+    purpose = serializers.CharField(max_length=300, allow_blank=True, default="")
+    ticket = serializers.CharField(max_length=200, allow_blank=True, default="")

@@ -23,11 +23,14 @@ from herald.rollouts.api.serializers import (
     RolloutDraftBody,
     RolloutRow,
     RolloutSentenceBody,
+    UsualHoursBody,
+    UsualHoursView,
 )
 from herald.rollouts.api.shared import detail_of, find_rollout
 from herald.rollouts.api.stepping_serializers import DevicesBody, DevicesReasonBody, Touched
 from herald.rollouts.compose import drafts
 from herald.rollouts.compose.conflicts import conflicts_of
+from herald.rollouts.compose.usual_hours import usual_hours
 from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout, Stage
 from herald.rollouts.watch import overview
@@ -97,6 +100,19 @@ class SentenceAction(APIView):
     def post(self, request: Request) -> Response:
         parts = draft_parts(valid(RolloutSentenceBody(data=request.data)))
         return Response(SentencePart(parts, many=True).data)
+
+
+class UsualHoursAction(APIView):
+    """The hours that a draft has in which none are said."""
+
+    changes_nothing = True
+
+    @extend_schema(operation_id="rollouts_usual_hours", request=UsualHoursBody, responses=UsualHoursView)
+    def post(self, request: Request) -> Response:
+        asked = valid(UsualHoursBody(data=request.data))
+        named = read_named(asked["include_devices"], "/include_devices")
+        found = usual_hours(asked["images"], asked["include"], asked["exclude"], named)
+        return Response(UsualHoursView(found).data)
 
 
 class PreflightAction(APIView):
@@ -196,11 +212,17 @@ def _draft(request: Request) -> drafts.RolloutDraft:
     changes = body.pop("changes")
     if len(changes) > MOST_CHANGES:
         raise Invalid("/changes", f"A change table has at most {MOST_CHANGES} rows.")
+    devices = read_named(body.pop("include_devices"), "/include_devices")
+    if not body.keys() & {"window_start", "window_end"}:
+        images = [c["image_id"] for c in changes if c["image_id"]]
+        usual = usual_hours(images, body["include"], body["exclude"], devices)
+        body |= {"window_start": usual.window_start, "window_end": usual.window_end}
+        body.setdefault("window_days", usual.window_days)
     return drafts.RolloutDraft(
         changes=[_change(c) for c in changes],
         rings=read_rings(body.pop("rings")),
         plan_version=body.pop("plan_version_id"),
-        devices=read_named(body.pop("include_devices"), "/include_devices"),
+        devices=devices,
         **body,
     )
 

@@ -1,6 +1,6 @@
 """What else wants the devices of a draft, and what will happen: other rollouts, freezes, schedules."""
 
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from herald.calendar.services import freezes_between, held_by
@@ -49,7 +49,7 @@ def _rollouts(rollout: Rollout, devices: "QuerySet[Device]") -> list[AudienceCon
 
 def _freezes(rollout: Rollout, devices: "QuerySet[Device]", now: datetime) -> list[AudienceConflict]:
     starts = max(now, rollout.starts_at or now)
-    until = starts + timedelta(hours=rollout.expires_after_hours)
+    until = rollout.end_for(starts)
     found = []
     for freeze in freezes_between(starts, until):
         if count := devices.filter(held_by(freeze)).count():

@@ -81,6 +81,7 @@ class RolloutDraft:
     prefetch_start: time | None = None
     prefetch_end: time | None = None
     expires_after_hours: int = 14 * 24
+    ends_at: datetime | None = None
     failure_limit_pct: float = 2.0
     failure_count_limit: int | None = None
     max_concurrent: int = 200
@@ -90,6 +91,8 @@ class RolloutDraft:
     max_attempts: int = 2
     freeze_override_reason: str = ""
     notice: str = ""
+    defer_times: int | None = None
+    defer_until: datetime | None = None
     name: str = ""
     purpose: str = ""
     ticket: str = ""
@@ -109,6 +112,7 @@ COLUMNS = (
     "prefetch_start",
     "prefetch_end",
     "expires_after_hours",
+    "ends_at",
     "failure_limit_pct",
     "failure_count_limit",
     "max_concurrent",
@@ -118,6 +122,8 @@ COLUMNS = (
     "max_attempts",
     "freeze_override_reason",
     "notice",
+    "defer_times",
+    "defer_until",
     "name",
     "purpose",
     "ticket",
@@ -178,6 +184,14 @@ def _check(draft: RolloutDraft, *, rolls_back: bool) -> None:
     if draft.rule_filter:
         read_rule(draft.rule_filter, load_vocabulary())
     check_plannable(draft.starts_at, "/starts_at")
+    check_plannable(draft.ends_at, "/ends_at")
+    check_plannable(draft.defer_until, "/defer_until")
+    if draft.starts_at and draft.ends_at and draft.ends_at <= draft.starts_at:
+        raise Invalid("/ends_at", "It ends before it starts, so nobody would get it.")
+    if (draft.defer_times or draft.defer_until) and not draft.notice.strip():
+        raise Invalid(
+            "/notice", "An install is put off by whoever reads its notice; write one, or allow no putting off."
+        )
     check_rings(draft.rings, "/rings")
     minutes = max((c.image.expected_minutes for c in draft.changes if c.image), default=0)
     check_window(draft.window_start, draft.window_end, minutes)

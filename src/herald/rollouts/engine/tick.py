@@ -172,8 +172,9 @@ def _open_gates(rollout: Rollout, counts: Mapping[int, RingCounts], budget: _Tur
         if ring.opened_at is None:
             if not budget.may_open:
                 break
-            _open_ring(rollout, ring, now)
             budget.rings_opened += 1
+            if not _open_ring(rollout, ring, now):
+                break
         opened.append(ring)
         if ring.gate_met_at is None and ring is not rings[-1]:  # after the last ring there is no gate
             reading = gate_of(rollout, ring, counts[ring.pk], now)
@@ -183,12 +184,15 @@ def _open_gates(rollout: Rollout, counts: Mapping[int, RingCounts], budget: _Tur
     return opened
 
 
-def _open_ring(rollout: Rollout, ring: Ring, now: datetime) -> None:
+def _open_ring(rollout: Rollout, ring: Ring, now: datetime) -> bool:
+    """Open a ring; whether it was still the one whose turn it is."""
     ring.opened_at = now
-    Ring.objects.filter(pk=ring.pk, opened_at__isnull=True).update(opened_at=now)
+    if not Ring.objects.filter(pk=ring.pk, position=ring.position, opened_at=None).update(opened_at=now):
+        return False  # somebody changed the rings ahead just now; the next turn looks again
     if ring.position > 1:  # the first opens at the launch, which has just looked
         recheck_ring(rollout, ring, now=now)
     lifecycle.note(rollout, f"Ring {ring.position}, {ring.name}, opened", actor=None, now=now)
+    return True
 
 
 def _note_gate(rollout: Rollout, ring: Ring, reading: GateReading, now: datetime) -> None:

@@ -2,23 +2,28 @@
 
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
-from datetime import datetime, time
+from datetime import datetime, time, timedelta
 from types import SimpleNamespace
 from typing import Any
 
 from django.db import transaction
 
+from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
+from herald.http.dates import check_plannable
 from herald.http.errors import Conflict, Invalid
 from herald.people.models import User
 from herald.rollouts.compose.drafts import check_staging, check_window
 from herald.rollouts.intervene.lifecycle import locked, note
 from herald.rollouts.models import OPEN_STATES, Ring, Rollout
+from herald_core.rollouts.sentence import DAYS
 
 #: what may be changed of the rollout, in words
 _OF_ROLLOUT = {
     "window_start": "window opens",
     "window_end": "window closes",
+    "window_days": "on",
+    "ends_at": "ends",
     "prefetch": "files fetched ahead",
     "prefetch_start": "files from",
     "prefetch_end": "files until",
@@ -52,7 +57,7 @@ class FieldEdit:
 
 
 def differences(
-    rollout: Rollout, changes: Mapping[str, Any], rings: Mapping[int, Mapping[str, Any]]
+    rollout: Rollout, changes: Mapping[str, Any], rings: Mapping[int, Mapping[str, Any]], *, now: datetime
 ) -> list[FieldEdit]:
     """What these changes would do, the rings by their place.
 
@@ -68,6 +73,8 @@ def differences(
     end = changes.get("window_end", rollout.window_end)
     check_window(start, end, max(Delivery.objects.of_rollout(rollout.pk).waiting_minutes(), default=0))
     check_staging(SimpleNamespace(**{n: changes.get(n, getattr(rollout, n)) for n in _STAGING}))
+    if changes.get("ends_at", rollout.ends_at) != rollout.ends_at:
+        _check_end(rollout, changes["ends_at"], now)
     by_place = {r.position: r for r in rollout.rings.all()}
     for place, fields in rings.items():
         ring = by_place.get(place)
@@ -98,7 +105,7 @@ def edit_open_rollout(
     """
     with transaction.atomic():
         rollout = locked(rollout, *OPEN_STATES, doing="changed")
-        told = differences(rollout, changes, rings)
+        told = differences(rollout, changes, rings, now=now)
         if not told:
             raise Conflict("Nothing would change.")
         if changes.get("freeze_override_reason", rollout.freeze_override_reason) != rollout.freeze_override_reason:
@@ -109,11 +116,22 @@ def edit_open_rollout(
         if rollout.freeze_override_reason and rollout.overridden_by is None:
             raise Invalid("/freeze_override_reason", "A freeze is overridden by a person, who answers for it.")
         rollout.save()
+        if "ends_at" in changes:
+            deliveries.set_expiry(Delivery.objects.of_rollout(rollout.pk), until=rollout.expires_at)
         for place, fields in rings.items():
             Ring.objects.filter(rollout=rollout, position=place).update(**fields)
         words = "; ".join(f"{_place(d)}{d.what} {d.before} → {d.after}" for d in told)
         note(rollout, f"Changed what is ahead: {words}"[:300], actor=actor, now=now)
     return told
+
+
+def _check_end(rollout: Rollout, ends_at: datetime | None, now: datetime) -> None:
+    """Refuse an end that is over, or would be without one."""
+    check_plannable(ends_at, "/ends_at")
+    until = ends_at or rollout.begins_at + timedelta(hours=rollout.expires_after_hours)
+    if until <= max(now, rollout.begins_at):
+        when = f"{until:%-d %b %Y, %H:%M} UTC"
+        raise Invalid("/ends_at", f"It would end on {when}, which is over, so nobody would get it any more.")
 
 
 def _known(name: str, known: Collection[str], where: str) -> bool:
@@ -129,6 +147,10 @@ def _place(difference: FieldEdit) -> str:
 def _say(value: object) -> str:
     if isinstance(value, bool):
         return "yes" if value else "no"
+    if isinstance(value, datetime):
+        return f"{value:%-d %b %Y, %H:%M} UTC"
+    if isinstance(value, list):
+        return ", ".join(DAYS[d] for d in value) or "every day"
     if isinstance(value, time):
         return f"{value:%H:%M}"
     if isinstance(value, float):

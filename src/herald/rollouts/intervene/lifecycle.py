@@ -97,6 +97,27 @@ def stop(rollout: Rollout, *, actor: User | None, now: datetime) -> tuple[int, i
     return withdrawn, finishing
 
 
+def set_words(rollout: Rollout, *, name: str, purpose: str, ticket: str, actor: User | None, now: datetime) -> None:
+    """Name a rollout, say why it is there and where that is written down: at any time, as it moves no device.
+
+    Raises:
+        Conflict: nothing would change.
+    """
+    words = {"name": name.strip(), "purpose": purpose.strip(), "ticket": ticket.strip()}
+    with transaction.atomic():
+        rollout = locked(rollout, *RolloutState, doing="named")
+        before = {n: getattr(rollout, n) for n in words}
+        if before == words:
+            raise Conflict("Nothing would change.")
+        for n, value in words.items():
+            setattr(rollout, n, value)
+        rollout.save(update_fields=list(words))
+        said = "; ".join(
+            f"{n} {before[n] or 'none'} → {value or 'none'}" for n, value in words.items() if before[n] != value
+        )
+        note(rollout, f"Changed what it is called: {said}"[:300], actor=actor, now=now)
+
+
 def note(
     rollout: Rollout,
     sentence: str,

@@ -1,7 +1,7 @@
 """Launching: checked when it is asked for, carried out by a worker."""
 
 from collections.abc import Collection, Mapping, Sequence
-from datetime import datetime, timedelta
+from datetime import datetime
 from types import MappingProxyType
 from typing import Any
 
@@ -41,7 +41,7 @@ def request_launch(rollout: Rollout, *, expected: int, actor: User | None, now: 
     with transaction.atomic():
         rollout = locked(rollout, RolloutState.DRAFT, doing="launched")
         found = preflight(rollout, now=now)
-        check_launch(rollout, found)
+        check_launch(rollout, found, now=now)
         if abs(expected - found.reached) > leeway(found.reached):
             message = (
                 f"The launch would reach {found.reached} devices, and {expected} was typed. "
@@ -60,13 +60,15 @@ def request_launch(rollout: Rollout, *, expected: int, actor: User | None, now: 
     return found
 
 
-def check_launch(rollout: Rollout, found: Plan) -> None:
+def check_launch(rollout: Rollout, found: Plan, *, now: datetime) -> None:
     """Refuse a launch that must not be.
 
     Raises:
-        Conflict: an image may not be sent, or the change table does not speak of some devices.
+        Conflict: its end is over, an image may not be sent, or the change table does not speak of some devices.
         NobodyThere: nobody would get it.
     """
+    if rollout.ends_at is not None and rollout.ends_at <= now:
+        raise Conflict(f"It was to end on {rollout.ends_at:%-d %b %Y, %H:%M} UTC, which is over. Give it another end.")
     for change in rollout.changes.select_related("image"):
         image = change.image
         if image is not None and image.status != ImageStatus.APPROVED:
@@ -93,7 +95,7 @@ def launch(rollout: Rollout, *, now: datetime) -> Plan | None:
         rings = list(rollout.rings.select_related("group"))
         try:
             found = plan(rollout, rings, now=now)
-            check_launch(rollout, found)
+            check_launch(rollout, found, now=now)
         except (Conflict, NobodyThere, InvalidRule) as refusal:
             _fail(rollout, refusal.detail, now)
             return None
@@ -160,7 +162,7 @@ def write_devices(
         "phase_since": now,
         "created_at": now,
         "not_before": starts,
-        "not_after": starts + timedelta(hours=rollout.expires_after_hours),
+        "not_after": rollout.end_for(starts),
         "max_attempts": rollout.max_attempts,
         "joined_late": late,
     }
@@ -201,7 +203,7 @@ def permit_downgrades(rollout: Rollout, image_ids: Collection[int], now: datetim
     if not (rollout.downgrades or rollout.rolls_back_id) or not image_ids:
         return
     known = set(rollout.downgrade_permits.values_list("image_id", flat=True))
-    until = max(now, rollout.starts_at or now) + timedelta(hours=rollout.expires_after_hours)
+    until = rollout.end_for(max(now, rollout.starts_at or now))
     missing = Image.objects.filter(pk__in=set(image_ids) - known)
     DowngradePermit.objects.bulk_create(
         [

@@ -32,7 +32,7 @@ from herald_core.versions import version_key_or_none
 #: The fields over which draws are even, in the order of `PlannedDevice.strata`.
 STRATA = ("model", "uplink", "site", "from version")
 #: Of these nothing can be learnt soon, so none is drawn for a share or a number.
-_NOT_DRAWN = frozenset({Outcome.LATE, Outcome.OUTRANKED})
+NOT_DRAWN = frozenset({Outcome.LATE, Outcome.OUTRANKED})
 
 
 class PlannedDevice(NamedTuple):
@@ -158,7 +158,7 @@ def plan(rollout: Rollout, rings: Sequence[Ring], *, now: datetime) -> Plan:
         [d.strata for d in taking_part],
         ring_plans(rings),
         rollout.seed,
-        drawable=[d.outcome not in _NOT_DRAWN for d in taking_part],
+        drawable=[d.outcome not in NOT_DRAWN for d in taking_part],
     )
     return Plan(
         audience=len(devices),

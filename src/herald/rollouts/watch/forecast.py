@@ -173,7 +173,8 @@ def forecast_basis(rollout: Rollout, *, now: datetime, failure_rate: float | Non
     """What a forecast of the rollout starts from; of a draft, as if it were launched now."""
     rings = list(rollout.rings.select_related("group"))
     rows = _drafted(rollout, rings, now) if rollout.launched_at is None else _launched(rollout, now)
-    horizon = timedelta(hours=rollout.expires_after_hours)
+    # as far as another attempt would have from now on; an end that is over leaves nothing to look at, but an hour
+    horizon = max(rollout.end_for(max(now, rollout.starts_at or now)) - now, timedelta(hours=1))
     devices = {
         pk: (zone, interval, silent, site or 0)
         for pk, zone, interval, silent, site in Device.objects.forecast_rows([r.id for r in rows], now)

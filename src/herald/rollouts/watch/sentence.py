@@ -24,6 +24,9 @@ _SAME = (
     "max_starts_per_hour",
     "freeze_override_reason",
     "notice",
+    "ends_at",
+    "defer_times",
+    "defer_until",
 )
 
 

@@ -3,8 +3,10 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Schemas } from "@/api/client";
 import { models as modelsQuery } from "@/api/queries";
+import { useClock } from "@/lib/clock";
 import { count, megabytes } from "@/lib/format";
 import { Button, Labelled } from "@/parts/controls";
+import { MomentField } from "@/parts/time-fields";
 import { type Answer, Loaded } from "@/parts/views";
 import { preflight } from "./consequences";
 import { type Change, type Draft, mainChange, withChange, withMain } from "./draft";
@@ -50,9 +52,44 @@ export function ChangeSlot({ draft, rollout, images, onChange }: Props) {
           className="field"
           maxLength={300}
           value={draft.notice ?? ""}
-          onChange={(e) => onChange({ ...draft, notice: e.target.value })}
+          onChange={(e) =>
+            onChange(
+              e.target.value
+                ? { ...draft, notice: e.target.value }
+                : { ...draft, notice: "", defer_times: null, defer_until: null },
+            )
+          }
         />
       </Labelled>
+      {draft.notice && <Deferral draft={draft} onChange={onChange} />}
+    </div>
+  );
+}
+
+/** Whether whoever reads the notice may put the install off. */
+function Deferral({ draft, onChange }: Pick<Props, "draft" | "onChange">) {
+  const { zone } = useClock();
+  return (
+    <div className="flex flex-wrap items-end gap-5">
+      <Labelled label="May be put off, times" hint="by whoever reads it; empty: no number of times limits it">
+        <input
+          type="number"
+          min={1}
+          max={100}
+          className="field w-28"
+          value={draft.defer_times ?? ""}
+          onChange={(e) =>
+            onChange({ ...draft, defer_times: e.target.value === "" ? null : Math.max(1, Math.trunc(+e.target.value)) })
+          }
+        />
+      </Labelled>
+      <MomentField
+        label="And until (your clock)"
+        value={draft.defer_until}
+        zone={zone}
+        onChange={(defer_until) => onChange({ ...draft, defer_until })}
+      />
+      {!draft.defer_times && !draft.defer_until && <p className="text-soft">It may not be put off.</p>}
     </div>
   );
 }

@@ -18,6 +18,7 @@ import { again, type Draft, draftOf, EMPTY, missing, saidOf, startingWith } from
 import { draftSentence, rollout as rolloutQuery } from "./queries";
 import { RingTable } from "./ring-table";
 import { SlotEditor } from "./slot-editor";
+import { useUsualHours } from "./use-usual-hours";
 
 const newRolloutRoute = getRouteApi("/rollouts/new");
 
@@ -51,7 +52,14 @@ export function NewRollout() {
         <Skeleton rows={8} />
       </Apart>
     );
-  return <Compose key={`${held.number} ${JSON.stringify(from)}`} rollout={rollout} start={start} />;
+  return (
+    <Compose
+      key={`${held.number} ${JSON.stringify(from)}`}
+      rollout={rollout}
+      start={start}
+      isNew={draft === undefined && from.like === undefined}
+    />
+  );
 }
 
 function Apart({ children }: { children: ReactNode }) {
@@ -79,7 +87,15 @@ export function ComposeDraft({ rollout }: { rollout: Schemas["RolloutDetail"] })
   return <Compose rollout={rollout} start={draftOf(rollout)} />;
 }
 
-function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null; start: Draft }) {
+function Compose({
+  rollout,
+  start,
+  isNew = false,
+}: {
+  rollout: Schemas["RolloutDetail"] | null;
+  start: Draft;
+  isNew?: boolean;
+}) {
   const navigate = useNavigate();
   const client = useQueryClient();
   const [draft, setDraft] = useState(start);
@@ -87,6 +103,7 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
   const [first] = useState(() => JSON.stringify(start));
   const [open, setOpen] = useState<string>(rollout ? "" : "change");
   const settled = useDebounced(draft, 350);
+  const usual = useUsualHours(draft, settled, setDraft, isNew);
   const keptAs = useRef(rollout ? JSON.stringify(start) : "");
   /** the draft that the server keeps; known here before the address says so */
   const id = useRef(rollout?.id ?? null);
@@ -179,6 +196,7 @@ function Compose({ rollout, start }: { rollout: Schemas["RolloutDetail"] | null;
               images={images}
               groups={groups}
               problems={problems}
+              usual={usual}
               onClose={close}
             />
           )}

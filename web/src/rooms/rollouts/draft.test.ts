@@ -33,6 +33,7 @@ describe("missing", () => {
       changes: [{ choice: "image" as const, image_id: 1 }],
       include: [2],
       window_start: "01:00",
+      window_end: null,
     };
     expect(missing(draft)).toEqual(["both ends of the window"]);
   });
@@ -64,7 +65,11 @@ describe("staging ahead", () => {
     expect(missing(own)).not.toContain("both ends of the hours for files");
   });
   it("goes with the window", () => {
-    expect(atAnyHour({ ...staged, prefetch_start: "08:00", prefetch_end: "20:00" })).toEqual(EMPTY);
+    expect(atAnyHour({ ...staged, prefetch_start: "08:00", prefetch_end: "20:00" })).toEqual({
+      ...EMPTY,
+      window_start: null,
+      window_end: null,
+    });
   });
 });
 

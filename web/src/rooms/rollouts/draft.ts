@@ -18,10 +18,14 @@ export const EMPTY: Draft = {
     { name: "Early", kind: "share", share_pct: 25, confirmed_pct: 95, soak_minutes: 120 },
     { name: "Everyone left", kind: "rest", confirmed_pct: 95, soak_minutes: 0 },
   ],
-  window_start: null,
-  window_end: null,
+  // what the server says of the models takes their place, as long as nobody chose any
+  window_start: "01:00:00",
+  window_end: "05:00:00",
   window_days: [],
   starts_at: null,
+  ends_at: null,
+  defer_times: null,
+  defer_until: null,
   prefetch_start: null,
   prefetch_end: null,
   failure_count_limit: null,
@@ -30,6 +34,20 @@ export const EMPTY: Draft = {
   late_limit: null,
   plan_version_id: null,
 };
+
+/** What was written down of a ring. */
+export const ringDraftOf = (ring: Schemas["RingView"]) => ({
+  name: ring.name,
+  kind: ring.kind,
+  group_id: ring.group?.id ?? null,
+  share_pct: ring.share_pct,
+  number: ring.number,
+  confirmed_pct: ring.confirmed_pct,
+  soak_minutes: ring.soak_minutes,
+  max_unreached: ring.max_unreached,
+  min_tried: ring.min_tried,
+  needs_approval: ring.needs_approval,
+});
 
 /** The draft of a rollout that the server keeps. */
 export function draftOf(rollout: Schemas["RolloutDetail"]): Draft {
@@ -46,18 +64,7 @@ export function draftOf(rollout: Schemas["RolloutDetail"]): Draft {
     exclude: rollout.exclude.map((g) => g.id),
     include_devices: rollout.include_devices.map((d) => d.name),
     rule_filter: rollout.rule_filter,
-    rings: rollout.rings.map((r) => ({
-      name: r.name,
-      kind: r.kind,
-      group_id: r.group?.id ?? null,
-      share_pct: r.share_pct,
-      number: r.number,
-      confirmed_pct: r.confirmed_pct,
-      soak_minutes: r.soak_minutes,
-      max_unreached: r.max_unreached,
-      min_tried: r.min_tried,
-      needs_approval: r.needs_approval,
-    })),
+    rings: rollout.rings.map(ringDraftOf),
     window_start: rollout.window_start,
     window_end: rollout.window_end,
     window_days: rollout.window_days,
@@ -78,12 +85,28 @@ export function draftOf(rollout: Schemas["RolloutDetail"]): Draft {
     downgrades: rollout.downgrades,
     freeze_override_reason: rollout.freeze_override_reason,
     notice: rollout.notice,
+    defer_times: rollout.defer_times,
+    defer_until: rollout.defer_until,
+    ends_at: rollout.ends_at,
     name: rollout.name,
     purpose: rollout.purpose,
     ticket: rollout.ticket,
     plan_version_id: rollout.plan_version_id,
   };
 }
+
+export interface WindowHours {
+  window_start?: string | null;
+  window_end?: string | null;
+  window_days?: number[];
+}
+
+/** The hours alone, to the minute, as they are compared. */
+export const hoursOf = ({ window_start, window_end, window_days }: WindowHours): WindowHours => ({
+  window_start: window_start?.slice(0, 5) ?? null,
+  window_end: window_end?.slice(0, 5) ?? null,
+  window_days: window_days ?? [],
+});
 
 /** The draft without a window: then there is nothing to fetch files ahead of either. */
 export const atAnyHour = (draft: Draft): Draft => ({
@@ -131,6 +154,8 @@ export function startingWith({
 export const again = (rollout: Schemas["RolloutDetail"]): Draft => ({
   ...draftOf(rollout),
   starts_at: null,
+  ends_at: null,
+  defer_until: null,
   freeze_override_reason: "",
 });
 

@@ -4,9 +4,11 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { changed } from "@/api/topics";
+import { useClock } from "@/lib/clock";
 import { useDebounced } from "@/lib/use-debounced";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
-import { TimeField } from "@/parts/time-fields";
+import { Days } from "@/parts/days";
+import { MomentField, TimeField } from "@/parts/time-fields";
 import { SuggestHours } from "./suggest-hours";
 
 type Body = Schemas["EditOpenBodyRequest"];
@@ -33,6 +35,7 @@ const staging = (wanted: boolean): Body =>
 
 export function EditOpenRollout({ rollout, onClose }: { rollout: Schemas["RolloutDetail"]; onClose: () => void }) {
   const client = useQueryClient();
+  const { zone } = useClock();
   const [change, setChange] = useState<Body>({});
   const asked = useDebounced(change, 300);
   const path = { params: { path: { rollout_id: rollout.id } } };
@@ -94,6 +97,18 @@ export function EditOpenRollout({ rollout, onClose }: { rollout: Schemas["Rollou
               />
             </Labelled>
           ))}
+        </div>
+        <div className="flex flex-wrap items-end gap-5">
+          <Days
+            chosen={change.window_days ?? rollout.window_days}
+            onChange={(window_days) => setChange({ ...change, window_days })}
+          />
+          <MomentField
+            label="Ends (your clock)"
+            value={change.ends_at === undefined ? rollout.ends_at : change.ends_at}
+            zone={zone}
+            onChange={(ends_at) => setChange({ ...change, ends_at })}
+          />
         </div>
         <label className="flex min-h-[30px] items-center gap-2">
           <input

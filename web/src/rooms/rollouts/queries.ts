@@ -31,6 +31,15 @@ export const draftSentence = (said: Schemas["RolloutSentenceBodyRequest"]) =>
     retry: false,
     staleTime: 60 * SECOND,
   });
+/** The hours that a draft has in which nobody chose any. */
+export const usualHours = (asked: Schemas["UsualHoursBodyRequest"]) =>
+  queryOptions({
+    queryKey: ["usual-hours", asked],
+    queryFn: () => body(api.POST("/api/v1/rollouts/usual-hours", { body: asked })),
+    placeholderData: keepPreviousData,
+    retry: false,
+    staleTime: 60 * SECOND,
+  });
 export const ringDevices = (id: number) =>
   queryOptions({
     queryKey: ["rollout", id, "marks"],

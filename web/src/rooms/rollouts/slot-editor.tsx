@@ -3,6 +3,8 @@ import type { FieldProblem, Schemas } from "@/api/client";
 import { useClock } from "@/lib/clock";
 import { count } from "@/lib/format";
 import { Button, Card, Labelled, Picker } from "@/parts/controls";
+import { Days } from "@/parts/days";
+import { ObjectLink } from "@/parts/object-link";
 import { NamedDevices } from "@/parts/named-devices";
 import { RuleEditor } from "@/parts/rule-editor";
 import { MomentField, TimeField } from "@/parts/time-fields";
@@ -20,6 +22,8 @@ interface Props {
   groups: Answer<Schemas["GroupRow"][]>;
   /** what is wrong with the rule of the audience */
   problems: FieldProblem[];
+  /** whose hours the draft has, where nobody chose any yet */
+  usual: Schemas["UsualHoursView"] | undefined;
   onClose: () => void;
 }
 
@@ -108,7 +112,7 @@ function GroupsSlot({ slot, draft, onChange, groups, problems }: Props) {
   );
 }
 
-function WindowSlot({ draft, rollout, onChange }: Props) {
+function WindowSlot({ draft, rollout, onChange, usual }: Props) {
   const { zone } = useClock();
   const any = draft.window_start === null && draft.window_end === null;
   return (
@@ -119,11 +123,26 @@ function WindowSlot({ draft, rollout, onChange }: Props) {
           className="accent-[var(--verdigris)]"
           checked={any}
           onChange={(e) =>
-            onChange(e.target.checked ? atAnyHour(draft) : { ...draft, window_start: "01:00", window_end: "04:30" })
+            onChange(e.target.checked ? atAnyHour(draft) : { ...draft, window_start: "01:00", window_end: "05:00" })
           }
         />
         At any hour
       </label>
+      {usual && (
+        <p className="w-full text-soft">
+          {usual.rollout_id ? (
+            <>
+              The hours last used for these models, in{" "}
+              <ObjectLink kind="rollout" id={usual.rollout_id} className="slot">
+                rollout {usual.rollout_id}
+              </ObjectLink>
+              {usual.rollout && `, ${usual.rollout}`}.
+            </>
+          ) : (
+            "The usual hours: nothing went to these models in hours of its own yet."
+          )}
+        </p>
+      )}
       {!any && (
         <>
           <Labelled label="Opens (device time)">
@@ -143,8 +162,16 @@ function WindowSlot({ draft, rollout, onChange }: Props) {
         zone={zone}
         onChange={(starts_at) => onChange({ ...draft, starts_at })}
       />
+      <MomentField
+        label="Ends (your clock)"
+        value={draft.ends_at}
+        zone={zone}
+        onChange={(ends_at) => onChange({ ...draft, ends_at })}
+      />
       {rollout && <SuggestHours rollout={rollout.id} onTake={(hours) => onChange(withHours(draft, hours))} />}
-      {!any && <Days draft={draft} onChange={onChange} />}
+      {!any && (
+        <Days chosen={draft.window_days ?? []} onChange={(window_days) => onChange({ ...draft, window_days })} />
+      )}
       {!any && <Staging draft={draft} onChange={onChange} />}
       <p className="max-w-[60ch] text-soft">
         An install is only offered while the window has the image's expected minutes left, and none in a freeze. A
@@ -162,35 +189,6 @@ function WindowSlot({ draft, rollout, onChange }: Props) {
         />
       </Labelled>
     </div>
-  );
-}
-
-const DAYS = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
-
-function Days({ draft, onChange }: Pick<Props, "draft" | "onChange">) {
-  const chosen = draft.window_days ?? [];
-  return (
-    <fieldset>
-      <legend className="mb-1 font-semibold text-soft">On (none ticked: every day)</legend>
-      <div className="flex gap-3">
-        {DAYS.map((name, day) => (
-          <label key={name} className="flex min-h-[30px] items-center gap-1">
-            <input
-              type="checkbox"
-              className="accent-[var(--verdigris)]"
-              checked={chosen.includes(day)}
-              onChange={(e) =>
-                onChange({
-                  ...draft,
-                  window_days: e.target.checked ? [...chosen, day].sort() : chosen.filter((d) => d !== day),
-                })
-              }
-            />
-            {name}
-          </label>
-        ))}
-      </div>
-    </fieldset>
   );
 }
 
@@ -257,7 +255,9 @@ function LimitSlot({ draft, onChange }: Props) {
         0,
       )}
       {number("max_attempts", "Attempts a device", "before it counts as failed", 1)}
-      {number("expires_after_hours", "Expires after, hours", "devices not reached by then expire", 1)}
+      {draft.ends_at
+        ? null
+        : number("expires_after_hours", "Expires after, hours", "devices not reached by then expire", 1)}
     </div>
   );
 }

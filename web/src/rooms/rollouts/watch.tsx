@@ -2,7 +2,9 @@
  * Then the lanes with their gates, the curve, and every device. */
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
+import { useState } from "react";
 import type { Schemas } from "@/api/client";
+import { useMay } from "@/api/use-may";
 import { useClock } from "@/lib/clock";
 import { count, counted, instant, percent } from "@/lib/format";
 import { statusWords } from "@/lib/status";
@@ -26,6 +28,7 @@ import {
   rolloutFreezes,
   rolloutTimeline,
 } from "./queries";
+import { Rename } from "./rename";
 import { StatusBreakdown } from "./status-breakdown";
 
 export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
@@ -33,6 +36,8 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
   const navigate = useNavigate();
   const marks = useQuery(marksQuery(rollout.id));
   const events = useQuery(rolloutTimeline(rollout.id));
+  const mayOperate = useMay("operate");
+  const [renaming, setRenaming] = useState(false);
   const launched = rollout.launched_at;
   return (
     <div className="h-full overflow-auto px-5 py-4">
@@ -53,9 +58,18 @@ export function Watch({ rollout }: { rollout: Schemas["RolloutDetail"] }) {
             {rollout.with_file > 0 &&
               ` · ${counted(rollout.with_file, "waiting device has", "waiting devices have")} the file already`}
             {rollout.left_out > 0 && ` · ${counted(rollout.left_out, "device")} left out at preflight`}
+            {mayOperate && (
+              <>
+                {" · "}
+                <button type="button" className="slot" onClick={() => setRenaming(true)}>
+                  {rollout.name ? "Rename…" : "Name it…"}
+                </button>
+              </>
+            )}
           </p>
         </div>
         <Actions rollout={rollout} />
+        {renaming && <Rename rollout={rollout} onClose={() => setRenaming(false)} />}
       </div>
       {inTrouble(rollout) && <Evidence rollout={rollout} />}
       {!inTrouble(rollout) && <Curve rollout={rollout} />}
