@@ -55,6 +55,13 @@ def test_while_composing_it_asks_for_what_is_missing_and_has_a_slot_for_everythi
         ({"freeze_override_reason": "frost"}, "through freezes (frost; not in force before somebody approves)"),
         ({"freeze_override_reason": "frost", "ignores_freezes": True}, "through freezes (frost)"),
         ({"notice": "Reboots"}, "showing “Reboots” first"),
+        ({"notice": "Reboots", "defer_times": 1}, "first, which may be put off once"),
+        (
+            {"notice": "Reboots", "defer_times": 3, "defer_until": datetime(2026, 11, 5, 5, tzinfo=UTC)},
+            "first, which may be put off 3 times until 5 Nov 05:00 UTC",
+        ),
+        ({"notice": "R", "defer_until": datetime(2026, 11, 5, 5, tzinfo=UTC)}, "put off until 5 Nov 05:00 UTC"),
+        ({"ends_at": datetime(2026, 12, 1, 18, tzinfo=UTC)}, "2% failures, ending 1 Dec 18:00 UTC"),
         ({"follows_audience": True, "downgrades": True}, "following its audience, downgrading where that is needed"),
     ],
 )

@@ -193,6 +193,59 @@ def test_a_file_fetched_ahead_is_kept_over_a_loss_of_power_and_not_fetched_again
     assert len(other.fetched) == 1  # it was used up
 
 
+class Impatient(random.Random):
+    """Puts off whatever may be put off."""
+
+    def random(self) -> float:
+        return 0.0
+
+
+@pytest.mark.parametrize(
+    ("may_defer", "shows", "told"),
+    [
+        (False, True, ["notice_shown"]),
+        (True, True, ["notice_shown", "deferred", "deferred"]),
+        (True, False, []),
+    ],
+)
+def test_a_notice_is_shown_and_put_off_as_long_as_the_server_says_so(
+    tmp_path: Path, may_defer: bool, shows: bool, told: list[str]
+) -> None:
+    fake = FakeGateway(install(notice="Valves stay shut.", may_defer=may_defer))
+
+    def count(report: dict[str, Any]) -> bool:
+        if fake.order and len([s for s in fake.said if s.get("report", {}).get("deferred")]) == 2:
+            fake.order = {**fake.order, "may_defer": False}
+        return bool(report["phase"] == "confirming")
+
+    fake.closes_on = count
+
+    async def one(gateway: Gateway) -> None:
+        device = Device(persona(shows_notices=shows), (), gateway, Memory(tmp_path / "memory.jsonl"), SPEED)
+        device._rng = Impatient()
+        await device._call()
+
+    play(fake, one)
+    reports = [s["report"] for s in fake.said if "report" in s]
+    assert [w for r in reports for w in ("notice_shown", "deferred") if r.get(w)] == told
+    assert fake.phases[-1] == "confirming"
+    assert fake.phases.index("staged") < fake.phases.index("installing")
+
+
+def test_an_install_put_off_beyond_its_hours_is_given_back(tmp_path: Path) -> None:
+    fake = FakeGateway(install(notice="Valves stay shut.", may_defer=True, not_after_seconds=60))
+
+    async def one(gateway: Gateway) -> None:
+        device = Device(persona(), (), gateway, Memory(tmp_path / "memory.jsonl"), 1000.0)
+        device._rng = Impatient()
+        await device._call()
+
+    play(fake, one)
+    last = fake.said[-1]["report"]
+    assert (last["phase"], last["error"]) == ("failed", "deferred")
+    assert "installing" not in fake.phases
+
+
 def test_a_device_that_lost_power_comes_back_on_what_it_had(tmp_path: Path) -> None:
     one_call(FakeGateway(install()), persona(), tmp_path)
     fake = FakeGateway()
