@@ -1,6 +1,7 @@
 """Stepping in, in the real interface: a bad image on satellite uplinks is caught, its cause found and held back; a
 rollout extended without repeats; signing in, composing, launching, pausing and finishing by the keyboard alone."""
 
+import math
 import re
 from urllib.parse import quote
 
@@ -107,6 +108,56 @@ def test_extending_sends_nothing_twice(signed_in: Page, running: Running) -> Non
     devices = [d["device"] for d in running.ask(f"rollouts/{rollout}/deliveries")["deliveries"]]
     assert len(devices) == len(set(devices)) == told["total"]
     assert more["member_count"] == 8
+
+
+def test_the_rings_ahead_are_split_and_what_that_does_is_said_first(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    group = running.api("POST", "groups", {"name": "Valves to be split", "rule": "family = Rill"})["id"]
+    rollout = running.launch(
+        {
+            "changes": [{"choice": "newest"}],
+            "include": [group],
+            "rings": [{"name": "First few", "kind": "number", "number": 3}, {"name": "Everyone left", "kind": "rest"}],
+            "starts_at": "2031-01-01T00:00:00Z",
+            "expires_after_hours": 24 * 365,
+        },
+        reason="to see it split",
+    )
+    path = f"rollouts/{rollout}"
+    begun = running.until(path, lambda r: r["rings"] and r["rings"][0]["opened_at"])
+    left = begun["rings"][1]["phases"]["waiting"]
+    page.goto(f"{running.url}/{path}")
+    page.get_by_role("button", name="Rings ahead…").click()
+    dialog = page.get_by_role("dialog", name="Change the rings ahead")
+    expect(dialog.get_by_text("Ring 1 is open and stays as it is.")).to_be_visible()
+    expect(dialog.get_by_text("Nothing is changed yet.")).to_be_visible()
+    keep = dialog.get_by_role("button", name="Change the rings")
+    expect(keep).to_be_disabled()
+    dialog.get_by_role("button", name="Split in two").click()
+    half = math.ceil(left / 2)
+    expect(dialog.get_by_role("listitem", name="Ring 2")).to_contain_text(f"new → {half} devices")
+    expect(dialog.get_by_role("listitem", name="Ring 3")).to_contain_text(f"{left} → {left - half} devices")
+    expect(dialog.get_by_text(f"{half} waiting devices would be in another ring than now.")).to_be_visible()
+    dialog.get_by_label("Devices of the ring").last.select_option("share")
+    expect(dialog.get_by_text("would be in no ring. Let the last ring take all the rest.")).to_be_visible()
+    expect(keep).to_be_disabled()
+    dialog.get_by_label("Devices of the ring").last.select_option("rest")
+    keep.click()
+    expect(dialog).to_have_count(0)
+    assert [(r["name"], r["size"]) for r in running.ask(path)["rings"]][1:] == [
+        ("Everyone left, first half", half),
+        ("Everyone left", begun["rings"][1]["size"] - half),
+    ]
+    page.get_by_role("button", name="Name it…").click()
+    page.get_by_label("Name, if any").fill("Valves in halves")
+    page.get_by_role("button", name="Keep it").click()
+    expect(page.get_by_role("button", name="Rename…")).to_be_visible()
+    expect(page.get_by_text("Valves in halves", exact=True)).to_be_visible()
+    page.get_by_role("button", name="Change ahead…").click()
+    page.get_by_label("Ends (your clock), date").fill("2031-02-03")
+    expect(page.get_by_role("list", name="What changes")).to_contain_text("ends none 3 Feb 2031")
+    page.get_by_role("button", name="Change it").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("ending 3 Feb")
 
 
 def tab_to(page: Page, name: str, *, back: bool = False) -> int:

@@ -3,18 +3,21 @@ once, and every firing is accounted for."""
 
 import random
 from collections import Counter
+from collections.abc import Sequence
 from datetime import UTC, date, datetime, time, timedelta
 from typing import Any
 
 import pytest
 
 from herald.commands.compose import ScheduleDraft, change_schedule, create_schedule, draft_of
-from herald.commands.models import CommandTemplate, LateChoice, Occurrence, OverlapChoice, Schedule, When
+from herald.commands.models import LOCAL_FORM, CommandTemplate, LateChoice, Occurrence, OverlapChoice, Schedule, When
 from herald.commands.turn import turn_schedules
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.fleet.models import Device
-from herald_core.deliveries import CLOSED, Event
+from herald.groups.audience import audience_query
+from herald_core.deliveries import CLOSED, Event, Phase
+from herald_core.simulation.schedules import Answer, SimSchedule, SimSchedules
 from tests.factories import make_device, make_site, make_static
 
 pytestmark = pytest.mark.django_db
@@ -37,9 +40,9 @@ KINDS: tuple[dict[str, Any], ...] = (
 )
 
 
-def make_schedules(devices: list[Device]) -> list[Schedule]:
+def make_schedules(devices: list[Device], kinds: Sequence[dict[str, Any]] = KINDS) -> list[Schedule]:
     made = []
-    for n, kind in enumerate(KINDS):
+    for n, kind in enumerate(kinds):
         template = CommandTemplate.objects.get(key=("restart", "report", "health-check")[n % 3])
         group = make_static(f"G{n}", devices[n:])
         fields = {"spread_minutes": 10, "expires_after_minutes": 90, "starts_on": date(2026, 10, 20), **kind}
@@ -99,6 +102,85 @@ def test_every_firing_is_accounted_for(seed: int) -> None:
         assert delivery.events.exists()  # whatever ended says why
     for schedule in schedules[:2]:
         _nothing_is_missing(schedule, now)
+
+
+def test_the_server_and_the_simulated_schedules_end_alike() -> None:
+    """The same schedules on the same devices, in the database and in memory: the same offers, and the same ends."""
+    sites = [make_site(f"S{n}", zone) for n, zone in enumerate(ZONES)]
+    devices = [make_device(uid=str(n), site=sites[n % len(sites)]) for n in range(1, 9)]
+    kinds = [k for k in KINDS if not k.keys() & {"at_once_per_site", "max_concurrent"}]  # caps are met in any order
+    schedules = make_schedules(devices, kinds)
+    ids = {d.pk: int(d.uid) for d in devices}
+    simulated = SimSchedules(
+        [_simulated(s, ids) for s in schedules],
+        {int(d.uid): d.time_zone for d in devices},
+        _answer,
+        BEGIN,
+        silence=timedelta(days=9),
+    )
+    index = {s.pk: n for n, s in enumerate(schedules)}
+    now = BEGIN
+    while now < BEGIN + timedelta(days=DAYS):
+        now += STEP
+        simulated.turn(now)
+        turn_schedules(now=now)
+        deliveries.expire(now=now)
+        for delivery in Delivery.objects.in_hand().select_related("occurrence", "device").order_by("id"):
+            _do_as_answered(delivery, index, now)
+    offered = dict(DeliveryEvent.objects.filter(to_phase="offered").values_list("delivery_id", "at"))
+    rows = Delivery.objects.select_related("occurrence", "device")
+    on_server = {(_key(d, index), d.phase, offered.get(d.pk)) for d in rows}
+    in_memory = {
+        (
+            (o.schedule, o.zone, o.local, o.device),
+            o.phase.value,
+            next((at for at, phase in o.notes if phase is Phase.OFFERED), None),
+        )
+        for o in simulated.orders
+    }
+    assert on_server == in_memory
+    assert len(on_server) > 150
+
+
+def _simulated(schedule: Schedule, ids: dict[int, int]) -> SimSchedule:
+    recurrence = schedule.recurrence
+    assert recurrence is not None
+    return SimSchedule(
+        key=f"schedule-{schedule.pk}",
+        recurrence=recurrence,
+        devices=frozenset(ids[d] for d in audience_query(schedule).values_list("pk", flat=True)),
+        clock=schedule.clock,
+        spread=timedelta(minutes=schedule.spread_minutes),
+        expires_after=timedelta(minutes=schedule.expires_after_minutes),
+        runs_late=schedule.late == LateChoice.RUN,
+        skips_overlap=schedule.overlap == OverlapChoice.SKIP,
+    )
+
+
+def _answer(schedule: int, device: int, local: datetime) -> Answer:
+    rng = random.Random(f"{schedule} {device} {local}")
+    takes = None if rng.random() < 0.1 else timedelta(minutes=rng.expovariate(1 / 30))
+    return Answer(takes=takes, runs=timedelta(minutes=rng.uniform(1, 40)), fails=rng.random() < 0.1)
+
+
+def _key(delivery: Delivery, index: dict[int, int]) -> tuple[int, str, datetime, int]:
+    occurrence = delivery.occurrence
+    assert occurrence is not None
+    local = datetime.strptime(occurrence.local_time, LOCAL_FORM)  # noqa: DTZ007  a local time
+    return index[occurrence.schedule_id], occurrence.zone, local, int(delivery.device.uid)
+
+
+def _do_as_answered(delivery: Delivery, index: dict[int, int], now: datetime) -> None:
+    schedule, _, local, device = _key(delivery, index)
+    answer, mine, since = (
+        _answer(schedule, device, local),
+        Delivery.objects.filter(pk=delivery.pk),
+        now - delivery.phase_since,
+    )
+    if delivery.phase == "offered" and answer.takes is not None and since >= answer.takes:
+        deliveries.move(mine, Event.RUN, now=now, cause="reported running")
+    elif delivery.phase == "running" and answer.runs is not None and since >= answer.runs:
+        deliveries.move(mine, Event.FAIL if answer.fails else Event.CONFIRM, now=now, cause="reported an end")
 
 
 def _nothing_is_missing(schedule: Schedule, now: datetime) -> None:

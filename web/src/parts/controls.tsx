@@ -126,11 +126,14 @@ export function Modal({
   open,
   onClose,
   title,
+  wide = false,
   children,
 }: {
   open: boolean;
   onClose: () => void;
   title: string;
+  /** for what stands in rows */
+  wide?: boolean;
   children: ReactNode;
 }) {
   return (
@@ -139,7 +142,10 @@ export function Modal({
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/30 dark:bg-black/50" />
         <Dialog.Content
           aria-describedby={undefined}
-          className="fixed inset-x-0 top-[14%] z-50 mx-auto max-h-[72vh] w-[36rem] max-w-[92vw] overflow-auto rounded-md border border-rule bg-card p-5 shadow-xl"
+          className={clsx(
+            "fixed inset-x-0 top-[14%] z-50 mx-auto max-h-[72vh] max-w-[92vw] overflow-auto rounded-md border border-rule bg-card p-5 shadow-xl",
+            wide ? "w-[58rem]" : "w-[36rem]",
+          )}
         >
           <Dialog.Title className="mb-3 text-lg">{title}</Dialog.Title>
           {children}

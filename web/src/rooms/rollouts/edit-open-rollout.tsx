@@ -60,7 +60,7 @@ export function EditOpenRollout({ rollout, onClose }: { rollout: Schemas["Rollou
     setChange({ ...change, rings: [...others, { ...mine, position, ...fields }] });
   };
   return (
-    <Modal open onClose={onClose} title="Change what is still ahead">
+    <Modal open onClose={onClose} title="Change what is still ahead" wide>
       <form
         className="space-y-4"
         onSubmit={(e) => {
@@ -74,7 +74,7 @@ export function EditOpenRollout({ rollout, onClose }: { rollout: Schemas["Rollou
             setChange({ ...change, window_start, window_end, spread_minutes })
           }
         />
-        <div className="grid grid-cols-3 gap-4">
+        <div className="grid grid-cols-5 gap-4 max-lg:grid-cols-3">
           {TIMES.map(([field, label]) => (
             <Labelled key={field} label={label}>
               <TimeField

@@ -42,7 +42,7 @@ export function RingsAhead({ rollout, onClose }: { rollout: Schemas["RolloutDeta
   const set = (i: number, change: Partial<RingAhead>) =>
     setRings(rings.map((r, j) => (j === i ? { ...r, ...change } : r)));
   return (
-    <Modal open onClose={onClose} title="Change the rings ahead">
+    <Modal open onClose={onClose} title="Change the rings ahead" wide>
       <form
         className="space-y-3"
         onSubmit={(e) => {
@@ -51,7 +51,8 @@ export function RingsAhead({ rollout, onClose }: { rollout: Schemas["RolloutDeta
         }}
       >
         <p className="text-soft">
-          {opened > 0 && `${opened === 1 ? "Ring 1 is" : `Rings 1 to ${opened} are`} open and stay as they are. `}
+          {opened === 1 && "Ring 1 is open and stays as it is. "}
+          {opened > 1 && `Rings 1 to ${opened} are open and stay as they are. `}
           Each ring takes, from those that no earlier ring took.
         </p>
         <ol>
