@@ -89,6 +89,7 @@ urlpatterns = [
     _route("admissions/attempts/<int:attempt_id>", lifecycle.AttemptView),
     _route("admissions/let-in-again", lifecycle.LetInAgainAction),
     _route("devices/<str:device>/request-report", fleet.DeviceReportAction),
+    _route("devices/<str:device>/live", fleet.DeviceLiveView),
     _route("devices/<str:device>/orders", deliveries.DeviceOrdersView),
     _route("devices/<str:device>/timeline", deliveries.DeviceTimelineView),
     _route("fields", fleet.FieldListView),

@@ -208,6 +208,9 @@ class Device(models.Model):
     first_seen = models.DateTimeField(null=True)
     #: since when it is asked to say everything anew; none when it has answered
     report_asked_at = models.DateTimeField(null=True)
+    #: since when somebody wants to watch it live; and until when it says everything every few seconds
+    live_asked_at = models.DateTimeField(null=True)
+    live_until = models.DateTimeField(null=True)
     #: digests of what it said last (firmware, health, boot), and of its last facts: equal ones are no news
     said_digest = models.BigIntegerField(null=True)
     facts_digest = models.BigIntegerField(null=True)

@@ -3,7 +3,7 @@
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any, Self
 
 from django.db import models
@@ -24,6 +24,10 @@ class DeviceQuerySet(models.QuerySet["Device"]):
 
     def by_ids(self, ids: Collection[int]) -> Self:
         return self.filter(id__any=ids)
+
+    def watched_live(self, now: datetime, asked_for: timedelta) -> Self:
+        """Those that are live, or were asked so long ago at most to be."""
+        return self.filter(Q(live_until__gt=now) | Q(live_asked_at__gt=now - asked_for))
 
     def locked_by_secrets(self, hashes: list[str]) -> Self:
         """The devices of these secrets, locked in the order of their ids until the transaction ends."""

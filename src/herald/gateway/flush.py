@@ -1,6 +1,6 @@
 """Writing a batch of check-ins: a few set-based statements for all of them, in one transaction."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any, NamedTuple
@@ -30,6 +30,7 @@ from herald.db.expressions import IsNotNull, JsonMember, JsonSince, JsonText, No
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.fleet.editing import fact_sort_keys, replaced_keys
+from herald.fleet.live_view import ASKED_FOR, CALLS_EVERY_SECONDS, LIVE_FOR
 from herald.fleet.models import Admission, Device, MembershipQueueEntry, PropertyDefinition
 from herald.fleet.presence import heard_in_time
 from herald.fleet.properties import note_reported
@@ -70,13 +71,25 @@ def flush(arrivals: Sequence[PendingCheckIn], *, now: datetime) -> list[Answer |
     with transaction.atomic():
         rows = _known_devices(latest, now)
         changed = _store(rows, latest, now)
+        live = _live(rows, now)
         matters = [
             r.id for r in rows.values() if r.admission != Admission.RETIRED and (r.id in changed or not r.was_on_time)
         ]
         MembershipQueueEntry.objects.note(matters, now)
         orders = _take_reports(rows, arrivals, now)
     counters.check_ins += len(arrivals)
-    return [_answer(rows.get(a.secret_hash), a, orders, now) for a in arrivals]
+    return [_answer(rows.get(a.secret_hash), a, orders, live, now) for a in arrivals]
+
+
+def _live(rows: Mapping[str, "Known"], now: datetime) -> set[int]:
+    """The devices that are watched live; whoever was to be told so is told now, and is live from now on."""
+    asked = {r.id for r in rows.values() if r.live_asked_at is not None}
+    begin = {r.id for r in rows.values() if r.live_asked_at is not None and r.live_asked_at > now - ASKED_FOR}
+    if begin:
+        Device.objects.by_ids(list(begin)).update(live_until=now + LIVE_FOR)
+    if asked:
+        Device.objects.by_ids(list(asked)).update(live_asked_at=None)
+    return begin | {r.id for r in rows.values() if r.live_until is not None and r.live_until > now}
 
 
 class Known(NamedTuple):
@@ -91,6 +104,8 @@ class Known(NamedTuple):
     healthy: bool
     firmware: str | None
     report_asked_at: datetime | None
+    live_asked_at: datetime | None
+    live_until: datetime | None
     was_on_time: bool
     is_busy: bool
 
@@ -309,7 +324,7 @@ def _report_for(delivery: Delivery, message: CheckIn) -> Report | None:
 
 
 def _answer(
-    row: Known | None, arrival: PendingCheckIn, orders: Mapping[int, Delivery], now: datetime
+    row: Known | None, arrival: PendingCheckIn, orders: Mapping[int, Delivery], live: Collection[int], now: datetime
 ) -> Answer | ProtocolError:
     if row is None:
         counters.unknown_devices += 1
@@ -319,6 +334,8 @@ def _answer(
     answer = Answer(admission=row.admission, next_check_in_seconds=row.check_in_interval_seconds)
     if row.report_asked_at is not None and arrival.message.facts is None:
         answer.report, answer.next_check_in_seconds = True, min(answer.next_check_in_seconds, REPORT_SECONDS)
+    if row.id in live:
+        answer.report, answer.next_check_in_seconds = True, min(answer.next_check_in_seconds, CALLS_EVERY_SECONDS)
     delivery = orders.get(row.id)
     if delivery is not None and _may_have(delivery, now):
         answer.order = order_of(delivery, now)

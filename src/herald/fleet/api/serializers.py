@@ -77,6 +77,8 @@ class DeviceDetail(DeviceRow):
             "facts",
             "facts_since",
             "report_asked_at",
+            "live_asked_at",
+            "live_until",
             "healthy",
             "fault",
             "first_seen",

@@ -6,6 +6,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.fleet.api.serializers import DeviceDetail, FieldInfo
+from herald.fleet.live_view import start_live_view, stop_live_view
 from herald.fleet.services import ask_to_report, find_device
 from herald.fleet.vocabulary import load_vocabulary
 from herald.people.permissions import person
@@ -29,6 +30,21 @@ class DeviceReportAction(APIView):
         found = find_device(device)
         ask_to_report(found, actor=person(request), now=clock.now())
         return Response(DeviceDetail(find_device(f"id:{found.pk}")).data)
+
+
+class DeviceLiveView(APIView):
+    """Watch a device live: it says all of its facts every few seconds, for ten minutes from its next call on."""
+
+    @extend_schema(operation_id="devices_watch_live", request=None, responses=DeviceDetail)
+    def post(self, request: Request, device: str) -> Response:
+        found = find_device(device)
+        start_live_view(found, actor=person(request), now=clock.now())
+        return Response(DeviceDetail(find_device(f"id:{found.pk}")).data)
+
+    @extend_schema(operation_id="devices_stop_live", responses={204: None})
+    def delete(self, request: Request, device: str) -> Response:
+        stop_live_view(find_device(device))
+        return Response(status=204)
 
 
 class FieldListView(APIView):

@@ -5,6 +5,7 @@ import { useClock } from "@/lib/clock";
 import { fullInstant, instant, inWords, relative } from "@/lib/format";
 import { Button, Card, Problem } from "@/parts/controls";
 import { Pairs } from "@/parts/pairs";
+import { LiveView } from "./live-view";
 import { deviceCalled, device as deviceQuery } from "./queries";
 
 export function Facts({ device: d }: { device: Schemas["DeviceDetail"] }) {
@@ -59,6 +60,7 @@ export function Facts({ device: d }: { device: Schemas["DeviceDetail"] }) {
         )}
         <Problem error={ask.error} />
       </div>
+      <LiveView device={d} />
     </Card>
   );
 }
