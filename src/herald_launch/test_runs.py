@@ -24,6 +24,8 @@ CONSEQUENCES = "application/vnd.brisk-herald.consequences+json"
 SOAK_MINUTES, FUZZ_MINUTES = 120.0, 30.0
 #: how many recurrences `./herald test recurrence` makes up
 RECURRENCES = 10_000
+#: for how many made-up fleets `./herald test proposals` has hours suggested
+FLEETS = 200
 #: how many tests run beside each other where none of them waits for real time
 WORKERS = min(4, os.cpu_count() or 1)
 
@@ -44,7 +46,10 @@ def run_tests(what: str, *, minutes: float = 0.0, seed: int = 0) -> None:
     }
     long_runs: dict[str, Callable[[], None]] = {
         "mutants": _mutants,
-        "recurrence": lambda: _recurrence(seed),
+        "recurrence": lambda: _by_seeds(
+            "tests.recurrence_rules", RECURRENCES, seed, "a recurrence is read in two ways"
+        ),
+        "proposals": lambda: _by_seeds("tests.suggested_hours", FLEETS, seed, "hours that were proposed do not hold"),
         "soak": lambda: _against_an_installation("soak", minutes or SOAK_MINUTES, seed),
         "fuzz": lambda: _against_an_installation(
             "fuzz", minutes or FUZZ_MINUTES, seed, "--tool", install.ensure_fuzzer()
@@ -128,14 +133,14 @@ def _mutants() -> None:
         stop_test_database()
 
 
-def _recurrence(seed: int) -> None:
-    """Recurrence rules by the thousand, against other readings of them."""
+def _by_seeds(module: str, count: int, seed: int, wrong: str) -> None:
+    """A long run that makes up so many cases, from a seed on."""
     first = seed or random.SystemRandom().randrange(10**9)
     say(f"seed {first}")
-    command = [PYTHON, "-m", "tests.recurrence_rules", str(first), str(RECURRENCES)]
+    command = [PYTHON, "-m", module, str(first), str(count)]
     environment = {"PYTHONPATH": os.pathsep.join([str(ROOT / "src"), str(ROOT)])}
     if subprocess.run(command, cwd=ROOT, env={**os.environ, **environment}, check=False).returncode:
-        raise StepFailed("a recurrence is read in two ways")
+        raise StepFailed(wrong)
     say("all is well")
 
 
