@@ -277,7 +277,8 @@ def test(
     what: Annotated[
         str,
         typer.Argument(
-            help="core, server, gateway, browser or web, all if left out; a long run: mutants, recurrence, fuzz or soak"
+            help="core, server, gateway, browser or web, all if left out; a long run: "
+            "mutants, recurrence, proposals, month, fuzz, soak"
         ),
     ] = "",
     minutes: Annotated[float, typer.Option(help="how long a soak or fuzz lasts, if not as usual")] = 0.0,

@@ -46,10 +46,9 @@ def run_tests(what: str, *, minutes: float = 0.0, seed: int = 0) -> None:
     }
     long_runs: dict[str, Callable[[], None]] = {
         "mutants": _mutants,
-        "recurrence": lambda: _by_seeds(
-            "tests.recurrence_rules", RECURRENCES, seed, "a recurrence is read in two ways"
-        ),
+        "recurrence": lambda: _by_seeds("tests.recurrence_rules", RECURRENCES, seed, "a rule is read in two ways"),
         "proposals": lambda: _by_seeds("tests.suggested_hours", FLEETS, seed, "hours that were proposed do not hold"),
+        "month": _month,
         "soak": lambda: _against_an_installation("soak", minutes or SOAK_MINUTES, seed),
         "fuzz": lambda: _against_an_installation(
             "fuzz", minutes or FUZZ_MINUTES, seed, "--tool", install.ensure_fuzzer()
@@ -129,6 +128,14 @@ def _browser() -> None:
 def _mutants() -> None:
     try:
         run_mutants(test_environment())
+    finally:
+        stop_test_database()
+
+
+def _month() -> None:
+    """Thirty days of scheduled commands, with the clock killed now and then in the middle of a turn."""
+    try:
+        _pytest("tests/server/test_firing_accounts.py", {**test_environment(), "HERALD_ACCOUNT_DAYS": "30"})
     finally:
         stop_test_database()
 

@@ -1,13 +1,16 @@
 """Days of several schedules at once, with devices that do as they like: nothing is offered twice, early, late or two at
 once, and every firing is accounted for."""
 
+import os
 import random
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
 from datetime import UTC, date, datetime, time, timedelta
 from typing import Any
 
 import pytest
+from django.db import connection
 
 from herald.commands.compose import ScheduleDraft, change_schedule, create_schedule, draft_of
 from herald.commands.models import LOCAL_FORM, CommandTemplate, LateChoice, Occurrence, OverlapChoice, Schedule, When
@@ -22,7 +25,8 @@ from tests.factories import make_device, make_site, make_static
 
 pytestmark = pytest.mark.django_db
 BEGIN = datetime(2026, 10, 24, 12, tzinfo=UTC)
-STEP, DAYS = timedelta(minutes=15), 2  # over the end of summer time in Lisbon
+#: two days over the end of summer time in Lisbon; `./herald test month` takes thirty
+STEP, DAYS = timedelta(minutes=15), int(os.environ.get("HERALD_ACCOUNT_DAYS", "2"))
 ZONES = ("Europe/Lisbon", "Asia/Kolkata", "America/Santiago", "Australia/Lord_Howe")
 KINDS: tuple[dict[str, Any], ...] = (
     {"rule": "FREQ=DAILY", "time_of_day": time(1, 30), "spread_minutes": 20},
@@ -70,15 +74,39 @@ def moved(rng: random.Random, devices: list[Device]) -> None:
         Device.objects.filter(pk=rng.choice(devices).pk).update(time_zone=rng.choice(ZONES))
 
 
+class Killed(BaseException):
+    """As by kill -9: nothing of the program has a chance to do anything about it."""
+
+
+@contextmanager
+def killed_after(statements: int) -> Iterator[None]:
+    """The clock dies at its so-manieth statement, and what was not committed by then is gone."""
+    left = statements
+
+    def count(execute: Any, sql: str, params: Any, many: bool, context: Any) -> Any:
+        nonlocal left
+        left -= 1
+        if left < 0 and not sql.startswith("ROLLBACK"):  # which the database does by itself
+            raise Killed
+        return execute(sql, params, many, context)
+
+    with suppress(Killed), connection.execute_wrapper(count):
+        yield
+
+
 @pytest.mark.parametrize("seed", [1, 2])
 def test_every_firing_is_accounted_for(seed: int) -> None:
     rng = random.Random(seed)
     sites = [make_site(f"S{n}", zone) for n, zone in enumerate(ZONES)]
     devices = [make_device(site=sites[n % len(sites)]) for n in range(10)]
     schedules = make_schedules(devices)
-    now = BEGIN
+    now, killed = BEGIN, 0
     while now < BEGIN + timedelta(days=DAYS):
         now += STEP if rng.random() < 0.98 else 6 * STEP  # the clock was away for an hour
+        if rng.random() < 0.1:
+            with killed_after(rng.randrange(60)):
+                turn_schedules(now=now)
+            killed += 1
         turn_schedules(now=now)
         deliveries.expire(now=now)
         act(rng, now)
@@ -88,6 +116,7 @@ def test_every_firing_is_accounted_for(seed: int) -> None:
             change_schedule(schedule, draft_of(schedule), revision=schedule.revision, actor=None, now=now)
     offers = DeliveryEvent.objects.filter(to_phase="offered").select_related("delivery")
     assert offers.count() > 100
+    assert killed > 5
     for event in offers:
         assert event.delivery.not_before <= event.at < event.delivery.not_after  # neither early nor late
     assert max(Counter(offers.values_list("delivery_id", flat=True)).values()) == 1  # nor twice
