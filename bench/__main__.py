@@ -25,12 +25,14 @@ from bench import (  # noqa: E402  Django first
     launch,
     preview,
     simulate,
+    storm,
     values,
 )
 
 BENCHES = {
     "calendar": calendar.run,
     "firing": firing.run,
+    "storm": storm.run,
     "clock": clock.run,
     "common_causes": common_causes.run,
     "draws": draws.run,

@@ -24,6 +24,7 @@ NAMES = {
     "launch": "launching to 100,000 devices",
     "calendar": "a week of the calendar at 100,000 devices, with 50 rollouts and 200 schedules",
     "firing": "a daily command for 100,000 devices: written zone by zone, level over its spread",
+    "storm": "the gateway while a command fires for 100,000 devices at once, and spread",
     "clock": "a turn of the clock with 20 open rollouts of 5,000 devices, and a watch page meanwhile",
     "kills": "20 rollouts, a random process killed with -9 at a random moment of each: what was lost or repeated",
     "follow": "changed devices looked at again for 200 groups",

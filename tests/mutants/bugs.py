@@ -31,6 +31,43 @@ def web(file: str, old: str, new: str) -> Bug:
 
 
 PYTHON = (
+    core(
+        "simulation/schedules.py", "<= now < order.not_after", "<= now <= order.not_after", "test_simulated_schedules"
+    ),
+    core("simulation/schedules.py", "and order.device not in self._in_hand", "", "test_simulated_schedules"),
+    core("deliveries.py", "deferred < self.times", "deferred <= self.times", "../server/test_ends_and_hours"),
+    server(
+        "rollouts/engine/tick.py", "position=ring.position, opened_at=None", "opened_at=None", "server/test_rings_ahead"
+    ),
+    server("rollouts/intervene/rings_ahead.py", "if told.unplaced:", "if False:", "server/test_rings_ahead"),
+    server("rollouts/intervene/rings_ahead.py", "if ring not in stays", "if True", "server/test_rings_ahead"),
+    server(
+        "rollouts/intervene/rings_ahead.py",
+        ", offered_at=None), last)",
+        ", offered_at=None), rings[0].pk)",
+        "server/test_rings_ahead",
+    ),
+    server("rollouts/compose/usual_hours.py", "window_start__isnull=False, ", "", "server/test_ends_and_hours"),
+    server(
+        "deliveries/services.py",
+        "report.notice_shown and delivery.notice_shown_at is None",
+        "report.notice_shown",
+        "server/test_ends_and_hours",
+    ),
+    server("deliveries/services.py", "times_deferred=d.times_deferred,", "", "server/test_ends_and_hours"),
+    server("gateway/flush.py", "r.live_asked_at > now - ASKED_FOR", "True", "server/test_live_view"),
+    server(
+        "gateway/flush.py",
+        "r.live_until is not None and r.live_until > now",
+        "r.live_until is not None",
+        "server/test_live_view",
+    ),
+    server(
+        "commands/firing.py",
+        "able = _not_fired_before(able, schedule, local_time)",
+        "pass",
+        "server/test_firing_accounts",
+    ),
     server("deliveries/querysets.py", "cursor & 1 == 1", "True", "server/test_pages"),
     core("rollouts/status.py", "if unheard >= taken + offered:", "if unheard > taken + offered:", "test_status"),
     core("rollouts/status.py", "State.MOVING if taken else State.OFFERED", "State.MOVING", "test_status"),
@@ -244,6 +281,10 @@ PYTHON = (
 )
 
 WEB = (
+    web("rooms/rollouts/rings.ts", "share / (100 - share)", "share / 100"),
+    web("rooms/rollouts/rings.ts", "rings.slice(0, -1), added", "rings, added"),
+    web("rooms/rollouts/rings.ts", "to >= rings.length", "to > rings.length"),
+    web("rooms/fleet/live-changes.ts", "[...more, ...kept]", "[...kept, ...more]"),
     web("rooms/rollouts/draft.ts", 'freeze_override_reason: "",\n});', "});"),
     web(
         "rooms/rollouts/draft.ts",

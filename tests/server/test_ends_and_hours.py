@@ -6,8 +6,8 @@ from typing import Any
 import pytest
 from rest_framework.test import APIClient
 
+from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
-from herald.deliveries.services import expire
 from herald.fleet.models import Device
 from herald.gateway.flush import PendingCheckIn, flush
 from herald.gateway.messages import Answer, read_check_in
@@ -18,7 +18,7 @@ from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.intervene.devices import retry
 from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout
-from herald_core.deliveries import Deferral
+from herald_core.deliveries import Deferral, Event
 from tests.factories import NOW, launched, make_device, make_devices, make_draft, make_image, make_model, make_static
 
 pytestmark = pytest.mark.django_db
@@ -42,7 +42,7 @@ def test_what_is_not_begun_by_the_end_expires() -> None:
     rollout = launched(draft)
     assert set(Delivery.objects.values_list("not_after", flat=True)) == {NOW + 5 * HOUR}
     tick_rollouts(now=NOW)
-    expire(now=NOW + 5 * HOUR + timedelta(seconds=1))
+    deliveries.expire(now=NOW + 5 * HOUR + timedelta(seconds=1))
     assert set(Delivery.objects.of_rollout(rollout.pk).values_list("phase", flat=True)) == {"expired"}
     # whoever tries again after the end wants it tried again
     names = list(Device.objects.values_list("name", flat=True))
@@ -188,7 +188,8 @@ def test_a_notice_is_put_off_as_often_as_allowed_and_no_more() -> None:
         NOW + 3 * HOUR,
     )
     # said again, it is shown only once; and a report that is repeated counts nothing
-    says(device, NOW + 5 * HOUR, **about, counter=4, deferred=True, notice_shown=True)
+    says(device, NOW + 5 * HOUR, **about, counter=5, notice_shown=True)
+    says(device, NOW + 5 * HOUR, **about, counter=5, deferred=True)
     causes = list(DeliveryEvent.objects.order_by("id").values_list("cause", flat=True))
     assert causes.count("notice-shown") == 1
     assert causes.count("deferred") == 2
@@ -207,6 +208,17 @@ def test_an_install_put_off_beyond_its_hours_is_given_again_and_counts_as_no_att
     assert again is not None
     assert again.may_defer
     assert Delivery.objects.get().times_deferred == 1
+
+
+def test_what_was_put_off_counts_for_the_steps_that_follow() -> None:
+    with_notice(defer_times=2)
+    further = make_image("5.3.0", b"further")
+    Delivery.objects.update(
+        phase="confirming", times_deferred=2, hops=2, remaining_image_ids=[further.pk], target=further.pk
+    )
+    deliveries.move(Delivery.objects.all(), Event.CONFIRM, now=NOW, cause="good")
+    following = Delivery.objects.get(hop=2)
+    assert (following.times_deferred, following.image) == (2, further)
 
 
 def test_it_may_be_put_off_until_a_moment() -> None:

@@ -132,6 +132,21 @@ def test_what_had_the_version_and_what_went_ahead_is_lost_with_no_ring() -> None
     }
 
 
+def test_what_had_the_version_stays_in_the_last_ring_whichever_that_is() -> None:
+    devices = [*make_devices(9), make_device(firmware="5.2.1")]
+    rings = [ring("First", RingKind.NUMBER, number=3), ring("Half", RingKind.SHARE, share_pct=50.0), ring("Rest")]
+    rollout = launched(make_draft(make_static("G", devices), rings=rings))
+    tick_rollouts(now=NOW)
+    half, rest = ahead(rollout)
+    swapped = [
+        RingAhead(id=rest.id, draft=ring("Rest", RingKind.SHARE, share_pct=50.0)),
+        RingAhead(id=half.id, draft=ring("Half")),
+    ]
+    change_rings_ahead(rollout, swapped, actor=None, now=NOW)
+    assert [r.name for r in rollout.rings.all()] == ["First", "Rest", "Half"]
+    assert Delivery.objects.get(phase="confirmed").ring == rollout.rings.get(name="Half")
+
+
 def test_nobody_is_left_without_a_ring() -> None:
     rollout = in_three()
     before = members(rollout)

@@ -4,7 +4,7 @@ It follows the same rules of firing, offering and expiring as the server, which 
 same devices and compares where each order ends.
 """
 
-from collections import Counter, defaultdict
+from collections import Counter
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
@@ -122,7 +122,6 @@ class SimSchedules:
         self._installs, self._silence = installs, silence
         self._open: list[list[SimOrder]] = [[] for _ in schedules]
         self._in_hand: set[int] = set()
-        self._fired: list[defaultdict[datetime, set[int]]] = [defaultdict(set) for _ in schedules]
         self._ahead = [
             {zone: _Ahead(s.recurrence, zone if s.clock == DEVICE_CLOCK else s.clock, start) for zone in found}
             for s, found in ((s, self._zones_of(s)) for s in schedules)
@@ -145,8 +144,7 @@ class SimSchedules:
 
     def _fire(self, index: int, zone: str, firing: Firing, now: datetime) -> None:
         schedule = self.schedules[index]
-        fired = self._fired[index][firing.local]
-        able = [d for d in sorted(schedule.devices) if zone in ("*", self._zones[d]) and d not in fired]
+        able = [d for d in sorted(schedule.devices) if zone in ("*", self._zones[d])]
         frozen = []
         if schedule.drops_in_freeze:
             frozen = [d for d in able if any(f.holds(d, firing.at) for f in schedule.freezes)]
@@ -170,7 +168,6 @@ class SimSchedules:
                 order.phase, order.reason = Phase.EXPIRED, "the clock came too late"
             else:
                 self._open[index].append(order)
-            fired.add(device)
         self.firings.append(
             SimFiring(
                 schedule=index,
