@@ -133,7 +133,7 @@ class SimSchedules:
         return sorted({self._zones[d] for d in schedule.devices})
 
     def turn(self, now: datetime) -> None:
-        """What the clock does at `now`: fire what is due, offer what waits, and end what is over."""
+        """One turn at `now`: fire what is due, offer what waits, and end what is over."""
         for index, schedule in enumerate(self.schedules):
             for zone, ahead in self._ahead[index].items():
                 for firing in ahead.until(now):
