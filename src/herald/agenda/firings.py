@@ -79,15 +79,20 @@ def rows_of_planned(plan: Planned, rows: Rows) -> list[RowFirings]:
     return [_row(key, of) for key, of in marks.items()]
 
 
-def past(rows: Rows, *, start: datetime, end: datetime) -> list[tuple[Schedule, list[RowFirings]]]:
-    """The firings that were in [start, end), by schedule, with how they went."""
-    occurrences = {o.pk: o for o in Occurrence.objects.within(start, end)}
+def past(
+    rows: Rows, known: Mapping[int, Schedule], *, start: datetime, end: datetime
+) -> list[tuple[Schedule, list[RowFirings]]]:
+    """The firings that were in [start, end), by schedule, with how they went. `known` are schedules that were read
+    already, by their ids."""
+    read = Occurrence.objects.within(start, end).only("schedule_id", "fires_at", "tally")
+    occurrences = {o.pk: o for o in read}
     phases: dict[tuple[int, str], Counter[str]] = defaultdict(Counter)
     for pk, phase, cell, n in _how_they_went(occurrences, rows):
         if rows.shown({cell: n}):
             phases[pk, cell[0]][phase] += n
     marks: dict[int, dict[str, list[Mark]]] = defaultdict(lambda: defaultdict(list))
-    schedules = Schedule.objects.listed().in_bulk({o.schedule_id for o in occurrences.values()})
+    others = {o.schedule_id for o in occurrences.values()} - known.keys()
+    schedules = {**known, **(Schedule.objects.listed().in_bulk(others) if others else {})}
     for (pk, row), counts in phases.items():
         occurrence = occurrences[pk]
         schedule = schedules[occurrence.schedule_id]

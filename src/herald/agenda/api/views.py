@@ -61,7 +61,9 @@ def _answer(kind: RowKind, *, start: datetime, end: datetime, now: datetime) -> 
     rows = Rows(kind)
     ahead, behind = max(start, now), min(end, now)
     rollouts = rollouts_within(rows, start=start, end=end, now=now)
-    plans = planned(list(Schedule.objects.active()), rows, start=ahead, end=end)
+    active = list(Schedule.objects.active())
+    plans = planned(active, rows, start=ahead, end=end)
+    was = past(rows, {s.pk: s for s in active}, start=start, end=behind)
     length, bars = load.load_ahead(rollouts, plans, start=ahead, end=end)
     return {
         "now": now,
@@ -69,7 +71,7 @@ def _answer(kind: RowKind, *, start: datetime, end: datetime, now: datetime) -> 
         "ends_at": end,
         "rows": [asdict(r) for r in rows.rows],
         "rollouts": [_rollout(r) for r in rollouts],
-        "schedules": _schedules(plans, past(rows, start=start, end=behind), rows),
+        "schedules": _schedules(plans, was, rows),
         "freezes": [_freeze(f) for f in freezes_within(rows, start=start, end=end)],
         "bar_hours": length // timedelta(hours=1),
         "load": [asdict(bar) for bar in bars],
