@@ -172,8 +172,8 @@ def clean() -> None:
         say(f"removed {folder.relative_to(ROOT)}")
 
 
-def _pytest(folder: str, environment: dict[str, str] | None = None, *, workers: int = 1, by_file: bool = False) -> None:
-    beside = ["-n", str(workers), *(["--dist", "loadfile"] if by_file else [])] if workers > 1 else []
+def _pytest(folder: str, environment: dict[str, str] | None = None, *, workers: int = 1) -> None:
+    beside = ["-n", str(workers)] if workers > 1 else []
     command = [str(BIN / "pytest"), folder, *beside]
     done = subprocess.run(
         command, cwd=ROOT, env={**os.environ, "HERALD_SECRET_KEY": "tests", **(environment or {})}, check=False
