@@ -47,6 +47,7 @@ class WaitReason(StrEnum):
     # in the device's hands
     CHECK_IN = "check-in"
     FETCH = "fetch"
+    PUT_OFF = "put-off"
     INSTALL = "install"
     CARRY_OUT = "carry-out"
     COME_BACK = "come-back"
@@ -101,6 +102,8 @@ class WaitingOrder:
     hold_reason: str = ""
     expedited: bool = False
     spread_position: float = 0.0
+    #: whoever read its notice put the install off
+    put_off: bool = False
     #: the device reports the wanted version in good health
     runs_already: bool = False
     window: Window | None = None
@@ -144,6 +147,8 @@ def why_waiting(order: WaitingOrder, device: WaitingDevice, caps: Caps, now: dat
             )
         case Phase.OFFERED:
             return Wait(reason=WaitReason.CHECK_IN, until=device.next_call)
+        case Phase.STAGED if order.put_off:
+            return Wait(reason=WaitReason.PUT_OFF)
         case Phase.ACCEPTED | Phase.FETCHING | Phase.STAGED:
             return Wait(reason=WaitReason.FETCH if order.kind is Kind.INSTALL else WaitReason.CARRY_OUT)
         case Phase.INSTALLING:

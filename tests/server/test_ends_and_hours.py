@@ -8,6 +8,7 @@ from rest_framework.test import APIClient
 
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery, DeliveryEvent
+from herald.deliveries.waiting import waits_of
 from herald.fleet.models import Device
 from herald.gateway.flush import PendingCheckIn, flush
 from herald.gateway.messages import Answer, read_check_in
@@ -182,6 +183,7 @@ def test_a_notice_is_put_off_as_often_as_allowed_and_no_more() -> None:
         assert answered is not None
         assert answered.may_defer is still
     delivery = Delivery.objects.get()
+    assert waits_of([delivery], NOW + 4 * HOUR)[delivery.pk].reason == "whoever read its notice and put it off"
     assert (delivery.notice_shown_at, delivery.times_deferred, delivery.deferred_at) == (
         NOW + HOUR,
         2,

@@ -101,6 +101,7 @@ _WORDS: Mapping[WaitReason, str] = {
     WaitReason.TURN: "the system, which offers it within seconds",
     WaitReason.CHECK_IN: "its next check-in",
     WaitReason.FETCH: "the device to fetch the file",
+    WaitReason.PUT_OFF: "whoever read its notice and put it off",
     WaitReason.INSTALL: "the install to end",
     WaitReason.CARRY_OUT: "the device to carry it out",
     WaitReason.COME_BACK: "the device to come back",

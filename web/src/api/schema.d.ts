@@ -6383,7 +6383,7 @@ export interface components {
             until: string | null;
         };
         /** @enum {string} */
-        WaitsForCodeEnum: "paused" | "halted" | "quarantined" | "gate" | "not-admitted" | "late-joiner" | "held" | "time-over" | "runs-already" | "not-begun" | "retry" | "outranked" | "busy" | "unknown-zone" | "window" | "window-too-short" | "freeze" | "freeze-near" | "spread" | "uplink" | "site-cap" | "cap" | "hourly-cap" | "turn" | "check-in" | "fetch" | "install" | "carry-out" | "come-back" | "health";
+        WaitsForCodeEnum: "paused" | "halted" | "quarantined" | "gate" | "not-admitted" | "late-joiner" | "held" | "time-over" | "runs-already" | "not-begun" | "retry" | "outranked" | "busy" | "unknown-zone" | "window" | "window-too-short" | "freeze" | "freeze-near" | "spread" | "uplink" | "site-cap" | "cap" | "hourly-cap" | "turn" | "check-in" | "fetch" | "put-off" | "install" | "carry-out" | "come-back" | "health";
         /**
          * @description What withdrawing an image changes: `uses` stop, `running` devices keep the version, `cut_off` devices lose their
          *     way to the newest.

@@ -111,6 +111,7 @@ def order_of(rollout: "Rollout", delivery: Delivery, sending: Sending) -> Waitin
         hold_reason=delivery.hold_reason,
         expedited=delivery.expedited,
         spread_position=delivery.spread_position,
+        put_off=delivery.deferred_at is not None and delivery.deferred_at >= delivery.phase_since,
         runs_already=bool(image and device.healthy and device.firmware_key == image.version_key),
         window=rollout.window,
         spread=timedelta(minutes=rollout.spread_minutes),
