@@ -15,7 +15,7 @@ import pytest
 from herald_launch.instance import DATABASE
 from herald_launch.postgres import Cluster
 from herald_launch.steps import ROOT
-from herald_launch.test_runs import TEST_FOLDER
+from herald_launch.test_database import TEST_FOLDER
 
 RELEASES = Path(__file__).parent / "releases"
 #: asks the main lists as a person who may see all, in a program of its own: the tests' database is another one
