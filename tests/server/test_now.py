@@ -184,3 +184,18 @@ def test_what_will_reach_one_device_one_site_and_one_group() -> None:
     assert client.get("/api/v1/devices/nobody/coming").status_code == 404
     assert client.get("/api/v1/sites/99/coming").status_code == 404
     assert client.get("/api/v1/groups/99/coming").status_code == 404
+
+
+def test_a_ring_is_coming_to_those_who_are_in_it(client: APIClient) -> None:
+    rings = [ring("First", RingKind.NUMBER, number=1), ring("Second", RingKind.NUMBER, number=1), ring("Rest")]
+    launched(make_draft(make_static("G", make_devices(3)), rings=rings))
+    store_forecasts(now=NOW)
+    tick_rollouts(now=NOW)
+    assert Delivery.objects.count() == 3
+    for delivery in Delivery.objects.select_related("device", "ring"):
+        assert delivery.ring is not None
+        found = client.get(f"/api/v1/devices/id:{delivery.device_id}/coming").json()
+        said = [c["text"] for c in found if c["kind"] == "ring"]
+        expected = [] if delivery.ring.position == 1 else [f"Ring {delivery.ring.position}, {delivery.ring.name}, of"]
+        assert len(said) == len(expected)
+        assert all(text.startswith(start) for text, start in zip(said, expected, strict=True))

@@ -16,7 +16,7 @@ from herald.images.models import Image
 from herald.rollouts.engine import tick
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.intervene.rings_ahead import RingAhead, change_rings_ahead, preview_rings_ahead
-from herald.rollouts.models import Ring, Rollout
+from herald.rollouts.models import Ring, Rollout, StoredForecast
 from herald_core.rings.assignment import RingKind
 from tests.factories import NOW, launched, make_device, make_devices, make_draft, make_image, make_static, ring
 
@@ -70,6 +70,7 @@ def members(rollout: Rollout) -> dict[str, set[int]]:
 def test_a_ring_is_split_and_the_others_keep_their_devices() -> None:
     rollout = in_three()
     before = members(rollout)
+    StoredForecast.objects.create(rollout=rollout, at=NOW)
     half, rest = ahead(rollout)
     wanted = [half, new("Rest, first half", RingKind.SHARE, share_pct=50.0, soak_minutes=60), rest]
     told = preview_rings_ahead(rollout, wanted, now=NOW)
@@ -84,6 +85,7 @@ def test_a_ring_is_split_and_the_others_keep_their_devices() -> None:
     assert after["Rest, first half"] | after["Rest"] == before["Rest"]
     assert [r.position for r in rollout.rings.all()] == [1, 2, 3, 4]
     assert rollout.rings.get(position=3).soak_minutes == 60
+    assert not StoredForecast.objects.exists()  # it spoke of other rings
 
 
 def test_a_ring_is_removed_and_its_devices_go_on_in_the_next() -> None:

@@ -101,10 +101,11 @@ def _windows(plan: RolloutPlan, now: datetime, each: int) -> list[Coming]:
 
 
 def _rings(plan: RolloutPlan, now: datetime, end: datetime) -> list[Coming]:
+    """The rings that are expected to open; one in which none of the devices is opens for none of them."""
     found = []
     for span in plan.rings:
-        if span.ring.opened_at is None and span.opens_at is not None and now <= span.opens_at < end:
-            n = sum(span.devices.values())
+        n = sum(span.devices.values())
+        if n and span.ring.opened_at is None and span.opens_at is not None and now <= span.opens_at < end:
             text = f"Ring {span.ring.position}, {span.ring.name}, of {short_words(plan.rollout)} is expected to open"
             found.append(
                 Coming(

@@ -19,7 +19,7 @@ from herald.http.errors import Conflict, Invalid
 from herald.people.models import User
 from herald.rollouts.compose.drafts import RingDraft, check_rings
 from herald.rollouts.intervene.lifecycle import locked, note
-from herald.rollouts.models import OPEN_STATES, Ring, Rollout
+from herald.rollouts.models import OPEN_STATES, Ring, Rollout, StoredForecast
 from herald.rollouts.preflight.plan import NOT_DRAWN, planned, ring_plans
 from herald_core.deliveries import Phase
 from herald_core.rings.assignment import assign
@@ -105,6 +105,8 @@ def change_rings_ahead(
             message = f"{told.unplaced} devices would be in no ring. Let the last ring take all the rest."
             raise Invalid("/rings", message, unplaced=told.unplaced)
         _write(rollout, found, wanted)
+        # it speaks of rings by their places, which are others now; the next one is made within minutes
+        StoredForecast.objects.filter(rollout=rollout).delete()
         words = in_words([f"{r.name} ({r.after})" for r in told.rings])
         note(rollout, f"Changed the rings ahead: {words}"[:300], actor=actor, now=now)
     return told
