@@ -87,9 +87,8 @@ def made_up(seed: int, *, devices: int = 60) -> Case:
     )
 
 
-def wrong_with(case: Case) -> str | None:
-    """What is wrong with what is proposed; none where all of it holds."""
-    found = case.suggested()
+def wrong_with(case: Case, found: Suggestion) -> str | None:
+    """What is wrong with what is suggested; none where all of it holds."""
     if found.nearest is not None and is_in_time(found.nearest[1], case.deadline):
         return "nothing is proposed, though something is in time"
     for proposal in found.proposals:
@@ -125,8 +124,9 @@ def main(first: int, count: int) -> int:
     wrong = proposals = 0
     for seed in range(first, first + count):
         case = made_up(seed)
-        problem = wrong_with(case)
-        proposals += len(case.suggested().proposals)
+        found = case.suggested()
+        problem = wrong_with(case, found)
+        proposals += len(found.proposals)
         if problem is not None:
             wrong += 1
             print(json.dumps({"seed": seed, "wrong": problem}), flush=True)

@@ -99,5 +99,5 @@ def test_what_is_proposed_holds_when_it_is_simulated(seed: int) -> None:
     case = made_up(seed, devices=40)
     found = case.suggested()
     assert found.proposals
-    assert wrong_with(case) is None
+    assert wrong_with(case, found) is None
     assert case.suggested() == found

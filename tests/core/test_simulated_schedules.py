@@ -12,7 +12,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from herald_core.deliveries import OPEN, Phase
-from herald_core.simulation.schedules import LATE_FOR, Answer, SimHold, SimOrder, SimSchedule, SimSchedules
+from herald_core.simulation.schedules import Answer, SimHold, SimOrder, SimSchedule, SimSchedules
+from herald_core.timing.firings import LATE_FOR
 from herald_core.timing.recurrence import Recurrence
 
 BEGIN = datetime(2026, 1, 1, 9, tzinfo=UTC)

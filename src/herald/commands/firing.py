@@ -15,7 +15,7 @@ from herald.deliveries.models import Delivery
 from herald.groups.audience import audience_query
 from herald.live.notify import notify
 from herald_core.deliveries import Event, Kind, Phase
-from herald_core.timing.firings import Firing, firings, firings_within, spread_seconds
+from herald_core.timing.firings import LATE_FOR, Firing, firings, firings_within, spread_seconds
 from herald_core.timing.windows import DEVICE_CLOCK
 
 if TYPE_CHECKING:
@@ -27,8 +27,6 @@ EVERYWHERE = "*"
 NOBODY = "Its audience has no admitted device whose firmware can do it, so it is for nobody."
 #: the zone in which a day ends last
 LAST_ZONE = "Etc/GMT+12"
-#: a device that comes back late runs a firing that is at most so old, if the schedule says so
-LATE_FOR = timedelta(days=30)
 
 
 def firings_of(schedule: "Schedule | ScheduleDraft", zone: str, *, after: datetime) -> Iterator[Firing] | None:

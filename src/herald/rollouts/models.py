@@ -220,7 +220,11 @@ class Rollout(models.Model):
 
     def end_for(self, begins: datetime) -> datetime:
         """When what may begin at a moment expires."""
-        return self.ends_at or begins + timedelta(hours=self.expires_after_hours)
+        return self.ends_at or self.whole_time_from(begins)
+
+    def whole_time_from(self, begins: datetime) -> datetime:
+        """When what may begin at a moment would expire if the rollout had no end."""
+        return begins + timedelta(hours=self.expires_after_hours)
 
     @property
     def deferral(self) -> Deferral:

@@ -10,12 +10,9 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from herald_core.deliveries import ACTIVE, OPEN, RECALLABLE, Event, Phase, advance
-from herald_core.timing.firings import Firing, firings, spread_seconds
+from herald_core.timing.firings import LATE_FOR, Firing, firings, spread_seconds
 from herald_core.timing.recurrence import Recurrence
 from herald_core.timing.windows import DEVICE_CLOCK
-
-#: a device that comes back late runs a firing that is at most so old, if its schedule says so
-LATE_FOR = timedelta(days=30)
 
 
 @dataclass(frozen=True, kw_only=True)

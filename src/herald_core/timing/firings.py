@@ -9,6 +9,8 @@ from herald_core.timing.clocks import Shift, instant, zone
 from herald_core.timing.recurrence import Recurrence
 from herald_core.timing.spread import spread_position_of
 
+#: a device that comes back late runs a firing that is at most so old, if the schedule says so
+LATE_FOR = timedelta(days=30)
 #: A clock change moves a time by at most so much: zones have skipped a whole day.
 _WIDEST_CHANGE = timedelta(hours=25)
 #: No zone has changed its clock twice within so short a time.

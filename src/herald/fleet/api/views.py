@@ -7,6 +7,7 @@ from rest_framework.views import APIView
 
 from herald.fleet.api.serializers import DeviceDetail, FieldInfo
 from herald.fleet.live_view import start_live_view, stop_live_view
+from herald.fleet.models import Device
 from herald.fleet.services import ask_to_report, find_device
 from herald.fleet.vocabulary import load_vocabulary
 from herald.people.permissions import person
@@ -29,7 +30,7 @@ class DeviceReportAction(APIView):
     def post(self, request: Request, device: str) -> Response:
         found = find_device(device)
         ask_to_report(found, actor=person(request), now=clock.now())
-        return Response(DeviceDetail(find_device(f"id:{found.pk}")).data)
+        return _as_it_is_now(found)
 
 
 class DeviceLiveView(APIView):
@@ -39,7 +40,7 @@ class DeviceLiveView(APIView):
     def post(self, request: Request, device: str) -> Response:
         found = find_device(device)
         start_live_view(found, actor=person(request), now=clock.now())
-        return Response(DeviceDetail(find_device(f"id:{found.pk}")).data)
+        return _as_it_is_now(found)
 
     @extend_schema(operation_id="devices_stop_live", responses={204: None})
     def delete(self, request: Request, device: str) -> Response:
@@ -55,3 +56,8 @@ class FieldListView(APIView):
         fields = sorted(load_vocabulary().fields.values(), key=lambda s: (s.source != "device", s.key))
         rows = [{**s.__dict__, "operators": [op.value for op in OPERATORS[s.type]]} for s in fields]
         return Response(FieldInfo(rows, many=True).data)
+
+
+def _as_it_is_now(device: Device) -> Response:
+    """The device, read again after something was asked of it."""
+    return Response(DeviceDetail(find_device(f"id:{device.pk}")).data)

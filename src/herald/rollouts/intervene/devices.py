@@ -1,7 +1,7 @@
 """Stepping in for single devices of a rollout: ahead of its ring, once more, or not at all."""
 
 from collections.abc import Sequence
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Any
 
 from django.db import transaction
@@ -42,9 +42,7 @@ def retry(rollout: Rollout, names: Sequence[str], *, actor: User | None, now: da
         done = deliveries.retry(wanted, now=now, cause="tried again by hand")
         # whoever tries again after the end wants it tried again
         until = rollout.end_for(now)
-        deliveries.extend_expiry(
-            wanted, until=until if until > now else now + timedelta(hours=rollout.expires_after_hours)
-        )
+        deliveries.extend_expiry(wanted, until=until if until > now else rollout.whole_time_from(now))
         _some(done, "None of these devices failed or expired in this rollout.")
         note(rollout, f"Tries again: {_words(names)}"[:300], actor=actor, now=now)
     return done

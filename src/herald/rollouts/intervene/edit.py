@@ -2,7 +2,7 @@
 
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
-from datetime import datetime, time, timedelta
+from datetime import datetime, time
 from types import SimpleNamespace
 from typing import Any
 
@@ -128,7 +128,7 @@ def edit_open_rollout(
 def _check_end(rollout: Rollout, ends_at: datetime | None, now: datetime) -> None:
     """Refuse an end that is over, or would be without one."""
     check_plannable(ends_at, "/ends_at")
-    until = ends_at or rollout.begins_at + timedelta(hours=rollout.expires_after_hours)
+    until = ends_at or rollout.whole_time_from(rollout.begins_at)
     if until <= max(now, rollout.begins_at):
         when = f"{until:%-d %b %Y, %H:%M} UTC"
         raise Invalid("/ends_at", f"It would end on {when}, which is over, so nobody would get it any more.")

@@ -37,8 +37,7 @@ export function RingsAhead({ rollout, onClose }: { rollout: Schemas["RolloutDeta
       onClose();
     },
   });
-  const isOlder = asked !== rings || told.isPlaceholderData;
-  const outcome = isOlder ? undefined : told.data;
+  const outcome = asked === rings ? told.data : undefined;
   const set = (i: number, change: Partial<RingAhead>) =>
     setRings(rings.map((r, j) => (j === i ? { ...r, ...change } : r)));
   return (
