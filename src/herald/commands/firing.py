@@ -143,20 +143,16 @@ def _write_deliveries(
     not_after = occurrence.expires_at + (LATE_FOR if schedule.late == LateChoice.RUN else timedelta(0))
     phase = Phase.EXPIRED if now >= not_after else Phase.WAITING
     key = f"schedule-{schedule.pk}"
-    deliveries.write_deliveries(
-        [
-            Delivery(
-                device_id=pk,
-                kind=Kind.COMMAND.value,
-                occurrence=occurrence,
-                phase=phase.value,
-                phase_since=now,
-                created_at=now,
-                not_before=occurrence.fires_at + timedelta(seconds=spread_seconds(key, uid, spread)),
-                not_after=not_after,
-            )
-            for pk, uid in devices
-        ]
+    like = Delivery(
+        kind=Kind.COMMAND.value,
+        occurrence=occurrence,
+        phase=phase.value,
+        phase_since=now,
+        created_at=now,
+        not_after=not_after,
+    )
+    deliveries.write_alike(
+        like, ((pk, occurrence.fires_at + timedelta(seconds=spread_seconds(key, uid, spread))) for pk, uid in devices)
     )
 
 

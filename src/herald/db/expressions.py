@@ -8,6 +8,8 @@ from django.db import models
 from django.db.models import BooleanField, Field, FloatField, Func, JSONField, Lookup, TextField
 from django.db.models.fields.related import ForeignObject
 
+_WHOLE_NUMBERS = frozenset({"smallint", "integer", "bigint"})
+
 
 @ForeignObject.register_lookup  # a foreign key does not inherit the lookups of plain fields
 @Field.register_lookup
@@ -23,7 +25,11 @@ class AnyOf(Lookup):
     def as_sql(self, compiler: Any, connection: Any) -> tuple[str, list[Any]]:
         left, left_params = self.process_lhs(compiler, connection)
         right, right_params = self.process_rhs(compiler, connection)
-        return f"{left} = ANY({right})", [*left_params, *right_params]
+        # numbers of the column's own type are looked up in a hash; others, such as the small ones that a list is
+        # written as, are compared one by one
+        kind = self.lhs.output_field.db_type(connection)
+        cast = f"::{kind}[]" if kind in _WHOLE_NUMBERS else ""
+        return f"{left} = ANY({right}{cast})", [*left_params, *right_params]
 
 
 class JsonText(Func):

@@ -1,6 +1,6 @@
 """Every change of a delivery's phase. Each is set-based, guarded by the core's table, and leaves an event."""
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
@@ -23,7 +23,7 @@ from django.db.models.functions import Cast
 
 from herald.attention.models import Part
 from herald.attention.quarantine import Isolation
-from herald.db.copy import copy_rows
+from herald.db.copy import copy_alike, copy_rows
 from herald.db.expressions import JsonMember, JsonText
 from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.deliveries.querysets import DeliveryQuerySet
@@ -464,3 +464,8 @@ def hold(deliveries: "QuerySet[Delivery]", *, reason: str) -> int:
 def write_deliveries(rows: Sequence[Delivery]) -> None:
     """Write new deliveries, waiting or found done."""
     copy_rows(rows)
+
+
+def write_alike(like: Delivery, devices: Iterable[tuple[int, datetime]]) -> None:
+    """Write new deliveries that are as one, but for their devices and the moments from which each may be offered."""
+    copy_alike(like, ("device_id", "not_before"), devices)
