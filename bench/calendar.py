@@ -5,6 +5,7 @@ from datetime import UTC, datetime, time, timedelta
 from django.db import connection
 from django.test import Client
 
+from bench.launch import image_for_all
 from bench.results import emit, p95, times_ms
 from bench.world import ensure_world
 from herald.calendar.models import Freeze
@@ -17,7 +18,6 @@ from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
 from herald.groups.models import Group, GroupKind
 from herald.groups.services import create_group
-from herald.images.models import Image
 from herald.people.models import User
 from herald.rollouts.compose import drafts
 from herald.rollouts.engine.tick import tick_rollouts
@@ -83,8 +83,7 @@ def _groups(now: datetime) -> list[Group]:
 
 
 def _rollouts(groups: list[Group], now: datetime) -> None:
-    image = Image.objects.filter(status="approved").order_by("id").last()
-    assert image is not None
+    image = image_for_all(now)
     for group in groups:
         rings = [
             drafts.RingDraft(name="Tenth", kind=RingKind.SHARE, share_pct=10.0, soak_minutes=120),
@@ -96,7 +95,7 @@ def _rollouts(groups: list[Group], now: datetime) -> None:
         )
         rollout = drafts.save_draft(draft, actor=None, now=now)
         Rollout.objects.filter(pk=rollout.pk).update(state="launching")
-        launching.launch(rollout, now=now)
+        assert launching.launch(rollout, now=now), Rollout.objects.get(pk=rollout.pk).reason
     tick_rollouts(now=now)
     store_forecasts(now=now)
 

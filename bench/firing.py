@@ -8,7 +8,7 @@ from itertools import islice
 
 from django.db import connection
 
-from bench.launch import _everyone
+from bench.launch import everyone
 from bench.results import emit, times_ms
 from bench.world import ensure_world
 from herald.commands.compose import ScheduleDraft, create_schedule
@@ -30,7 +30,7 @@ def run() -> None:
     Schedule.objects.all().delete()
     draft = ScheduleDraft(
         template=CommandTemplate.objects.get(key="restart"),
-        include=[_everyone(now)],
+        include=[everyone(now)],
         when=When.REPEAT,
         rule="FREQ=DAILY",
         time_of_day=time_of_day(5, 30),
@@ -86,7 +86,7 @@ def _turns(now: datetime) -> None:
     """A turn of the clock with many schedules of which none fires."""
     draft = ScheduleDraft(
         template=CommandTemplate.objects.get(key="report"),
-        include=[_everyone(now)],
+        include=[everyone(now)],
         when=When.REPEAT,
         rule="FREQ=WEEKLY;BYDAY=SU",
         time_of_day=time_of_day(4),

@@ -30,12 +30,8 @@ def run() -> None:
     ensure_world()
     now = datetime.now(UTC)
     Rollout.objects.all().delete()
-    group = _everyone(now)
-    image = Image.objects.filter(version="99.0").first() or approve(
-        add_image(content=b"bench", models=list(DeviceModel.objects.all()), family="Bench", version="99.0"),
-        actor=None,
-        now=now,
-    )
+    group = everyone(now)
+    image = image_for_all(now)
     rings = [
         drafts.RingDraft(name="Canary", kind=RingKind.SHARE, share_pct=1),
         drafts.RingDraft(name="Early", kind=RingKind.SHARE, share_pct=20),
@@ -95,7 +91,16 @@ def run() -> None:
     Rollout.objects.all().delete()
 
 
-def _everyone(now: datetime) -> Group:
+def image_for_all(now: datetime) -> Image:
+    """An image that no device runs and every model takes."""
+    return Image.objects.filter(version="99.0").first() or approve(
+        add_image(content=b"bench", models=list(DeviceModel.objects.all()), family="Bench", version="99.0"),
+        actor=None,
+        now=now,
+    )
+
+
+def everyone(now: datetime) -> Group:
     from herald.fleet.models import Device
 
     group, _ = Group.objects.get_or_create(

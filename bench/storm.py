@@ -22,7 +22,7 @@ import numpy as np
 from aiohttp import ClientError, ClientSession, ClientTimeout, TCPConnector
 
 from bench.checkins import _wait
-from bench.launch import _everyone
+from bench.launch import everyone
 from bench.results import emit
 from bench.world import ensure_world
 from herald.commands.compose import ScheduleDraft, create_schedule
@@ -66,7 +66,7 @@ def _fire(spread_minutes: int) -> None:
     now = datetime.now(UTC)
     draft = ScheduleDraft(
         template=CommandTemplate.objects.get(key="restart"),
-        include=[_everyone(now)],
+        include=[everyone(now)],
         when=When.REPEAT,
         rule="FREQ=DAILY",
         time_of_day=now.time().replace(second=0, microsecond=0),

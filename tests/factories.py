@@ -40,8 +40,8 @@ def make_model(name: str = "Sill 400", family: str = "Sill") -> DeviceModel:
     return DeviceModel.objects.get_or_create(name=name, defaults={"family": family})[0]
 
 
-def make_site(name: str = "Here", zone: str = "UTC") -> Site:
-    return Site.objects.get_or_create(name=name, defaults={"time_zone": zone})[0]
+def make_site(name: str = "Here", zone: str = "UTC", **fields: Any) -> Site:
+    return Site.objects.get_or_create(name=name, defaults={"time_zone": zone, **fields})[0]
 
 
 def make_device(**fields: Any) -> Device:

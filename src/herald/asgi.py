@@ -35,6 +35,7 @@ from rest_framework.exceptions import AuthenticationFailed  # noqa: E402
 from herald.http.errors import problem_body  # noqa: E402
 from herald.http.problems import RETRY_AFTER_SECONDS  # noqa: E402
 from herald.live.events import Receive, Send, hub, serve_events  # noqa: E402
+from herald.memory import settle_memory  # noqa: E402
 
 #: most calls are short; those that look at whole fleets must not keep them waiting
 THREADS, HEAVY_THREADS = 8, 3
@@ -260,6 +261,8 @@ async def refuse(send: Send, refusal: Refused) -> None:
 async def _lifespan(receive: Receive, send: Send) -> None:
     while True:
         message = await receive()
+        if message["type"] == "lifespan.startup":
+            settle_memory()
         await send({"type": message["type"] + ".complete"})
         if message["type"] == "lifespan.shutdown":
             return

@@ -207,6 +207,7 @@ urlpatterns = [
     _route("calendar", CalendarView),
     _route("devices/<str:device>/coming", coming.DeviceComingView),
     _route("sites/<int:site_id>/coming", coming.SiteComingView),
+    _route("sites/<int:site_id>/uplink", coming.SiteUplinkView),
     _route("groups/<int:group_id>/coming", coming.GroupComingView),
     _route("calendar-feeds", feeds.FeedListView),
     _route("calendar-feeds/<int:feed_id>", feeds.FeedView),

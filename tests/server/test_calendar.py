@@ -4,6 +4,7 @@ from datetime import UTC, datetime, time, timedelta
 from typing import Any
 
 import pytest
+from django.db import transaction
 from rest_framework.test import APIClient
 
 from herald.calendar.services import FreezeDraft, save_freeze
@@ -12,7 +13,7 @@ from herald.commands.models import CommandTemplate, Schedule, When
 from herald.commands.tallies import tally_ended
 from herald.commands.turn import turn_schedules
 from herald.deliveries.models import Delivery
-from herald.groups.models import Group
+from herald.groups.models import Group, GroupMembership
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.intervene import lifecycle
 from herald.rollouts.watch.forecast import store_forecasts
@@ -147,6 +148,10 @@ def test_what_is_kept_of_a_firing_that_is_over_is_what_counting_says(
     assert tally_ended(now=later) == 2
     assert tally_ended(now=later) == 0
     assert past() == counted
+    with transaction.atomic():  # what was is told of the groups that the devices were in then
+        GroupMembership.objects.filter(device=Delivery.objects.get(pk=done[0]).device_id).delete()
+        assert past() == counted
+        transaction.set_rollback(True)
     # a device that was given up comes back and proves well: what is kept is not what is shown
     Delivery.objects.filter(pk=done[2]).update(phase="confirmed", late=True, phase_since=later + HOUR)
     phases = [m["phases"] for r in past() for m in r["marks"]]

@@ -1,16 +1,16 @@
 """Firings in the calendar: those that were, with how they went, and those that are planned."""
 
 from collections import Counter, defaultdict
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from typing import Any
 
 from herald.agenda.rows import Cell, Cells, RowKind, Rows
 from herald.commands.firing import firings_in
 from herald.commands.models import Occurrence, Schedule
 from herald.commands.reach import reach_by
-from herald.commands.tallies import tallies_of
-from herald.deliveries.models import Delivery
+from herald.commands.tallies import TallyKind, tallies_of
 from herald_core.timing.firings import Firing
 
 #: of what fires more often than so in one row, only how often and from when to when is said
@@ -60,11 +60,15 @@ def planned(schedules: Sequence[Schedule], rows: Rows, *, start: datetime, end: 
     with_times = [s for s in schedules if s.recurrence is not None]
     counted = reach_by(with_times, rows)
     found = []
+    known: dict[Any, dict[str, list[Firing]]] = {}  # many commands fire by the same rule, in the same zones
     for schedule in with_times:
         cells = rows.cells((*where, n) for where, n in counted[schedule.pk].items())
         if cells:
-            firings = firings_in(schedule, {zone for _, zone in cells}, start=start, end=end)
-            found.append(Planned(schedule=schedule, cells=cells, firings=firings))
+            zones = frozenset(zone for _, zone in cells)
+            rule = (schedule.recurrence, schedule.clock, zones)
+            if rule not in known:
+                known[rule] = firings_in(schedule, zones, start=start, end=end)
+            found.append(Planned(schedule=schedule, cells=cells, firings=known[rule]))
     return found
 
 
@@ -84,10 +88,11 @@ def past(
 ) -> list[tuple[Schedule, list[RowFirings]]]:
     """The firings that were in [start, end), by schedule, with how they went. `known` are schedules that were read
     already, by their ids."""
-    read = Occurrence.objects.within(start, end).only("schedule_id", "fires_at", "tally")
+    kind = TallyKind.GROUP if rows.kind is RowKind.GROUP else TallyKind.SITE
+    read = Occurrence.objects.within(start, end).only("schedule_id", "fires_at", kind)
     occurrences = {o.pk: o for o in read}
     phases: dict[tuple[int, str], Counter[str]] = defaultdict(Counter)
-    for pk, phase, cell, n in _how_they_went(occurrences, rows):
+    for pk, phase, cell, n in _how_they_went(occurrences.values(), rows, kind):
         if rows.shown({cell: n}):
             phases[pk, cell[0]][phase] += n
     marks: dict[int, dict[str, list[Mark]]] = defaultdict(lambda: defaultdict(list))
@@ -104,22 +109,16 @@ def past(
             phases=counts,
         )
         marks[schedule.pk][row].append(mark)
-    return [(schedules[pk], [_row(key, of) for key, of in by_row.items()]) for pk, by_row in marks.items()]
+    return [(schedules[pk], [_row(key, of) for key, of in sorted(by_row.items())]) for pk, by_row in marks.items()]
 
 
-def _how_they_went(occurrences: Mapping[int, Occurrence], rows: Rows) -> Iterator[tuple[int, str, Cell, int]]:
-    """Firing, phase, cell and how many devices. What is kept of firings that are over knows sites and clocks; by groups
-    they are counted."""
-    if rows.kind is RowKind.GROUP:
-        counted = Delivery.objects.occurrence_cells(
-            list(occurrences), rows.fields("device__"), rows.narrowed("device__")
-        )
-        for pk, phase, *where, n in counted:
-            yield pk, phase, rows.cell(where), n
-        return
-    for pk, tally in tallies_of(list(occurrences.values())).items():
-        for site, zone, phase, n in tally:
-            yield pk, phase, rows.cell((site, zone) if rows.kind is RowKind.SITE else (zone,)), n
+def _how_they_went(
+    occurrences: Collection[Occurrence], rows: Rows, kind: TallyKind
+) -> Iterator[tuple[int, str, Cell, int]]:
+    """Firing, phase, cell and how many devices."""
+    for pk, tally in tallies_of(occurrences, kind).items():
+        for where, zone, phase, n in tally:
+            yield pk, phase, rows.cell((zone,) if rows.kind is RowKind.ZONE else (where, zone)), n
 
 
 def _row(key: str, marks: list[Mark]) -> RowFirings:

@@ -25,6 +25,14 @@ def freezes_within(rows: Rows, *, start: datetime, end: datetime) -> Sequence[Fr
     times = freezes_between(start, end)
     if not times:
         return []
+    everybody = {row.key: row.devices for row in rows.rows}
+    some = [t for t in times if not t.freeze.everywhere]
+    of_some = _held(some, rows) if some else {}
+    return [FreezePlan(time=t, devices=of_some.get(t.pk, everybody)) for t in times]
+
+
+def _held(times: Sequence[FreezeTime], rows: Rows) -> dict[int, dict[str, int]]:
+    """For each time of a freeze the devices that it holds, by row."""
     counts = {f"f{t.pk}": Count("id", filter=held_by(t), distinct=True) for t in times}
     fields = rows.fields()
     counted = Device.objects.filter(rows.narrowed(), admission="admitted").order_by().values(*fields)
@@ -34,4 +42,4 @@ def freezes_within(rows: Rows, *, start: datetime, end: datetime) -> Sequence[Fr
         for pk, by_row in found.items():
             if row[f"f{pk}"] and rows.shown({cell: 1}):
                 by_row[cell[0]] = by_row.get(cell[0], 0) + row[f"f{pk}"]
-    return [FreezePlan(time=t, devices=found[t.pk]) for t in times]
+    return found

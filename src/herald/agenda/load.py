@@ -1,6 +1,6 @@
 """What is expected of the fleet in each hour: devices that restart for an install or a command, and narrow sites."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -8,7 +8,7 @@ from herald.agenda.firings import Planned
 from herald.agenda.rollouts import RolloutPlan
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Site
-from herald.rollouts.models import RolloutState
+from herald.rollouts.models import RolloutState, StoredForecast
 from herald_core.actions import Harm
 
 HOUR = timedelta(hours=1)
@@ -29,61 +29,116 @@ class LoadBar:
 
 @dataclass(frozen=True, kw_only=True)
 class NarrowSite:
-    """A site with files to fetch: how many its uplink carries at once, how many are under way, and how many wait."""
+    """A site with files to fetch: how many its uplink carries at once, how many are under way, and how many wait.
+
+    `load` is how many are expected to come at once, in the mean of each bar; each rollout is forecast as if the uplink
+    were its own, so that several together may want more than it carries.
+    """
 
     id: int
     name: str
     at_once: int
     under_way: int
     waiting: int
+    load: Sequence[float]
 
 
-def load_ahead(
-    rollouts: Sequence[RolloutPlan], plans: Sequence[Planned], *, start: datetime, end: datetime
-) -> tuple[timedelta, list[LoadBar]]:
-    """The length of a bar, and the bars of [start, end): installs by the median of the stored forecasts, commands that
-    are not gentle by their spread."""
-    hours = max(1, -((start - end) // HOUR))
-    each = next((n for n in (1, 2, 3, 6, 12, 24) if hours / n <= MOST_BARS), 24)
-    length = each * HOUR
-    bars = max(0, -((start - end) // length))
-    installs, commands = [0.0] * bars, [0.0] * bars
+class Bars:
+    """The bars of [start, end): as long as hours, or as many of them as keep the bars few."""
 
-    def add(to: list[float], begins: datetime, ends: datetime, devices: float) -> None:
-        """Devices that are spread evenly over [begins, ends)."""
+    def __init__(self, start: datetime, end: datetime) -> None:
+        hours = max(1, -((start - end) // HOUR))
+        each = next((n for n in (1, 2, 3, 6, 12, 24) if hours / n <= MOST_BARS), 24)
+        self.start, self.length = start, each * HOUR
+        self.count = max(0, -((start - end) // self.length))
+
+    def __len__(self) -> int:
+        return self.count
+
+    def begin(self, place: int) -> datetime:
+        return self.start + place * self.length
+
+    def none(self) -> list[float]:
+        return [0.0] * self.count
+
+    def add(self, to: list[float], begins: datetime, ends: datetime, amount: float) -> None:
+        """Something that is spread evenly over [begins, ends)."""
         lasts = ends - begins
-        place = max(0, (begins - start) // length)
-        while place < bars and start + place * length < ends:
-            low, high = max(begins, start + place * length), min(ends, start + (place + 1) * length)
-            to[place] += devices * ((high - low) / lasts)
+        place = max(0, (begins - self.start) // self.length)
+        if begins >= self.start and place < self.count and ends <= self.begin(place + 1):
+            to[place] += amount  # most are over within one bar
+            return
+        while place < self.count and self.begin(place) < ends:
+            low, high = max(begins, self.begin(place)), min(ends, self.begin(place + 1))
+            to[place] += amount * ((high - low) / lasts)
             place += 1
 
-    for rollout in rollouts:
-        if rollout.forecast and rollout.rollout.state == RolloutState.RUNNING:
-            for hour, n in enumerate(rollout.forecast.hourly):
-                if n:
-                    at = rollout.forecast.at + hour * HOUR
-                    add(installs, at, at + HOUR, n)
+
+def load_ahead(rollouts: Sequence[RolloutPlan], plans: Sequence[Planned], bars: Bars) -> list[LoadBar]:
+    """What each bar holds: installs by the median of the stored forecasts, commands that are not gentle by their
+    spread."""
+    installs, commands = bars.none(), bars.none()
+    for forecast in _told(rollouts):
+        for hour, n in enumerate(forecast.hourly):
+            if n:
+                at = forecast.at + hour * HOUR
+                bars.add(installs, at, at + HOUR, n)
     for plan in plans:
         if plan.schedule.template.harm != Harm.GENTLE:
             over = timedelta(minutes=plan.schedule.spread_minutes + plan.schedule.template.minutes)
             for _, firing, n in plan.marks():
-                add(commands, firing.at, firing.at + over, n)
-    return length, [
-        LoadBar(at=start + i * length, installs=round(installs[i], 1), commands=round(commands[i], 1))
-        for i in range(bars)
+                bars.add(commands, firing.at, firing.at + over, n)
+    return [
+        LoadBar(at=bars.begin(i), installs=round(installs[i], 1), commands=round(commands[i], 1))
+        for i in range(len(bars))
     ]
 
 
-def narrow_sites() -> list[NarrowSite]:
+def narrow_sites(rollouts: Sequence[RolloutPlan], bars: Bars) -> list[NarrowSite]:
     """The sites whose uplinks have most to carry for their width."""
     waiting = dict(Delivery.objects.files_to_come_by_site())
-    under_way = dict(Delivery.objects.transfers_by_site())
     sites = Site.objects.filter(pk__in=list(waiting), transfers_at_once__gt=0)
-    found = [
+    busiest = sorted(sites, key=lambda s: (-waiting[s.pk] / s.transfers_at_once, s.name))[:MOST_SITES]
+    return _told_of(busiest, waiting, list(_told(rollouts)), bars)
+
+
+def uplink_of(site: Site, bars: Bars) -> NarrowSite:
+    """What the uplink of one site has to carry."""
+    told = StoredForecast.objects.filter(rollout__state=RolloutState.RUNNING)
+    [found] = _told_of([site], dict(Delivery.objects.files_to_come_by_site()), list(told), bars)
+    return found
+
+
+def _told_of(
+    sites: Sequence[Site], waiting: Mapping[int, int], forecasts: Sequence[StoredForecast], bars: Bars
+) -> list[NarrowSite]:
+    under_way = dict(Delivery.objects.transfers_by_site())
+    return [
         NarrowSite(
-            id=s.pk, name=s.name, at_once=s.transfers_at_once, under_way=under_way.get(s.pk, 0), waiting=waiting[s.pk]
+            id=s.pk,
+            name=s.name,
+            at_once=s.transfers_at_once,
+            under_way=under_way.get(s.pk, 0),
+            waiting=waiting.get(s.pk, 0),
+            load=_load_of(s.pk, forecasts, bars),
         )
         for s in sites
     ]
-    return sorted(found, key=lambda s: (-s.waiting / s.at_once, s.name))[:MOST_SITES]
+
+
+def _load_of(site: int, forecasts: Sequence[StoredForecast], bars: Bars) -> list[float]:
+    hours = bars.none()
+    for forecast in forecasts:
+        for hour, at_once in enumerate(forecast.transfers.get(str(site), ())):
+            if at_once:
+                at = forecast.at + hour * HOUR
+                bars.add(hours, at, at + HOUR, at_once)
+    each = bars.length / HOUR
+    return [round(n / each, 2) for n in hours]
+
+
+def _told(rollouts: Sequence[RolloutPlan]) -> Iterator[StoredForecast]:
+    """The stored forecasts of rollouts that go on."""
+    for plan in rollouts:
+        if plan.forecast and plan.rollout.state == RolloutState.RUNNING:
+            yield plan.forecast

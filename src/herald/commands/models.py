@@ -232,6 +232,8 @@ class Occurrence(models.Model):
     overlapping = models.PositiveIntegerField(default=0)
     #: of one that is over, how many devices ended in each phase: rows of site, time zone, phase and number
     tally = models.JSONField(null=True)
+    #: the same by the groups that they were in: rows of group, time zone, phase and number
+    group_tally = models.JSONField(null=True)
     tallied_at = models.DateTimeField(null=True)
 
     objects = OccurrenceQuerySet.as_manager()

@@ -33,7 +33,7 @@ class CommandQuerySet(models.QuerySet["Delivery"]):
         return list(rows.values_list("occurrence_id", "phase").annotate(n=Count("*")))
 
     def of_occurrences(self, occurrence_ids: Collection[int]) -> Self:
-        return self.filter(occurrence__in=list(occurrence_ids))
+        return self.filter(occurrence_id__any=list(occurrence_ids))
 
     def outcomes(self, schedule_id: int, occurrence_ids: Collection[int]) -> "models.QuerySet[Any, Any]":
         """Device, phase, answer and error of the devices of some firings of a schedule."""
@@ -62,19 +62,19 @@ class CommandQuerySet(models.QuerySet["Delivery"]):
         return int(counted.filter(n=len(local_times)).count())
 
     def counts_by_occurrence(self, occurrence_ids: Collection[int]) -> list[tuple[int, str, int]]:
-        rows = self.filter(occurrence_id__in=list(occurrence_ids)).order_by()
+        rows = self.filter(occurrence_id__any=list(occurrence_ids)).order_by()
         return list(rows.values_list("occurrence_id", "phase").annotate(n=Count("id")))
 
     def occurrence_cells(
         self, occurrence_ids: Collection[int], fields: Sequence[str], narrowed: Q | None = None
     ) -> list[tuple[Any, ...]]:
         """Occurrence, phase, the fields, and how many devices, of some firings."""
-        rows = self.filter(narrowed or Q(), occurrence_id__in=list(occurrence_ids)).order_by()
+        rows = self.filter(narrowed or Q(), occurrence_id__any=list(occurrence_ids)).order_by()
         return list(rows.values_list("occurrence_id", "phase", *fields).annotate(n=Count("id")))
 
     def late_since_tally(self, occurrence_ids: Collection[int]) -> set[int]:
         """Those of some firings that were tallied before a device of theirs proved well after all."""
-        rows = self.filter(late=True, occurrence_id__in=list(occurrence_ids))
+        rows = self.filter(late=True, occurrence_id__any=list(occurrence_ids))
         return set(rows.filter(phase_since__gt=F("occurrence__tallied_at")).values_list("occurrence_id", flat=True))
 
     def unheard_by_schedule(self, schedule_ids: Collection[int], now: datetime) -> dict[int, int]:

@@ -1,7 +1,6 @@
 """The device gateway: a lean ASGI application with a port of its own, without Django's handler."""
 
 import asyncio
-import gc
 import os
 from collections.abc import Awaitable, Callable, MutableMapping
 from typing import Any
@@ -23,6 +22,7 @@ from herald.gateway.flush import PendingCheckIn, counters  # noqa: E402
 from herald.gateway.messages import MAX_BODY_BYTES, ProtocolError, read_check_in  # noqa: E402
 from herald.gateway.openapi import DOCUMENT  # noqa: E402
 from herald.gateway.outputs import take_piece  # noqa: E402
+from herald.memory import settle_memory  # noqa: E402
 
 Scope = MutableMapping[str, Any]
 Receive = Callable[[], Awaitable[MutableMapping[str, Any]]]
@@ -191,8 +191,7 @@ async def _lifespan(receive: Receive, send: Send) -> None:
     while True:
         message = await receive()
         if message["type"] == "lifespan.startup":
-            gc.collect()
-            gc.freeze()  # what start-up made stays: the collector need not walk it again under load
+            settle_memory()
             batcher.start_beating()
         await send({"type": message["type"] + ".complete"})
         if message["type"] == "lifespan.shutdown":

@@ -404,3 +404,5 @@ class StoredForecast(models.Model):
     rings = models.JSONField(default=list)
     #: how many devices are confirmed in each hour from `at` on, by the median
     hourly = models.JSONField(default=list)
+    #: of the sites whose uplinks have most to carry, by id: how many files come at once in each hour from `at` on
+    transfers = models.JSONField(default=dict)

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from herald_core.forecast.inputs import DAY, Fleet, Floats, ForecastInputs, Hours
 from herald_core.forecast.queues import Indices, Slots, Tries, queue
+from herald_core.forecast.transfers import SiteTransfers
 from herald_core.timing.spread import MAX_WINDOW_SHARE
 
 #: an install takes this much of the image's minutes, a fetch of what it takes on average, while too few were seen
@@ -61,6 +62,7 @@ class RingDevices:
             self.hourly = Slots(self.futures, caps.per_hour, weight, caps.per_hour, before.hourly if before else None)
         self.sites = self._sites_with(dict.fromkeys(fleet.site.tolist(), caps.per_site) if caps.per_site else {})
         self.uplinks = self._sites_with(caps.uplinks)
+        self.transfers = SiteTransfers(set(fleet.site.tolist()) & caps.uplinks.keys(), situation.horizon)
 
     def _sites_with(self, caps: Mapping[int, int]) -> list[tuple[Indices, Slots]]:
         """For each cap, the sites of the ring that have it and their places, a column for each future and site."""
@@ -100,7 +102,8 @@ class RingDevices:
         start, latest = start[reachable], latest[reachable]
         if len(rows) == 0:
             return False
-        call, begun, end = self._draw(rows, columns, self._have_file(rows, columns, start))
+        with_file = self._have_file(rows, columns, start)
+        call, begun, end = self._draw(rows, columns, with_file)
         tries = Tries(
             rows=rows,
             start=start,
@@ -116,6 +119,13 @@ class RingDevices:
         start = np.where(np.isfinite(tries.calls_from), tries.calls_from - call, start)
         called = offered & (start + call < latest)
         carried_out = called & (start + begun <= latest)
+        fetching = called & ~with_file
+        self.transfers.add(
+            self.fleet.site[columns][fetching],
+            (start + call)[fetching],
+            (start + begun)[fetching],
+            self.weight / self.futures,
+        )
         self._settle(rows, columns, carried_out, start + end)
         later = ~carried_out
         # a fetch that ended too late is tried anew after a pause; who never checked in, as soon as the hours open again

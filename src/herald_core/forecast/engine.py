@@ -46,7 +46,8 @@ class Forecast:
     """What the futures say. `ends` are seconds from now, one a future; infinity where it does not end by itself.
 
     `curve` rows are the moments, and low, median and high of how many are confirmed then; those that were confirmed
-    before now are counted in.
+    before now are counted in. `transfers` are how many files sites whose uplinks are narrow have coming at once, in the
+    mean of each hour from now on.
     """
 
     ends: Floats
@@ -56,6 +57,7 @@ class Forecast:
     halts: float
     failed: QuantileBand
     limits: Mapping[Limit, float]
+    transfers: Mapping[int, Floats]
 
 
 def forecast(
@@ -82,6 +84,7 @@ def forecast(
         halts=float(np.mean(run.halted)),
         failed=_band(run.failed),
         limits=limits,
+        transfers=run.transfers,
     )
 
 
@@ -108,6 +111,7 @@ class _Run:
         self.through: list[Floats] = []
         self.halted = np.zeros(futures, dtype=bool)
         self.failed: Floats = np.full(futures, float(sum(r.failed for r in situation.rings)))
+        self.transfers: dict[int, Floats] = {}
         self._ring_before: RingDevices | None = None
         self._confirmed: list[tuple[Floats, float]] = []  # times by future, and how many devices each stands for
 
@@ -196,6 +200,8 @@ class _Run:
         )
         devices.play()
         self._ring_before = devices
+        for site, at_once in devices.transfers.by_site().items():
+            self.transfers[site] = self.transfers.get(site, 0.0) + at_once
         return fleet, devices.done, devices.failed, weight
 
     def curve(self) -> list[tuple[float, float, float, float]]:

@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from functools import lru_cache
 from itertools import takewhile
 
 from herald_core.timing.clocks import Shift, instant, zone
@@ -69,6 +70,7 @@ def _within(times: Iterable[datetime], zone_name: str, start: datetime, end: dat
                 yield Firing(local=local, at=at, shift=shift)
 
 
+@lru_cache(maxsize=4096)  # asked for each schedule in a zone, and answered alike for all
 def _steady_offset(zone_name: str, start: datetime, end: datetime) -> timedelta | None:
     """The offset of a zone where it is the same at each hour from a good day before to a good day after."""
     clock, moment = zone(zone_name), start.astimezone(UTC) - 2 * _WIDEST_CHANGE

@@ -134,6 +134,7 @@ def _expansion(rule: str, start: datetime) -> rrule:
     return made
 
 
+@lru_cache(maxsize=512)  # few rules are kept, and each is read again for each page that shows it
 def read_rule(text: str) -> str:
     """A rule in the one form in which it is kept: parts in a fixed order, capitals, nothing said twice.
 

@@ -192,6 +192,10 @@ const tree = root.addChildren([
     lazyRouteComponent(() => import("@/rooms/fleet/device"), "DevicePage"),
   ),
   page(
+    "/sites/$id",
+    lazyRouteComponent(() => import("@/rooms/fleet/site"), "SitePage"),
+  ),
+  page(
     "/admissions",
     lazyRouteComponent(() => import("@/rooms/fleet/admissions"), "Admissions"),
   ),

@@ -36,6 +36,12 @@ export function ObjectLink({
           {children}
         </Link>
       );
+    case "site":
+      return (
+        <Link to="/sites/$id" {...of}>
+          {children}
+        </Link>
+      );
     case "group":
       return (
         <Link to="/groups/$id" {...of}>

@@ -1,5 +1,6 @@
-"""Calls about what will reach one device, one site or one group."""
+"""Calls about what will reach one device, one site or one group, and what the uplink of a site has to carry."""
 
+from dataclasses import asdict
 from datetime import timedelta
 from typing import Any
 
@@ -11,6 +12,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.agenda.coming import ComingKind, coming_up
+from herald.agenda.load import Bars, uplink_of
 from herald.agenda.rows import OnlyRow
 from herald.fleet.models import Site
 from herald.fleet.services import find_device
@@ -35,6 +37,23 @@ class ComingView(serializers.Serializer[Any]):
     devices = serializers.IntegerField()
 
 
+class UplinkHour(serializers.Serializer[Any]):
+    """How many files are expected to come at once, in the mean of the hour from `at` on."""
+
+    at = serializers.DateTimeField()
+    at_once = serializers.FloatField()
+
+
+class UplinkView(serializers.Serializer[Any]):
+    """How many files a site’s uplink carries at once, how many are under way, how many wait, and what the forecasts of
+    running rollouts expect. Each of these takes the uplink for its own, so that several together may want more."""
+
+    at_once = serializers.IntegerField()
+    under_way = serializers.IntegerField()
+    waiting = serializers.IntegerField()
+    hours = UplinkHour(many=True)
+
+
 class DeviceComingView(APIView):
     """What will reach a device within a week, by itself: soonest first."""
 
@@ -49,6 +68,18 @@ class SiteComingView(APIView):
     @extend_schema(operation_id="sites_coming", responses=ComingView(many=True))
     def get(self, request: Request, site_id: int) -> Response:
         return _coming(OnlyRow(site=get_object_or_404(Site, pk=site_id).pk))
+
+
+class SiteUplinkView(APIView):
+    """What the uplink of a site has to carry within a week, hour by hour."""
+
+    @extend_schema(operation_id="sites_uplink", responses=UplinkView)
+    def get(self, request: Request, site_id: int) -> Response:
+        start = clock.now().replace(minute=0, second=0, microsecond=0)
+        bars = Bars(start, start + WEEK)
+        found = uplink_of(get_object_or_404(Site, pk=site_id), bars)
+        hours = [{"at": bars.begin(place), "at_once": n} for place, n in enumerate(found.load)]
+        return Response(UplinkView({**asdict(found), "hours": hours}).data)
 
 
 class GroupComingView(APIView):

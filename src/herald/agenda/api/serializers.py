@@ -135,6 +135,7 @@ class CalendarSite(serializers.Serializer[Any]):
     at_once = serializers.IntegerField()
     under_way = serializers.IntegerField()
     waiting = serializers.IntegerField()
+    load = serializers.ListField(child=serializers.FloatField())
 
 
 class CalendarAnswer(serializers.Serializer[Any]):

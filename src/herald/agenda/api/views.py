@@ -64,7 +64,7 @@ def _answer(kind: RowKind, *, start: datetime, end: datetime, now: datetime) -> 
     active = list(Schedule.objects.active())
     plans = planned(active, rows, start=ahead, end=end)
     was = past(rows, {s.pk: s for s in active}, start=start, end=behind)
-    length, bars = load.load_ahead(rollouts, plans, start=ahead, end=end)
+    bars = load.Bars(ahead, end)
     return {
         "now": now,
         "begins_at": start,
@@ -73,9 +73,9 @@ def _answer(kind: RowKind, *, start: datetime, end: datetime, now: datetime) -> 
         "rollouts": [_rollout(r) for r in rollouts],
         "schedules": _schedules(plans, was, rows),
         "freezes": [_freeze(f) for f in freezes_within(rows, start=start, end=end)],
-        "bar_hours": length // timedelta(hours=1),
-        "load": [asdict(bar) for bar in bars],
-        "sites": [asdict(s) for s in load.narrow_sites()],
+        "bar_hours": bars.length // timedelta(hours=1),
+        "load": [asdict(bar) for bar in load.load_ahead(rollouts, plans, bars)],
+        "sites": [asdict(s) for s in load.narrow_sites(rollouts, bars)],
     }
 
 

@@ -101,6 +101,9 @@ class _Many(_Of):
 
 
 class _One(_Of):
+    def get(self, request: Request, pk: int) -> Response:
+        return Response(self._row(reference_data.object_of(self.kind, pk).pk))
+
     def patch(self, request: Request, pk: int) -> Response:
         found = reference_data.object_of(self.kind, pk)
         reference_data.change_object(
@@ -148,6 +151,7 @@ def calls_about(
             post=extend_schema(operation_id=f"{name}_create", request=draft, responses={201: row}),
         )(many),
         extend_schema_view(
+            get=extend_schema(operation_id=f"{name}_read", responses=row),
             patch=extend_schema(operation_id=f"{name}_change", request=partial, responses=row),
             delete=extend_schema(operation_id=f"{name}_delete", responses={204: None}),
         )(one),

@@ -64,6 +64,7 @@ class DeviceDetail(DeviceRow):
     """One device with everything known of it."""
 
     family = serializers.CharField(source="model.family")
+    site_id = serializers.IntegerField(allow_null=True)
     groups = serializers.SerializerMethodField()
     has_secret = serializers.SerializerMethodField()
     next_check_in = serializers.SerializerMethodField()
@@ -72,6 +73,7 @@ class DeviceDetail(DeviceRow):
         fields = (
             *DeviceRow.Meta.fields,
             "family",
+            "site_id",
             "serial",
             "attributes",
             "facts",

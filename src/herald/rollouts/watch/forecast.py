@@ -36,6 +36,8 @@ log = structlog.get_logger(__name__)
 FORECAST_AGE = timedelta(minutes=10)
 #: so much is kept of what happens in each hour
 MOST_HOURS = 24 * 42
+#: of so many sites is kept what their uplinks have to carry
+MOST_SITES = 20
 #: who approves is assumed to be at work then
 WORK = Window(start=time(8), end=time(17), days=frozenset(range(5)), clock="UTC")
 
@@ -43,9 +45,11 @@ WORK = Window(start=time(8), end=time(17), days=frozenset(range(5)), clock="UTC"
 @dataclass(frozen=True, kw_only=True)
 class RolloutForecast:
     """A forecast with what it is about: `freezes` are those that hold some of its devices and how many, `meets` is the
-    chance to be through before the next of them."""
+    chance to be through before the next of them. `uplinks` are the sites whose uplinks are narrow, and how many files
+    each carries at once."""
 
     forecast: Forecast
+    uplinks: Mapping[int, int]
     silent: int
     freezes: Sequence[tuple[FreezeTime, int]]
     freeze: FreezeTime | None
@@ -72,11 +76,17 @@ def store_forecasts(*, now: datetime) -> int:
     done = 0
     for rollout in sorted(due, key=lambda r: ((kept := _kept(r)) and kept.at.timestamp()) or 0.0):
         try:
-            told = forecast_rollout(rollout, now=now).forecast
+            found = forecast_rollout(rollout, now=now)
         except Exception:
             log.exception("forecast_failed", rollout=rollout.pk)
             continue
-        told_of = {**moments(told.end, now), "rings": _ring_moments(told, now), "hourly": _hourly(told)}
+        told = found.forecast
+        told_of = {
+            **moments(told.end, now),
+            "rings": _ring_moments(told, now),
+            "hourly": _hourly(told),
+            "transfers": _transfers(told, found.uplinks),
+        }
         StoredForecast.objects.update_or_create(rollout=rollout, defaults={"at": now, **told_of})
         done += 1
     return done
@@ -100,6 +110,16 @@ def _hourly(told: Forecast) -> list[float]:
     hours_ahead = min(MOST_HOURS, int(np.ceil(at[-1] / 3600))) if at else 0
     by_hour = np.interp(np.arange(hours_ahead + 1) * 3600.0, at, confirmed) if hours_ahead else np.zeros(1)
     return [round(float(n), 2) for n in np.diff(by_hour)]
+
+
+def _transfers(told: Forecast, uplinks: Mapping[int, int]) -> dict[str, list[float]]:
+    """How many files come at once in each hour from now on, for the sites that are full longest, by id."""
+    full = {site: float(at_once.sum()) / uplinks[site] for site, at_once in told.transfers.items()}
+    kept = sorted((site for site, hours in full.items() if hours > 0), key=lambda site: (-full[site], site))
+    return {
+        str(site): [round(float(n), 2) for n in np.trim_zeros(told.transfers[site].round(2), "b")[:MOST_HOURS]]
+        for site in kept[:MOST_SITES]
+    }
 
 
 def moments(band: QuantileBand, now: datetime) -> dict[str, datetime | None]:
@@ -162,6 +182,7 @@ def forecast_rollout(rollout: Rollout, *, now: datetime, failure_rate: float | N
     before = (next_freeze.starts_at - now).total_seconds() if next_freeze else 0.0
     return RolloutForecast(
         forecast=told,
+        uplinks=situation.caps.uplinks,
         silent=int(situation.fleet.silent.sum()),
         freezes=met,
         freeze=next_freeze,

@@ -11,7 +11,7 @@ import { Loaded } from "@/parts/views";
 import { Conflicts } from "./conflicts";
 import { Feeds } from "./feeds";
 import { CalendarGrid } from "./grid";
-import { LoadChart, NarrowSites } from "./load";
+import { LoadChart, NarrowSites, SiteLoads } from "./load";
 import {
   type Answer,
   daysOf,
@@ -99,6 +99,7 @@ export function Calendar() {
                 />
                 <Legend />
                 <LoadChart answer={answer} days={days} />
+                <SiteLoads answer={answer} days={days} />
               </>
             )}
             <div className="mt-4 grid grid-cols-[2fr_1fr] gap-8 max-md:grid-cols-1">

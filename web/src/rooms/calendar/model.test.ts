@@ -15,6 +15,7 @@ import {
   throngsIn,
   ticksOf,
   turned,
+  uplinkWords,
 } from "./model";
 
 const ZONE = "Europe/Lisbon";
@@ -166,4 +167,10 @@ describe("moving", () => {
     const of = { id: 4, window_start: null, window_end: null } as Answer["rollouts"][0];
     expect(moveOf({ kind: "rollout", of }, "both", 30)).toBeNull();
   });
+});
+
+test("an uplink says what is wanted of it, and what it carries where that is less", () => {
+  const site = { id: 1, name: "Alder", at_once: 3, under_way: 0, waiting: 9, load: [] };
+  expect(uplinkWords(site, 2.34)).toBe("2.3 of 3 at once");
+  expect(uplinkWords(site, 5)).toBe("5 wanted at once, 3 carried");
 });

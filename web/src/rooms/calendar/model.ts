@@ -1,12 +1,14 @@
 /** The calendar without its pictures: spans of days, places on them, what stands in a row, and what a drag moves. */
 import { DateTime } from "luxon";
 import type { Schemas } from "@/api/client";
+import { count } from "@/lib/format";
 
 export type Answer = Schemas["CalendarAnswer"];
 export type Rollout = Schemas["CalendarRollout"];
 export type Schedule = Schemas["CalendarSchedule"];
 export type Freeze = Schemas["CalendarFreeze"];
 export type Ring = Schemas["CalendarRing"];
+export type Site = Schemas["CalendarSite"];
 export type Mark = Schemas["CalendarMark"];
 
 export const SPANS = ["day", "week", "six-weeks", "season"] as const;
@@ -72,6 +74,12 @@ export function stretch(from: string, until: string, days: Days): { left: string
 }
 
 const inRow = <T extends { row: string }>(of: T[], row: string) => of.find((x) => x.row === row);
+/** How many files a site has coming at once, against what its uplink carries. */
+export function uplinkWords({ at_once }: Site, n: number): string {
+  const some = n.toLocaleString("en", { maximumFractionDigits: 1 });
+  return n > at_once ? `${some} wanted at once, ${count(at_once)} carried` : `${some} of ${count(at_once)} at once`;
+}
+
 export const devicesIn = (of: { row: string; devices: number }[], row: string) => inRow(of, row)?.devices ?? 0;
 
 /** The rollouts that have something in a row: devices that are left, or rings that were there in this time. */

@@ -12,6 +12,7 @@ import { Button, Card, Modal } from "@/parts/controls";
 import { Dial } from "@/parts/dial";
 import { More } from "@/parts/list-parts";
 import { MenuItem } from "@/parts/menu";
+import { ObjectLink } from "@/parts/object-link";
 import { Pairs } from "@/parts/pairs";
 import { IN_HAND, LOOK } from "@/parts/phases";
 import { Timeline } from "@/parts/timeline";
@@ -87,8 +88,15 @@ function Shown({ device: d }: { device: Schemas["DeviceDetail"] }) {
         <EditPanel target={{ devices: [byName(d.name)], rule: "" }} onDone={() => setEditing(false)} />
       </Modal>
       <p className="mb-4 text-soft">
-        {d.model} revision {d.hardware_revision} · {d.site} · {city(d.time_zone)}, there it is{" "}
-        <strong className="text-ink">{there.toFormat("ccc HH:mm")}</strong>
+        {d.model} revision {d.hardware_revision} ·{" "}
+        {d.site_id === null ? (
+          "no site"
+        ) : (
+          <ObjectLink kind="site" id={d.site_id} className="slot">
+            {d.site}
+          </ObjectLink>
+        )}{" "}
+        · {city(d.time_zone)}, there it is <strong className="text-ink">{there.toFormat("ccc HH:mm")}</strong>
         {page && (
           <>
             {" · "}

@@ -67,6 +67,24 @@ export const deviceComing = (device: string) =>
     queryFn: () => body(api.GET("/api/v1/devices/{device}/coming", { params: { path: { device: byName(device) } } })),
     refetchInterval: 60 * SECOND,
   });
+export const site = (id: number) =>
+  queryOptions({
+    queryKey: ["fleet", "site", id],
+    queryFn: () => body(api.GET("/api/v1/sites/{id}", { params: { path: { id } } })),
+    refetchInterval: 60 * SECOND,
+  });
+export const siteComing = (id: number) =>
+  queryOptions({
+    queryKey: ["device", "upcoming", "site", id],
+    queryFn: () => body(api.GET("/api/v1/sites/{site_id}/coming", { params: { path: { site_id: id } } })),
+    refetchInterval: 60 * SECOND,
+  });
+export const siteUplink = (id: number) =>
+  queryOptions({
+    queryKey: ["fleet", "site", id, "uplink"],
+    queryFn: () => body(api.GET("/api/v1/sites/{site_id}/uplink", { params: { path: { site_id: id } } })),
+    refetchInterval: 15 * SECOND,
+  });
 export const upcoming = (devices: string[]) =>
   queryOptions({
     queryKey: ["device", "upcoming", ...devices],
