@@ -23,7 +23,7 @@ from herald.rollouts.compose import drafts
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout
-from herald.rollouts.watch.forecast import store_forecasts
+from herald.rollouts.watch.stored_forecasts import store_forecasts
 from herald_core.rings.assignment import RingKind
 
 ROLLOUTS, SCHEDULES, OF_EACH = 50, 200, 2_000

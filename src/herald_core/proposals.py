@@ -1,7 +1,8 @@
 """When could it be done? Hours for a rollout that has to be through by a moment, found by search.
 
 Every choice of hours within those that are allowed, and of a spread, is forecast; the caps stay what they are, and
-freezes and the firings of other commands are no hours. Of the choices that are through in time, up to three are
+freezes and the firings of other commands are no hours. Where other rollouts go first with some of the devices, each is
+forecast both ways: behind them, and before them. Of the choices that are through in time, up to three are
 proposed: the gentlest, the soonest, and one between. The search tries each choice once, in a fixed order and with the
 same futures, so that it answers the same each time that it is asked.
 """
@@ -38,11 +39,13 @@ NIGHT = AllowedHours(start=22, length=8)
 
 @dataclass(frozen=True)
 class HoursPlan:
-    """Hours by the device's clock, all of them where `length` is 24, and so many minutes over which devices begin."""
+    """Hours by the device's clock, all of them where `length` is 24, and so many minutes over which devices begin.
+    With `goes_first`, other rollouts that want the same devices wait for this one."""
 
     start: int
     length: int
     spread_minutes: int
+    goes_first: bool = False
 
     @property
     def window(self) -> Window | None:
@@ -52,11 +55,12 @@ class HoursPlan:
         return Window(start=time(self.start), end=time((self.start + self.length) % DAY_HOURS))
 
     @property
-    def gentleness(self) -> tuple[int, int, int]:
-        """Plans in the order of this are ever less gentle: hours outside of the night, hours, and starts together."""
+    def gentleness(self) -> tuple[bool, int, int, int]:
+        """Plans in the order of this are ever less gentle: before others, hours outside of the night, hours, and starts
+        together."""
         night = {(NIGHT.start + h) % DAY_HOURS for h in range(NIGHT.length)}
         mine = {(self.start + h) % DAY_HOURS for h in range(self.length)}
-        return len(mine - night), self.length, -self.spread_minutes
+        return self.goes_first, len(mine - night), self.length, -self.spread_minutes
 
 
 class Choice(StrEnum):
@@ -87,15 +91,17 @@ class Suggestion:
     tried: int
 
 
-def plans_within(allowed: AllowedHours, needed_minutes: float) -> Iterator[HoursPlan]:
-    """Every choice of hours within the allowed ones that an install fits into, with each spread that fits."""
+def plans_within(allowed: AllowedHours, needed_minutes: float, *, may_go_first: bool = False) -> Iterator[HoursPlan]:
+    """Every choice of hours within the allowed ones that an install fits into, with each spread that fits, and behind
+    and before other rollouts where it may go first."""
     step = STEP if allowed.length <= WIDE else WIDE_STEP
     for length in sorted({*range(SHORTEST, allowed.length + 1, step), allowed.length}):
         room = 0 if length >= DAY_HOURS else allowed.length - length
         for later in sorted({*range(0, room + 1, step), room}):
             for spread in SPREADS:
                 if spread + needed_minutes < 60 * length:
-                    yield HoursPlan((allowed.start + later) % DAY_HOURS, length, spread)
+                    for goes_first in (False, True) if may_go_first else (False,):
+                        yield HoursPlan((allowed.start + later) % DAY_HOURS, length, spread, goes_first)
 
 
 def is_in_time(end: QuantileBand, deadline: float) -> bool:
@@ -109,23 +115,45 @@ def suggest(
     needed_minutes: float,
     deadline: float,
     end_of: Callable[[HoursPlan], QuantileBand],
+    *,
+    may_go_first: bool = False,
 ) -> Suggestion:
-    """Hours with which a rollout is through by a deadline, in seconds from now. `end_of` forecasts a plan."""
+    """Hours with which a rollout is through by a deadline, in seconds from now. `end_of` forecasts a plan. Going before
+    others is proposed only where nothing behind them is in time, or it is much sooner."""
     plans = sorted(
-        plans_within(allowed, needed_minutes), key=lambda p: (p.gentleness, (p.start - allowed.start) % DAY_HOURS)
+        plans_within(allowed, needed_minutes, may_go_first=may_go_first),
+        key=lambda p: (p.gentleness, (p.start - allowed.start) % DAY_HOURS),
     )
     ends = [(plan, end_of(plan)) for plan in plans]
     in_time = [(plan, end) for plan, end in ends if is_in_time(end, deadline)]
     if not in_time:
         nearest = min(ends, key=lambda e: (e[1].median, e[1].high, e[0].gentleness), default=None)
         return Suggestion([], None, nearest, len(ends))
-    gentlest, soonest = in_time[0], min(in_time, key=lambda e: (e[1].median, e[0].gentleness))
+    gentlest, soonest = in_time[0], _soonest(in_time)
     found = [Proposal(Choice.GENTLEST, *gentlest)]
     if soonest[1].median < (1 - WORTH_IT) * gentlest[1].median:
         middle = (gentlest[1].median + soonest[1].median) / 2
-        between = next(e for e in in_time if e[1].median <= middle)
+        between = next(e for e in (*in_time, soonest) if e[1].median <= middle)
         if between[0] not in (gentlest[0], soonest[0]):
             found.append(Proposal(Choice.BETWEEN, *between))
         found.append(Proposal(Choice.SOONEST, *soonest))
     too_late = ends[: plans.index(gentlest[0])]
     return Suggestion(found, too_late[-1] if too_late else None, None, len(ends))
+
+
+def _soonest(plans: Sequence[tuple[HoursPlan, QuantileBand]]) -> tuple[HoursPlan, QuantileBand]:
+    """The plan that ends soonest; one that goes before others only where it is worth it, beside the soonest that does
+    not and beside the gentlest."""
+    gentlest, best = plans[0], min(plans, key=_by_end)
+    behind = [p for p in plans if not p[0].goes_first]
+    if not best[0].goes_first or not behind:
+        return best
+    nearly = best[1].median / (1 - WORTH_IT)
+    if gentlest[1].median <= nearly:
+        return gentlest
+    other = min(behind, key=_by_end)
+    return other if other[1].median <= min(nearly, (1 - WORTH_IT) * gentlest[1].median) else best
+
+
+def _by_end(plan: tuple[HoursPlan, QuantileBand]) -> tuple[object, ...]:
+    return plan[1].median, plan[0].gentleness

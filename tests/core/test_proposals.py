@@ -61,6 +61,34 @@ def test_a_plan_is_a_choice_only_if_it_is_a_tenth_sooner(sooner: float, choices:
     assert len(suggest(NIGHT, 10, 9 * DAY, end_of).proposals) == choices
 
 
+def test_going_before_others_is_proposed_where_nothing_behind_them_is_in_time() -> None:
+    """Behind others two days pass before any work can be done."""
+
+    def end_of(plan: HoursPlan) -> QuantileBand:
+        behind, own = 0 if plan.goes_first else 2 * DAY, work(plan, 10)
+        return QuantileBand(low=own.low + behind, median=own.median + behind, high=own.high + behind)
+
+    assert not suggest(NIGHT, 10, 2 * DAY, end_of).proposals
+    first = suggest(NIGHT, 10, 2 * DAY, end_of, may_go_first=True)
+    assert first.proposals
+    assert all(p.plan.goes_first for p in first.proposals)
+    # with more time the gentlest lets the others go first; going before them is much sooner, and offered
+    both = suggest(NIGHT, 10, 9 * DAY, end_of, may_go_first=True)
+    assert (both.proposals[0].plan.goes_first, both.proposals[-1].plan.goes_first) == (False, True)
+    assert both.tried == 2 * suggest(NIGHT, 10, 9 * DAY, end_of).tried
+
+
+@pytest.mark.parametrize(("sooner", "goes_first"), [(0.05, False), (0.4, True)])
+def test_going_before_others_is_no_choice_where_it_is_hardly_sooner(sooner: float, goes_first: bool) -> None:
+    def end_of(plan: HoursPlan) -> QuantileBand:
+        own = work(plan, 20)
+        factor = 1 - sooner if plan.goes_first else 1.0
+        return QuantileBand(low=factor * own.low, median=factor * own.median, high=factor * own.high)
+
+    found = suggest(NIGHT, 10, 20 * DAY, end_of, may_go_first=True)
+    assert any(p.plan.goes_first for p in found.proposals) is goes_first
+
+
 @given(allowed, st.floats(1, 200))
 def test_plans_lie_within_what_is_allowed(hours: AllowedHours, minutes: float) -> None:
     inside = {(hours.start + h) % 24 for h in range(hours.length)}
@@ -74,13 +102,19 @@ def test_plans_lie_within_what_is_allowed(hours: AllowedHours, minutes: float) -
         assert any(p.length == hours.length for p in found)
 
 
-@given(allowed, st.floats(1, 200), st.floats(0.5, 30))
+@given(allowed, st.floats(1, 200), st.floats(0.5, 30), st.floats(0, 5), st.booleans())
 def test_whatever_is_proposed_is_in_time_and_the_best_of_it_hardly_later_than_the_best_of_all(
-    hours: AllowedHours, size: float, days: float
+    hours: AllowedHours, size: float, days: float, waits: float, may_go_first: bool
 ) -> None:
+    """Behind others it waits for so many days."""
     deadline = days * DAY
-    found = suggest(hours, 10, deadline, lambda plan: work(plan, size))
-    every = [(p, work(p, size)) for p in plans_within(hours, 10)]
+
+    def end_of(plan: HoursPlan) -> QuantileBand:
+        own, behind = work(plan, size), 0 if plan.goes_first else waits * DAY
+        return QuantileBand(low=own.low + behind, median=own.median + behind, high=own.high + behind)
+
+    found = suggest(hours, 10, deadline, end_of, may_go_first=may_go_first)
+    every = [(p, end_of(p)) for p in plans_within(hours, 10, may_go_first=may_go_first)]
     in_time = [(p, end) for p, end in every if is_in_time(end, deadline)]
     assert bool(found.proposals) == bool(in_time)
     assert all(is_in_time(p.end, deadline) for p in found.proposals)

@@ -16,7 +16,7 @@ from herald.deliveries.models import Delivery
 from herald.groups.models import Group, GroupMembership
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.intervene import lifecycle
-from herald.rollouts.watch.forecast import store_forecasts
+from herald.rollouts.watch.stored_forecasts import store_forecasts
 from herald.time import clock
 from herald_core.rings.assignment import RingKind
 from tests.factories import NOW, launched, make_devices, make_draft, make_site, make_static, make_user, restart, ring

@@ -18,7 +18,7 @@ from herald.people.models import User
 from herald.record.models import RecordEntry
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.intervene import lifecycle
-from herald.rollouts.watch.forecast import store_forecasts
+from herald.rollouts.watch.stored_forecasts import store_forecasts
 from herald.time import clock
 from herald_core.rings.assignment import RingKind
 from herald_core.timing.firings import firings_within

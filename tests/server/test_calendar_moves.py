@@ -16,7 +16,7 @@ from herald.groups.models import Group
 from herald.record.models import RecordEntry
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.models import Rollout
-from herald.rollouts.watch.forecast import store_forecasts
+from herald.rollouts.watch.stored_forecasts import store_forecasts
 from herald.time import clock
 from tests.factories import (
     NOW,

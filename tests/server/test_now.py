@@ -14,7 +14,7 @@ from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.intervene import lifecycle
-from herald.rollouts.watch.forecast import store_forecasts
+from herald.rollouts.watch.stored_forecasts import store_forecasts
 from herald.time import clock
 from herald_core.deliveries import Event
 from herald_core.rings.assignment import RingKind

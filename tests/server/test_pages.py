@@ -10,7 +10,7 @@ from herald.deliveries.models import Delivery
 from herald.record.models import Kind, RecordEntry
 from herald.record.services import record
 from herald.rollouts.models import Rollout, StoredForecast
-from herald.rollouts.watch.forecast import FORECAST_AGE, store_forecasts
+from herald.rollouts.watch.stored_forecasts import FORECAST_AGE, store_forecasts
 from herald_core.deliveries import Phase
 from tests.factories import NOW, client_as, launched, make_devices, make_draft, make_image, make_static, make_user
 
@@ -112,7 +112,7 @@ def test_running_rollouts_keep_their_last_forecast_for_the_lists(
     assert set(rows[second.pk]["forecast"]) == {"at", "low", "median", "high"}
 
     # one that fails keeps the one before, and does not keep the other from a new one
-    import herald.rollouts.watch.forecast as forecasting
+    import herald.rollouts.watch.stored_forecasts as forecasting
 
     real = forecasting.forecast_rollout
 

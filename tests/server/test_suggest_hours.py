@@ -1,6 +1,7 @@
 """Hours that are proposed for a rollout: in time by its own forecast, clear of freezes and of other commands."""
 
 from datetime import datetime, time, timedelta
+from math import inf
 from typing import Any
 
 import pytest
@@ -12,13 +13,17 @@ from herald.commands.models import When
 from herald.groups.models import Group
 from herald.record.models import RecordEntry
 from herald.rollouts.intervene import lifecycle
-from herald.rollouts.models import Rollout
+from herald.rollouts.models import Rollout, StoredForecast
+from herald.rollouts.watch.forecast import forecast_rollout
+from herald.rollouts.watch.stored_forecasts import store_forecasts
+from herald_core.forecast.inputs import Limit
 from tests.factories import (
     NOW,
     client_as,
     launched,
     make_devices,
     make_draft,
+    make_image,
     make_site,
     make_static,
     make_user,
@@ -114,3 +119,63 @@ def test_what_cannot_be_asked_is_said(client: APIClient, group: Group) -> None:
 
 def test_who_may_only_look_may_ask(group: Group) -> None:
     assert asked(client_as("viewer"), make_draft(group), days=9)["proposals"]
+
+
+@pytest.fixture
+def same(group: Group) -> tuple[Rollout, Rollout]:
+    """Two rollouts of one image to the same devices, the first of which takes them one by one."""
+    first = launched(make_draft(group, max_concurrent=1))
+    store_forecasts(now=NOW)
+    return first, make_draft(group, first.changes.get().image, max_concurrent=20)
+
+
+def end_of(rollout: Rollout) -> float:
+    return forecast_rollout(rollout, now=NOW).forecast.end.median
+
+
+def test_a_rollout_is_forecast_behind_those_that_go_first_and_may_be_let_before_them(
+    client: APIClient, same: tuple[Rollout, Rollout]
+) -> None:
+    first, draft = same
+    through = StoredForecast.objects.get(rollout=first).median
+    assert through is not None
+    seconds = (through - NOW).total_seconds()
+    assert end_of(draft) > seconds, "launched last, it goes last"
+    drafted = asked(client, draft, days=9, from_hour=0, hours=24)
+    assert [(r["id"], r["devices"]) for r in drafted["others"]] == [(first.pk, 20)]
+    assert not any(p["goes_first"] for p in drafted["proposals"])
+
+    second = launched(draft)
+    told = forecast_rollout(second, now=NOW).forecast
+    assert told.end.median > seconds
+    assert told.limits[Limit.OTHERS] > 0.5 * seconds
+    assert Limit.OTHERS not in forecast_rollout(first, now=NOW).forecast.limits, "nobody goes before it"
+    early = asked(client, second, days=0.9 * seconds / DAY.total_seconds(), from_hour=0, hours=24)
+    assert early["proposals"], "before the first it is in time"
+    assert all(p["goes_first"] for p in early["proposals"])
+
+    body = {"goes_first": True}
+    seen = client.post(f"/api/v1/rollouts/{second.pk}/changes/preview", body, format="json").json()
+    places = {"before": "2 of 2 open rollouts", "after": "1 of 2 open rollouts"}
+    assert seen == [{"what": "its turn", "ring": None, **places}]
+    assert client.post(f"/api/v1/rollouts/{second.pk}/changes", body, format="json").status_code == 200
+    assert list(Rollout.objects.moving().values_list("pk", flat=True)) == [second.pk, first.pk]
+    assert client.post(f"/api/v1/rollouts/{second.pk}/changes", body, format="json").status_code == 409
+    second.refresh_from_db()
+    assert end_of(second) < seconds
+
+
+def test_behind_a_rollout_that_is_paused_no_end_is_in_sight(client: APIClient, same: tuple[Rollout, Rollout]) -> None:
+    first, second = same[0], launched(same[1])
+    lifecycle.pause(first, actor=make_user(), now=NOW)
+    assert end_of(second) == inf
+    found = asked(client, second, days=9, from_hour=0, hours=24)
+    assert found["proposals"]
+    assert all(p["goes_first"] for p in found["proposals"])
+
+
+def test_what_a_draft_replaces_is_not_waited_for(group: Group, same: tuple[Rollout, Rollout]) -> None:
+    through = StoredForecast.objects.get(rollout=same[0]).median
+    assert through is not None
+    newer = make_draft(group, make_image("5.2.3"), max_concurrent=20)
+    assert end_of(newer) < (through - NOW).total_seconds() < end_of(same[1])

@@ -11,8 +11,8 @@ from herald.images.models import Image
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.intervene import lifecycle
 from herald.rollouts.models import Rollout, StoredForecast
-from herald.rollouts.watch import forecast
-from herald.rollouts.watch.forecast import store_forecasts
+from herald.rollouts.watch import forecast, stored_forecasts
+from herald.rollouts.watch.stored_forecasts import store_forecasts
 from tests.factories import NOW, launched, make_devices, make_draft, make_site, make_static
 
 pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
@@ -92,7 +92,7 @@ def test_of_many_sites_the_fullest_are_kept(monkeypatch: pytest.MonkeyPatch, nar
     of_both = make_static("Of both", [*make_devices(8, site=wide), *make_devices(8, site=site)])
     launched(make_draft(of_both, image=image_of(rollout)))
     Rollout.objects.filter(pk=rollout.pk).update(state="stopped")
-    monkeypatch.setattr(forecast, "MOST_SITES", 1)
+    monkeypatch.setattr(stored_forecasts, "MOST_SITES", 1)
     store_forecasts(now=NOW)
     [kept] = StoredForecast.objects.all()
     assert list(kept.transfers) == [str(site.pk)]

@@ -26,7 +26,7 @@ from herald.people.models import User
 from herald.rollouts.intervene.edit import edit_open_rollout
 from herald.rollouts.intervene.lifecycle import order_by_rank
 from herald.rollouts.models import OPEN_STATES, Rollout
-from herald.rollouts.watch.forecast import forecast_rollout, moments
+from herald.rollouts.watch.forecast import forecast_rollout
 
 #: of more rollouts than these that a move touches, the largest are forecast
 MOST_FORECAST = 6
@@ -157,7 +157,7 @@ def _touched(move: Move, now: datetime) -> tuple[int, list[Rollout]]:
 
 
 def _end(rollout: Rollout, now: datetime) -> Mapping[str, datetime | None]:
-    return moments(forecast_rollout(rollout, now=now).forecast.end, now)
+    return forecast_rollout(rollout, now=now).forecast.end.moments(now)
 
 
 def _next_firings(schedule: Schedule | None, now: datetime) -> dict[str, tuple[int, datetime | None]]:

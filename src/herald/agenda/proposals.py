@@ -22,16 +22,19 @@ FUTURES = 60
 
 @dataclass(frozen=True, kw_only=True)
 class HoursSuggestion:
-    """What the search found, and what it kept clear of: the commands that restart devices of the rollout."""
+    """What the search found, and what it kept clear of: the commands that restart devices of the rollout. `others` are
+    the rollouts that go first with some of the devices, and how many."""
 
     suggestion: Suggestion
     devices: int
     kept_clear: Sequence[Schedule]
+    others: Sequence[tuple[Rollout, int]]
 
 
 def suggest_hours(rollout: Rollout, *, by: datetime, allowed: AllowedHours, now: datetime) -> HoursSuggestion:
     """Hours and a spread with which the rollout, a draft or an open one, is through by a moment. Its caps, rings and
-    gates stay as they are; freezes, and firings that restart devices of it, are no hours.
+    gates stay as they are; freezes, and firings that restart devices of it, are no hours. An open one may go before
+    the other rollouts that want its devices; a draft waits for those that would go first, as it will when launched.
 
     Raises:
         Invalid: the moment is past, or later than the rollout ends. Conflict: it has ended, or has nobody left.
@@ -49,13 +52,15 @@ def suggest_hours(rollout: Rollout, *, by: datetime, allowed: AllowedHours, now:
     closed, schedules = _restarts(basis, now)
 
     def end_of(plan: HoursPlan) -> QuantileBand:
-        inputs = without(
-            basis.situation, hours=basis.hours_with(plan.window, now, closed), spread=60.0 * plan.spread_minutes
-        )
+        situation = basis.going_first() if plan.goes_first else basis.situation
+        inputs = without(situation, hours=basis.hours_with(plan.window, now, closed), spread=60.0 * plan.spread_minutes)
         return forecast(inputs, seed=rollout.seed % 2**32, futures=FUTURES).end
 
-    found = suggest(allowed, basis.situation.minutes, (by - now).total_seconds(), end_of)
-    return HoursSuggestion(suggestion=found, devices=len(basis.devices), kept_clear=schedules)
+    may_go_first = bool(basis.others) and rollout.launched_at is not None
+    found = suggest(allowed, basis.situation.minutes, (by - now).total_seconds(), end_of, may_go_first=may_go_first)
+    ahead = Rollout.objects.listed().in_bulk(list(basis.others))
+    others = [(ahead[pk], n) for pk, n in sorted(basis.others.items())]
+    return HoursSuggestion(suggestion=found, devices=len(basis.devices), kept_clear=schedules, others=others)
 
 
 def _restarts(basis: ForecastBasis, now: datetime) -> tuple[dict[str, list[tuple[datetime, datetime]]], list[Schedule]]:

@@ -6,7 +6,7 @@ from procrastinate.contrib.django import app
 from herald.attention.quarantine import first_line
 from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout
-from herald.rollouts.watch import forecast
+from herald.rollouts.watch import stored_forecasts
 from herald.time import clock
 
 ATTEMPTS = 3
@@ -30,4 +30,4 @@ def carry_out_launch(context: JobContext | None, rollout_id: int) -> None:
 @app.task(queue="forecasts", queueing_lock="store_forecasts")
 def store_forecasts(timestamp: int) -> None:
     """Forecast the open rollouts anew, for the lists that show when each will be through."""
-    forecast.store_forecasts(now=clock.now())
+    stored_forecasts.store_forecasts(now=clock.now())

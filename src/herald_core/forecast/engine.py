@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import datetime, timedelta
 
 import numpy as np
 from scipy.special import betainc
@@ -26,11 +27,18 @@ BAND = (0.07, 0.5, 0.93)
 
 @dataclass(frozen=True, kw_only=True)
 class QuantileBand:
-    """Median and the 80% band."""
+    """Median and the 80% band, in seconds from now where it is of moments."""
 
     low: float
     median: float
     high: float
+
+    def moments(self, now: datetime) -> dict[str, datetime | None]:
+        """The moments of the band by their names; None where it is never reached."""
+        return {
+            name: now + timedelta(seconds=seconds) if np.isfinite(seconds) else None
+            for name, seconds in (("low", self.low), ("median", self.median), ("high", self.high))
+        }
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -31,6 +31,7 @@ class Limit(StrEnum):
     SOAK = "soak"
     APPROVALS = "approvals"
     UNHEARD = "unheard"
+    OTHERS = "others"
 
 
 LIMIT_WORDS: Mapping[Limit, str] = {
@@ -44,6 +45,7 @@ LIMIT_WORDS: Mapping[Limit, str] = {
     Limit.SOAK: "the soaks of the gates",
     Limit.APPROVALS: "approvals, at the next working hour",
     Limit.UNHEARD: "gates that wait until few are unheard of",
+    Limit.OTHERS: "rollouts that go first with some of its devices",
 }
 
 

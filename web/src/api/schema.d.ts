@@ -3964,7 +3964,10 @@ export interface components {
             before: string;
             after: string;
         };
-        /** @description What is to be changed of an open rollout; what is left out stays as it is. */
+        /**
+         * @description What is to be changed of an open rollout; what is left out stays as it is. `goes_first` puts it before all other
+         *     open rollouts, so that those which want the same devices wait for it.
+         */
         EditOpenBodyRequest: {
             /** @example 05:30:00 */
             window_start?: string | null;
@@ -3986,6 +3989,7 @@ export interface components {
             max_starts_per_hour?: number | null;
             spread_minutes?: number;
             freeze_override_reason?: string;
+            goes_first?: boolean;
             rings?: components["schemas"]["RemainingRingRequest"][];
         };
         /** @description A page of edits. `next` goes into `cursor` for the following one; null, where there is none. */
@@ -4441,8 +4445,9 @@ export interface components {
             devices?: string[];
         };
         /**
-         * @description Hours, empty for any hour, and a spread, and when the rollout is expected to end with them. `choice` says why it
-         *     is proposed; empty for one that is too late.
+         * @description Hours, empty for any hour, and a spread, and when the rollout is expected to end with them. With `goes_first` it
+         *     goes before the other rollouts that want its devices. `choice` says why it is proposed; empty for one that is too
+         *     late.
          */
         HoursProposal: {
             choice: components["schemas"]["HoursProposalChoiceEnum"] | components["schemas"]["BlankEnum"];
@@ -4451,13 +4456,15 @@ export interface components {
             /** @example 05:30:00 */
             window_end: string | null;
             spread_minutes: number;
+            goes_first: boolean;
             end: components["schemas"]["MomentBand"];
         };
         /** @enum {string} */
         HoursProposalChoiceEnum: "gentlest" | "between" | "soonest";
         /**
          * @description Up to three proposals that are through in time, the gentlest first. `gentler` is one before them that is too
-         *     late; where none is in time, `nearest` ends soonest. `kept_clear` are commands whose firings were left alone.
+         *     late; where none is in time, `nearest` ends soonest. `kept_clear` are commands whose firings were left alone,
+         *     `others` rollouts that go first with some of the devices.
          */
         HoursSuggestionView: {
             devices: number;
@@ -4466,6 +4473,7 @@ export interface components {
             gentler: components["schemas"]["HoursProposal"] | null;
             nearest: components["schemas"]["HoursProposal"] | null;
             kept_clear: components["schemas"]["NamedThing"][];
+            others: components["schemas"]["OtherRollout"][];
         };
         HowMany: {
             value: string;
@@ -4697,7 +4705,7 @@ export interface components {
             uid: string;
         };
         /** @enum {string} */
-        LimitEnum: "window" | "freezes" | "at-once" | "at-once-per-site" | "starts-per-hour" | "uplinks" | "spread" | "soak" | "approvals" | "unheard";
+        LimitEnum: "window" | "freezes" | "at-once" | "at-once-per-site" | "starts-per-hour" | "uplinks" | "spread" | "soak" | "approvals" | "unheard" | "others";
         /** @description What holds it back, and how many seconds sooner the median end would be without it. */
         LimitRow: {
             limit: components["schemas"]["LimitEnum"];
@@ -5001,6 +5009,12 @@ export interface components {
         /** @description The ids of all open rollouts, the highest rank first. */
         OrderBodyRequest: {
             order: number[];
+        };
+        /** @description A rollout that goes first with some of the devices, and with how many. */
+        OtherRollout: {
+            id: number;
+            name: string;
+            devices: number;
         };
         OutcomeCount: {
             outcome: string;

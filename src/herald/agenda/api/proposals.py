@@ -12,7 +12,7 @@ from herald.agenda.proposals import suggest_hours
 from herald.http.fields import NamedThing, StrictSerializer, valid
 from herald.rollouts.api.forecasts import MomentBand
 from herald.rollouts.api.shared import find_rollout
-from herald.rollouts.watch.forecast import moments
+from herald.rollouts.watch.sentence import title_of
 from herald.time import clock
 from herald_core.forecast.engine import QuantileBand
 from herald_core.proposals import NIGHT, AllowedHours, Choice, HoursPlan
@@ -28,19 +28,28 @@ class SuggestBody(StrictSerializer):
 
 
 class HoursProposal(serializers.Serializer[Any]):
-    """Hours, empty for any hour, and a spread, and when the rollout is expected to end with them. `choice` says why it
-    is proposed; empty for one that is too late."""
+    """Hours, empty for any hour, and a spread, and when the rollout is expected to end with them. With `goes_first` it
+    goes before the other rollouts that want its devices. `choice` says why it is proposed; empty for one that is too
+    late."""
 
     choice = serializers.ChoiceField(choices=[(c.value, c.value) for c in Choice], allow_blank=True)
     window_start = serializers.TimeField(allow_null=True)
     window_end = serializers.TimeField(allow_null=True)
     spread_minutes = serializers.IntegerField()
+    goes_first = serializers.BooleanField()
     end = MomentBand()
+
+
+class OtherRollout(NamedThing):
+    """A rollout that goes first with some of the devices, and with how many."""
+
+    devices = serializers.IntegerField()
 
 
 class HoursSuggestionView(serializers.Serializer[Any]):
     """Up to three proposals that are through in time, the gentlest first. `gentler` is one before them that is too
-    late; where none is in time, `nearest` ends soonest. `kept_clear` are commands whose firings were left alone."""
+    late; where none is in time, `nearest` ends soonest. `kept_clear` are commands whose firings were left alone,
+    `others` rollouts that go first with some of the devices."""
 
     devices = serializers.IntegerField()
     tried = serializers.IntegerField()
@@ -48,6 +57,7 @@ class HoursSuggestionView(serializers.Serializer[Any]):
     gentler = HoursProposal(allow_null=True)
     nearest = HoursProposal(allow_null=True)
     kept_clear = NamedThing(many=True)
+    others = OtherRollout(many=True)
 
 
 class SuggestHoursView(APIView):
@@ -68,7 +78,8 @@ class SuggestHoursView(APIView):
                 "window_start": window and window.start,
                 "window_end": window and window.end,
                 "spread_minutes": plan.spread_minutes,
-                "end": moments(end, now),
+                "goes_first": plan.goes_first,
+                "end": end.moments(now),
             }
 
         found = told.suggestion
@@ -79,5 +90,6 @@ class SuggestHoursView(APIView):
             "gentler": row("", *found.gentler) if found.gentler else None,
             "nearest": row("", *found.nearest) if found.nearest else None,
             "kept_clear": [{"id": s.pk, "name": s.title} for s in told.kept_clear],
+            "others": [{"id": r.pk, "name": title_of(r), "devices": n} for r, n in told.others],
         }
         return Response(HoursSuggestionView(answer).data)

@@ -89,13 +89,13 @@ class RolloutForecastView(APIView):
         found = told.forecast
         rings = zip(rollout.rings.all(), found.rings, strict=True)
         body = {
-            "end": forecast.moments(found.end, now),
+            "end": found.end.moments(now),
             "rings": [
                 {
                     "position": ring.position,
                     "name": ring.name,
-                    "opens": forecast.moments(r.opens, now),
-                    "through": forecast.moments(r.through, now),
+                    "opens": r.opens.moments(now),
+                    "through": r.through.moments(now),
                 }
                 for ring, r in rings
             ],

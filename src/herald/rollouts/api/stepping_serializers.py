@@ -116,7 +116,8 @@ class RemainingRing(StrictSerializer):
 
 
 class EditOpenBody(StrictSerializer):
-    """What is to be changed of an open rollout; what is left out stays as it is."""
+    """What is to be changed of an open rollout; what is left out stays as it is. `goes_first` puts it before all other
+    open rollouts, so that those which want the same devices wait for it."""
 
     window_start = serializers.TimeField(allow_null=True, required=False)
     window_end = serializers.TimeField(allow_null=True, required=False)
@@ -132,6 +133,7 @@ class EditOpenBody(StrictSerializer):
     max_starts_per_hour = serializers.IntegerField(min_value=1, allow_null=True, required=False)
     spread_minutes = serializers.IntegerField(min_value=0, max_value=7 * 24 * 60, required=False)
     freeze_override_reason = serializers.CharField(max_length=300, allow_blank=True, required=False)
+    goes_first = serializers.BooleanField(required=False)
     rings = RemainingRing(many=True, default=list)
 
 

@@ -8,13 +8,14 @@ from typing import Any
 
 from django.db import transaction
 
+from herald.db.locks import RANKS, take_lock
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
 from herald.http.dates import check_plannable
 from herald.http.errors import Conflict, Invalid
 from herald.people.models import User
 from herald.rollouts.compose.drafts import check_staging, check_window
-from herald.rollouts.intervene.lifecycle import locked, note
+from herald.rollouts.intervene.lifecycle import locked, note, order_by_rank
 from herald.rollouts.models import OPEN_STATES, Ring, Rollout
 from herald_core.rollouts.sentence import DAYS
 
@@ -43,6 +44,8 @@ _OF_RING = {
     "min_tried": "tried, at least",
     "needs_approval": "needs an approval",
 }
+#: not a field of it, but that it goes before all other open rollouts
+GOES_FIRST = "goes_first"
 _STAGING = ("prefetch", "prefetch_start", "prefetch_end", "window_start")
 
 
@@ -67,8 +70,13 @@ def differences(
     found = [
         FieldEdit(what=_OF_ROLLOUT[name], ring=None, before=_say(getattr(rollout, name)), after=_say(value))
         for name, value in changes.items()
-        if _known(name, _OF_ROLLOUT, "/") and getattr(rollout, name) != value
+        if name != GOES_FIRST and _known(name, _OF_ROLLOUT, "/") and getattr(rollout, name) != value
     ]
+    if changes.get(GOES_FIRST):
+        order = _order()
+        if (place := order.index(rollout.pk) + 1) > 1:
+            words = [f"{n} of {len(order)} open rollouts" for n in (place, 1)]
+            found.append(FieldEdit(what="its turn", ring=None, before=words[0], after=words[1]))
     start = changes.get("window_start", rollout.window_start)
     end = changes.get("window_end", rollout.window_end)
     check_window(start, end, max(Delivery.objects.of_rollout(rollout.pk).waiting_minutes(), default=0))
@@ -104,6 +112,8 @@ def edit_open_rollout(
         Invalid, Conflict: as in `differences`, or the rollout is not open, or nothing would change.
     """
     with transaction.atomic():
+        if changes.get(GOES_FIRST):
+            take_lock(RANKS)  # before the rollout's own, as whoever changes the order takes them
         rollout = locked(rollout, *OPEN_STATES, doing="changed")
         told = differences(rollout, changes, rings, now=now)
         if not told:
@@ -111,11 +121,14 @@ def edit_open_rollout(
         if changes.get("freeze_override_reason", rollout.freeze_override_reason) != rollout.freeze_override_reason:
             rollout.override_approved_by, rollout.overridden_by = None, None
         for name, value in changes.items():
-            setattr(rollout, name, value)
+            if name != GOES_FIRST:
+                setattr(rollout, name, value)
         rollout.overridden_by = (actor if rollout.freeze_override_reason else None) or rollout.overridden_by
         if rollout.freeze_override_reason and rollout.overridden_by is None:
             raise Invalid("/freeze_override_reason", "A freeze is overridden by a person, who answers for it.")
         rollout.save()
+        if changes.get(GOES_FIRST):
+            order_by_rank([rollout.pk, *(pk for pk in _order() if pk != rollout.pk)], actor=actor, now=now)
         if "ends_at" in changes:
             deliveries.set_expiry(Delivery.objects.of_rollout(rollout.pk), until=rollout.expires_at)
         for place, fields in rings.items():
@@ -123,6 +136,11 @@ def edit_open_rollout(
         words = "; ".join(f"{_place(d)}{d.what} {d.before} → {d.after}" for d in told)
         note(rollout, f"Changed what is ahead: {words}"[:300], actor=actor, now=now)
     return told
+
+
+def _order() -> list[int]:
+    """The open rollouts, the one that goes first first."""
+    return list(Rollout.objects.moving().order_by("rank", "pk").values_list("pk", flat=True))
 
 
 def _check_end(rollout: Rollout, ends_at: datetime | None, now: datetime) -> None:

@@ -7,7 +7,6 @@ from datetime import datetime, time, timedelta
 from typing import Any
 
 import numpy as np
-import structlog
 
 from herald.calendar.models import FreezeTime
 from herald.calendar.services import devices_held, freezes_between
@@ -18,26 +17,20 @@ from herald.fleet.models import Device
 from herald.images.models import Image
 from herald.rollouts.capacity import SiteCapacity
 from herald.rollouts.gates import phase_counts, spec_of
-from herald.rollouts.models import Ring, Rollout, RolloutState, StoredForecast
+from herald.rollouts.models import Ring, Rollout
 from herald.rollouts.preflight.past_failures import past_failures
 from herald.rollouts.preflight.plan import plan
+from herald.rollouts.watch.turns import others_first
 from herald_core.capabilities import Capability
 from herald_core.capacity import Caps
 from herald_core.deliveries import Phase
 from herald_core.forecast import Fleet, Forecast, ForecastInputs, RemainingRing, forecast
-from herald_core.forecast.engine import QuantileBand, without
-from herald_core.forecast.inputs import Hours, Limit, hours
+from herald_core.forecast.engine import without
+from herald_core.forecast.inputs import Floats, Hours, Limit, hours
 from herald_core.preflight import Outcome
 from herald_core.rings.gates import RingCounts
 from herald_core.timing.windows import Window
 
-log = structlog.get_logger(__name__)
-#: lists show a forecast that is at most about so old
-FORECAST_AGE = timedelta(minutes=10)
-#: so much is kept of what happens in each hour
-MOST_HOURS = 24 * 42
-#: of so many sites is kept what their uplinks have to carry
-MOST_SITES = 20
 #: who approves is assumed to be at work then
 WORK = Window(start=time(8), end=time(17), days=frozenset(range(5)), clock="UTC")
 
@@ -66,72 +59,8 @@ class _Row:
     ready: float
     attempts: int
     with_file: bool = False
-
-
-def store_forecasts(*, now: datetime) -> int:
-    """Forecast the running rollouts anew whose stored forecast is old, the oldest first; how many were. One that fails
-    does not keep the others from theirs: it keeps the one before, which says how old it is."""
-    running = Rollout.objects.filter(state=RolloutState.RUNNING).select_related("forecast")
-    due = [r for r in running if (kept := _kept(r)) is None or now - kept.at >= FORECAST_AGE]
-    done = 0
-    for rollout in sorted(due, key=lambda r: ((kept := _kept(r)) and kept.at.timestamp()) or 0.0):
-        try:
-            found = forecast_rollout(rollout, now=now)
-        except Exception:
-            log.exception("forecast_failed", rollout=rollout.pk)
-            continue
-        told = found.forecast
-        told_of = {
-            **moments(told.end, now),
-            "rings": _ring_moments(told, now),
-            "hourly": _hourly(told),
-            "transfers": _transfers(told, found.uplinks),
-        }
-        StoredForecast.objects.update_or_create(rollout=rollout, defaults={"at": now, **told_of})
-        done += 1
-    return done
-
-
-def _ring_moments(told: Forecast, now: datetime) -> list[dict[str, Any]]:
-    """When each ring opens and is through, as texts."""
-
-    def texts(band: QuantileBand) -> dict[str, str | None]:
-        return {name: at.isoformat() if at else None for name, at in moments(band, now).items()}
-
-    return [
-        {"position": place, "opens": texts(ring.opens), "through": texts(ring.through)}
-        for place, ring in enumerate(told.rings, start=1)
-    ]
-
-
-def _hourly(told: Forecast) -> list[float]:
-    """How many devices are confirmed in each hour from now on, by the median of the curve."""
-    at, confirmed = [c[0] for c in told.curve], [c[2] for c in told.curve]
-    hours_ahead = min(MOST_HOURS, int(np.ceil(at[-1] / 3600))) if at else 0
-    by_hour = np.interp(np.arange(hours_ahead + 1) * 3600.0, at, confirmed) if hours_ahead else np.zeros(1)
-    return [round(float(n), 2) for n in np.diff(by_hour)]
-
-
-def _transfers(told: Forecast, uplinks: Mapping[int, int]) -> dict[str, list[float]]:
-    """How many files come at once in each hour from now on, for the sites that are full longest, by id."""
-    full = {site: float(at_once.sum()) / uplinks[site] for site, at_once in told.transfers.items()}
-    kept = sorted((site for site, hours in full.items() if hours > 0), key=lambda site: (-full[site], site))
-    return {
-        str(site): [round(float(n), 2) for n in np.trim_zeros(told.transfers[site].round(2), "b")[:MOST_HOURS]]
-        for site in kept[:MOST_SITES]
-    }
-
-
-def moments(band: QuantileBand, now: datetime) -> dict[str, datetime | None]:
-    """The moments of a band, which counts in seconds from now; None where it is never reached."""
-    return {
-        name: now + timedelta(seconds=seconds) if np.isfinite(seconds) else None
-        for name, seconds in (("low", band.low), ("median", band.median), ("high", band.high))
-    }
-
-
-def _kept(rollout: Rollout) -> StoredForecast | None:
-    return getattr(rollout, "forecast", None)
+    #: the key of the version that it is to get, while it waits: rollouts that go first may have it before
+    target: str | None = None
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -145,6 +74,14 @@ class ForecastBasis:
     devices: Collection[int]
     kinds: Mapping[tuple[str, tuple[int, ...]], int]
     horizon: timedelta
+    #: the rollouts that go first with some of the devices, and how many
+    others: Mapping[int, int]
+    #: when each device would be ready, were there no such rollouts
+    alone: Floats
+
+    def going_first(self) -> ForecastInputs:
+        """The same rollout, were it to go before all others."""
+        return without(self.situation, fleet=replace(self.situation.fleet, ready=self.alone))
 
     def hours_with(
         self,
@@ -175,7 +112,7 @@ def forecast_rollout(rollout: Rollout, *, now: datetime, failure_rate: float | N
     told = forecast(
         situation,
         seed=rollout.seed % 2**32,
-        relaxed=_relaxed(rollout, situation, basis.kinds, freezes, now, basis.horizon),
+        relaxed=_relaxed(rollout, basis, now),
     )
     met = [(f, number) for f in freezes if (number := len(set(held[f.pk]) & set(basis.devices)))]
     next_freeze = next((f for f, _ in met if f.starts_at > now), None)
@@ -208,6 +145,8 @@ def forecast_basis(rollout: Rollout, *, now: datetime, failure_rate: float | Non
         key = (devices[row.id][0], tuple(pk for pk in held if row.id in held[pk]))
         hours_of.append(kinds.setdefault(key, len(kinds)))
     minutes = float(max(_minutes(rollout), default=10))
+    ahead = others_first(rollout, {r.id: r.target for r in rows if r.target is not None}, now=now)
+    alone = np.array([r.ready for r in rows], dtype=np.float64)
     found = _hours(rollout, kinds, freezes, minutes, now, horizon)
     silent = np.array([devices[r.id][2] for r in rows], dtype=bool)
     not_ahead = set(_unable_ahead(rollout, devices))
@@ -224,7 +163,7 @@ def forecast_basis(rollout: Rollout, *, now: datetime, failure_rate: float | Non
             hours_of=np.array(hours_of, dtype=np.int64),
             interval=np.array([devices[r.id][1] for r in rows], dtype=np.float64),
             steps=np.array([r.steps for r in rows], dtype=np.int64),
-            ready=np.array([r.ready for r in rows], dtype=np.float64),
+            ready=np.maximum(alone, np.array([ahead.free_in.get(r.id, 0.0) for r in rows], dtype=np.float64)),
             attempts=np.array([r.attempts for r in rows], dtype=np.int64),
             silent=silent,
             with_file=np.array([r.with_file for r in rows], dtype=bool),
@@ -270,7 +209,14 @@ def forecast_basis(rollout: Rollout, *, now: datetime, failure_rate: float | Non
         working=hours(WORK, "UTC", [], minutes=0, now=now, horizon=horizon.total_seconds()),
     )
     return ForecastBasis(
-        situation=situation, freezes=freezes, held=held, devices=devices.keys(), kinds=kinds, horizon=horizon
+        situation=situation,
+        freezes=freezes,
+        held=held,
+        devices=devices.keys(),
+        kinds=kinds,
+        horizon=horizon,
+        others=ahead.rollouts,
+        alone=alone,
     )
 
 
@@ -286,7 +232,7 @@ def _drafted(rollout: Rollout, rings: Sequence[Ring], now: datetime) -> list[_Ro
     found = plan(rollout, rings, now=now)
     ready = max(0.0, (rollout.starts_at - now).total_seconds()) if rollout.starts_at else 0.0
     return [
-        _Row(d.id, ring, len(d.steps), ready, rollout.max_attempts)
+        _Row(d.id, ring, len(d.steps), ready, rollout.max_attempts, target=d.steps[-1].key)
         for d, ring in zip(found.taking_part, found.ring_of, strict=True)
         if ring >= 0 and d.outcome is not Outcome.ALREADY
     ]
@@ -302,8 +248,9 @@ def _launched(rollout: Rollout, now: datetime) -> list[_Row]:
             max(0.0, (not_before - now).total_seconds()) if phase == Phase.WAITING.value else 0.0,
             max(1, most - attempt + 1),
             file_stored_at is not None,
+            key if phase == Phase.WAITING.value else None,
         )
-        for device, position, hop, hops, not_before, phase, attempt, most, file_stored_at in rows.values_list(
+        for device, position, hop, hops, not_before, phase, attempt, most, file_stored_at, key in rows.values_list(
             "device_id",
             "ring__position",
             "hop",
@@ -313,6 +260,7 @@ def _launched(rollout: Rollout, now: datetime) -> list[_Row]:
             "attempt",
             "max_attempts",
             "file_stored_at",
+            "target__version_key",
         )
     ]
 
@@ -364,15 +312,9 @@ def _spans_of(freezes: Sequence[FreezeTime]) -> dict[int, list[tuple[datetime, d
     return spans
 
 
-def _relaxed(
-    rollout: Rollout,
-    situation: ForecastInputs,
-    kinds: Mapping[tuple[str, tuple[int, ...]], int],
-    freezes: Sequence[FreezeTime],
-    now: datetime,
-    horizon: timedelta,
-) -> dict[Limit, ForecastInputs]:
+def _relaxed(rollout: Rollout, basis: ForecastBasis, now: datetime) -> dict[Limit, ForecastInputs]:
     """The same rollout without one of its limits each."""
+    situation, kinds, freezes, horizon = basis.situation, basis.kinds, basis.freezes, basis.horizon
     minutes, caps = situation.minutes, situation.caps
 
     def with_gates(**changes: Any) -> ForecastInputs:
@@ -396,6 +338,8 @@ def _relaxed(
         )
     if freezes:
         relaxed[Limit.FREEZES] = without(situation, hours=_hours(rollout, kinds, [], minutes, now, horizon))
+    if basis.others:
+        relaxed[Limit.OTHERS] = basis.going_first()
     if any(r.needs_approval for r in situation.rings):
         relaxed[Limit.APPROVALS] = with_gates(needs_approval=False)
     if any(r.max_unreached is not None for r in situation.rings):

@@ -70,8 +70,8 @@ export function EditOpenRollout({ rollout, onClose }: { rollout: Schemas["Rollou
       >
         <SuggestHours
           rollout={rollout.id}
-          onTake={({ window_start, window_end, spread_minutes }) =>
-            setChange({ ...change, window_start, window_end, spread_minutes })
+          onTake={({ window_start, window_end, spread_minutes, goes_first }) =>
+            setChange({ ...change, window_start, window_end, spread_minutes, goes_first: goes_first || undefined })
           }
         />
         <div className="grid grid-cols-5 gap-4 max-lg:grid-cols-3">
@@ -110,6 +110,15 @@ export function EditOpenRollout({ rollout, onClose }: { rollout: Schemas["Rollou
             onChange={(ends_at) => setChange({ ...change, ends_at })}
           />
         </div>
+        <label className="flex min-h-[30px] items-center gap-2">
+          <input
+            type="checkbox"
+            className="accent-[var(--verdigris)]"
+            checked={change.goes_first ?? false}
+            onChange={(e) => setChange({ ...change, goes_first: e.target.checked || undefined })}
+          />
+          Go before the other open rollouts, which wait with the devices that both want
+        </label>
         <label className="flex min-h-[30px] items-center gap-2">
           <input
             type="checkbox"

@@ -15,6 +15,8 @@ export interface Hours {
   window_start: string | null;
   window_end: string | null;
   spread_minutes: number;
+  /** it goes before the other open rollouts that want its devices */
+  goes_first: boolean;
 }
 const CHOICE: Record<string, string> = { gentlest: "The gentlest", between: "Between", soonest: "The soonest" };
 /** The hours of the devices' clock that may be used: from which hour on, and how many. */
@@ -115,6 +117,21 @@ function Found({ told, onTake }: { told: Schemas["HoursSuggestionView"]; onTake:
           ))}
         </ul>
       )}
+      {told.others.length > 0 && (
+        <p className="text-soft">
+          Going first with some of its devices:{" "}
+          {told.others.map((r, i) => (
+            <span key={r.id}>
+              {i > 0 && ", "}
+              <ObjectLink kind="rollout" id={r.id} className="slot">
+                {r.name}
+              </ObjectLink>{" "}
+              ({count(r.devices)})
+            </span>
+          ))}
+          . The ends are reckoned with that.
+        </p>
+      )}
       {told.gentler && (
         <p className="text-soft">
           Gentler, {words(told.gentler)}, may not be through before {at(told.gentler.end.high)}.
@@ -142,10 +159,11 @@ function Found({ told, onTake }: { told: Schemas["HoursSuggestionView"]; onTake:
   );
 }
 
-/** Hours and spread in words: “22:00 to 04:00, starts spread over 60 min”. */
+/** A plan in words: “22:00 to 04:00, starts spread over 60 min, before the other rollouts”. */
 function words(plan: Plan): string {
   const hours = plan.window_start
     ? `${plan.window_start.slice(0, 5)} to ${plan.window_end?.slice(0, 5)}`
     : "at any hour";
-  return plan.spread_minutes ? `${hours}, starts spread over ${plan.spread_minutes} min` : `${hours}, without a spread`;
+  const spread = plan.spread_minutes ? `starts spread over ${plan.spread_minutes} min` : "without a spread";
+  return `${hours}, ${spread}${plan.goes_first ? ", before the other rollouts" : ""}`;
 }
