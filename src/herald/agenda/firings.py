@@ -1,7 +1,7 @@
 """Firings in the calendar: those that were, with how they went, and those that are planned."""
 
 from collections import Counter, defaultdict
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
@@ -10,7 +10,7 @@ from herald.agenda.rows import Cell, Cells, RowKind, Rows
 from herald.commands.firing import firings_in
 from herald.commands.models import Occurrence, Schedule
 from herald.commands.reach import reach_by
-from herald.commands.tallies import TallyKind, tallies_of
+from herald.commands.tallies import TallyKind, TallyRow, tallies_of
 from herald_core.timing.firings import Firing
 
 #: of what fires more often than so in one row, only how often and from when to when is said
@@ -89,21 +89,21 @@ def past(
     """The firings that were in [start, end), by schedule, with how they went. `known` are schedules that were read
     already, by their ids."""
     kind = TallyKind.GROUP if rows.kind is RowKind.GROUP else TallyKind.SITE
-    read = Occurrence.objects.within(start, end).only("schedule_id", "fires_at", kind)
-    occurrences = {o.pk: o for o in read}
+    read = list(Occurrence.objects.within(start, end).values_list("pk", "schedule_id", "fires_at", kind))
+    fired = {pk: (schedule, at) for pk, schedule, at, _ in read}
     phases: dict[tuple[int, str], Counter[str]] = defaultdict(Counter)
-    for pk, phase, cell, n in _how_they_went(occurrences.values(), rows, kind):
+    for pk, phase, cell, n in _how_they_went({pk: tally for pk, _, _, tally in read}, rows, kind):
         if rows.shown({cell: n}):
             phases[pk, cell[0]][phase] += n
     marks: dict[int, dict[str, list[Mark]]] = defaultdict(lambda: defaultdict(list))
-    others = {o.schedule_id for o in occurrences.values()} - known.keys()
+    others = {schedule for schedule, _ in fired.values()} - known.keys()
     schedules = {**known, **(Schedule.objects.listed().in_bulk(others) if others else {})}
     for (pk, row), counts in phases.items():
-        occurrence = occurrences[pk]
-        schedule = schedules[occurrence.schedule_id]
+        of, at = fired[pk]
+        schedule = schedules[of]
         mark = Mark(
-            at=occurrence.fires_at,
-            ends_at=occurrence.fires_at + timedelta(minutes=schedule.spread_minutes),
+            at=at,
+            ends_at=at + timedelta(minutes=schedule.spread_minutes),
             devices=counts.total(),
             occurrence=pk,
             phases=counts,
@@ -113,10 +113,10 @@ def past(
 
 
 def _how_they_went(
-    occurrences: Collection[Occurrence], rows: Rows, kind: TallyKind
+    kept: Mapping[int, Sequence[TallyRow] | None], rows: Rows, kind: TallyKind
 ) -> Iterator[tuple[int, str, Cell, int]]:
     """Firing, phase, cell and how many devices."""
-    for pk, tally in tallies_of(occurrences, kind).items():
+    for pk, tally in tallies_of(kept, kind).items():
         for where, zone, phase, n in tally:
             yield pk, phase, rows.cell((zone,) if rows.kind is RowKind.ZONE else (where, zone)), n
 

@@ -1,5 +1,6 @@
 """What is expected of the fleet in each hour: devices that restart for an install or a command, and narrow sites."""
 
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -51,6 +52,7 @@ class Bars:
         each = next((n for n in (1, 2, 3, 6, 12, 24) if hours / n <= MOST_BARS), 24)
         self.start, self.length = start, each * HOUR
         self.count = max(0, -((start - end) // self.length))
+        self._from, self._each = start.timestamp(), self.length.total_seconds()
 
     def __len__(self) -> int:
         return self.count
@@ -63,14 +65,25 @@ class Bars:
 
     def add(self, to: list[float], begins: datetime, ends: datetime, amount: float) -> None:
         """Something that is spread evenly over [begins, ends)."""
-        lasts = ends - begins
-        place = max(0, (begins - self.start) // self.length)
-        if begins >= self.start and place < self.count and ends <= self.begin(place + 1):
-            to[place] += amount  # most are over within one bar
+        first, last = (begins.timestamp() - self._from) / self._each, (ends.timestamp() - self._from) / self._each
+        self._put(to, first, last, amount)
+
+    def add_hours(self, to: list[float], at: datetime, amounts: Sequence[float]) -> None:
+        """So much in each hour from a moment on."""
+        begins, length = (at.timestamp() - self._from) / self._each, HOUR.total_seconds() / self._each
+        for hour, amount in enumerate(amounts):
+            if amount:
+                self._put(to, begins + hour * length, begins + (hour + 1) * length, amount)
+
+    def _put(self, to: list[float], first: float, last: float, amount: float) -> None:
+        """The same, where both ends are counted in bars."""
+        place = max(0, int(first // 1))
+        if first >= place and last <= place + 1:  # most are over within one bar
+            if place < self.count:
+                to[place] += amount
             return
-        while place < self.count and self.begin(place) < ends:
-            low, high = max(begins, self.begin(place)), min(ends, self.begin(place + 1))
-            to[place] += amount * ((high - low) / lasts)
+        while place < self.count and place < last:
+            to[place] += amount * (min(last, place + 1) - max(first, place)) / (last - first)
             place += 1
 
 
@@ -79,10 +92,7 @@ def load_ahead(rollouts: Sequence[RolloutPlan], plans: Sequence[Planned], bars: 
     spread."""
     installs, commands = bars.none(), bars.none()
     for forecast in _told(rollouts):
-        for hour, n in enumerate(forecast.hourly):
-            if n:
-                at = forecast.at + hour * HOUR
-                bars.add(installs, at, at + HOUR, n)
+        bars.add_hours(installs, forecast.at, forecast.hourly)
     for plan in plans:
         if plan.schedule.template.harm != Harm.GENTLE:
             over = timedelta(minutes=plan.schedule.spread_minutes + plan.schedule.template.minutes)
@@ -95,17 +105,32 @@ def load_ahead(rollouts: Sequence[RolloutPlan], plans: Sequence[Planned], bars: 
 
 
 def narrow_sites(rollouts: Sequence[RolloutPlan], bars: Bars) -> list[NarrowSite]:
-    """The sites whose uplinks have most to carry for their width."""
-    waiting = dict(Delivery.objects.files_to_come_by_site())
-    sites = Site.objects.filter(pk__in=list(waiting), transfers_at_once__gt=0)
-    busiest = sorted(sites, key=lambda s: (-waiting[s.pk] / s.transfers_at_once, s.name))[:MOST_SITES]
-    return _told_of(busiest, waiting, list(_told(rollouts)), bars)
+    """The sites whose uplinks have most to carry for their width: by the forecasts, and where there is none yet, by how
+    many devices wait there."""
+    forecasts = list(_told(rollouts))
+    expected: Counter[int] = Counter()
+    for forecast in forecasts:
+        for site, hours in forecast.transfers.items():
+            expected[int(site)] += sum(hours)
+    waiting = _waiting(rollouts)
+    much: Mapping[int, float] = expected or waiting
+    sites = Site.objects.filter(pk__in=list(much), transfers_at_once__gt=0)
+    busiest = sorted(sites, key=lambda s: (-much[s.pk] / s.transfers_at_once, s.name))[:MOST_SITES]
+    return _told_of(busiest, waiting, forecasts, bars)
+
+
+def _waiting(rollouts: Sequence[RolloutPlan]) -> Mapping[int, int]:
+    """How many devices wait for a file, by site."""
+    counted = [r.files_to_come for r in rollouts]
+    if any(files is None for files in counted):
+        return dict(Delivery.objects.files_to_come_by_site())
+    return sum((Counter(files) for files in counted if files), Counter())
 
 
 def uplink_of(site: Site, bars: Bars) -> NarrowSite:
     """What the uplink of one site has to carry."""
     told = StoredForecast.objects.filter(rollout__state=RolloutState.RUNNING)
-    [found] = _told_of([site], dict(Delivery.objects.files_to_come_by_site()), list(told), bars)
+    [found] = _told_of([site], dict(Delivery.objects.files_to_come_by_site(site.pk)), list(told), bars)
     return found
 
 
@@ -129,10 +154,7 @@ def _told_of(
 def _load_of(site: int, forecasts: Sequence[StoredForecast], bars: Bars) -> list[float]:
     hours = bars.none()
     for forecast in forecasts:
-        for hour, at_once in enumerate(forecast.transfers.get(str(site), ())):
-            if at_once:
-                at = forecast.at + hour * HOUR
-                bars.add(hours, at, at + HOUR, at_once)
+        bars.add_hours(hours, forecast.at, forecast.transfers.get(str(site), ()))
     each = bars.length / HOUR
     return [round(n / each, 2) for n in hours]
 

@@ -42,13 +42,15 @@ class RingSpan:
 @dataclass(frozen=True, kw_only=True)
 class RolloutPlan:
     """A rollout in the calendar; `windows` are the hours in which it may install, by row, as long as devices are left
-    there. `forecast` is the stored one, and says of when it is."""
+    there. `forecast` is the stored one, and says of when it is. `files_to_come` are the devices that wait for a file,
+    by site; of rows that a device may be in several of, it is not known."""
 
     rollout: Rollout
     forecast: StoredForecast | None
     left: Mapping[Cell, int]
     windows: Mapping[str, Sequence[Span]]
     rings: Sequence[RingSpan]
+    files_to_come: Mapping[int, int] | None
 
 
 def rollouts_within(rows: Rows, *, start: datetime, end: datetime, now: datetime) -> list[RolloutPlan]:
@@ -58,20 +60,26 @@ def rollouts_within(rows: Rows, *, start: datetime, end: datetime, now: datetime
     rollouts = [*found.filter(ended_at=None), *ended]
     every: dict[int, Counter[str]] = defaultdict(Counter)
     left: dict[int, Counter[Cell]] = defaultdict(Counter)
-    for ring, phase, *where, n in Delivery.objects.counts_by_cell(
+    files: dict[int, Counter[int]] = defaultdict(Counter)
+    for ring, phase, wants_file, site, *where, n in Delivery.objects.counts_by_cell(
         [r.pk for r in rollouts], rows.fields("device__"), rows.narrowed("device__")
     ):
         cell = rows.cell(where)
         every[ring][cell[0]] += n
         if phase in OPEN:
             left[ring][cell] += n
-    return [_plan(r, every, left, rows, start=start, end=end, now=now) for r in rollouts]
+        if wants_file and site is not None:
+            files[ring][site] += n
+    return [
+        _plan(r, every, left, None if rows.overlap else files, rows, start=start, end=end, now=now) for r in rollouts
+    ]
 
 
 def _plan(
     rollout: Rollout,
     every: Mapping[int, Counter[str]],
     left: Mapping[int, Counter[Cell]],
+    files: Mapping[int, Counter[int]] | None,
     rows: Rows,
     *,
     start: datetime,
@@ -97,6 +105,7 @@ def _plan(
             )
             for ring in rings
         ],
+        files_to_come=None if files is None else sum((files[r.pk] for r in rings if r.pk in files), Counter[int]()),
     )
 
 

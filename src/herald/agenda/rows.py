@@ -52,6 +52,11 @@ class Rows:
         self.rows = self._rows(cells)
         self.keys = {r.key for r in self.rows}
 
+    @property
+    def overlap(self) -> bool:
+        """Whether a device may be in several rows."""
+        return self.kind is RowKind.GROUP
+
     def fields(self, device: str = "") -> Sequence[str]:
         """The fields that say in which row a device is, and by which clock it lives; `device` leads to the device."""
         of_row = {RowKind.SITE: "site_id", RowKind.GROUP: "memberships__group_id"}.get(self.kind)

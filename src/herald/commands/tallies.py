@@ -1,7 +1,7 @@
 """How firings went, kept once they are over: a calendar that counted all their deliveries anew would take seconds."""
 
 from collections import defaultdict
-from collections.abc import Collection, Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from enum import StrEnum
 
@@ -37,13 +37,13 @@ def tally_ended(*, now: datetime) -> int:
     return len(over)
 
 
-def tallies_of(occurrences: Collection[Occurrence], kind: TallyKind) -> dict[int, Sequence[TallyRow]]:
-    """How firings went, by their ids: as it was kept, and counted anew where they are not over or a device of theirs
-    proved well after all. By groups it is kept of the groups that the devices were in when the firing was over."""
-    known = {o.pk: rows for o in occurrences if (rows := getattr(o, kind)) is not None}
-    late = Delivery.objects.late_since_tally(list(known))
-    kept = {pk: rows for pk, rows in known.items() if pk not in late}
-    return {**_counted([o.pk for o in occurrences if o.pk not in kept], kind), **kept}
+def tallies_of(known: Mapping[int, Sequence[TallyRow] | None], kind: TallyKind) -> dict[int, Sequence[TallyRow]]:
+    """How firings went, by their ids, with what was kept of each: counted anew where they are not over, so that nothing
+    was kept, or a device of theirs proved well after all. By groups it is kept of the groups that the devices were in
+    when the firing was over."""
+    late = Delivery.objects.late_since_tally([pk for pk, rows in known.items() if rows is not None])
+    kept = {pk: rows for pk, rows in known.items() if rows is not None and pk not in late}
+    return {**_counted([pk for pk in known if pk not in kept], kind), **kept}
 
 
 def _counted(occurrence_ids: Sequence[int], kind: TallyKind) -> dict[int, list[TallyRow]]:

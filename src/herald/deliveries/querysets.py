@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Self
 from django.contrib.postgres.aggregates import ArrayAgg
 from django.db import models
 from django.db.models import (
+    BooleanField,
     Case,
     Count,
     DateTimeField,
@@ -129,9 +130,13 @@ class DeliveryQuerySet(CommandQuerySet):
         return list(rows.values_list("rollout_id", "ring_id", "phase").annotate(n=Count("*")))
 
     def counts_by_cell(self, rollout_ids: Collection[int], fields: Sequence[str], narrowed: Q) -> list[tuple[Any, ...]]:
-        """Ring, phase, the fields, and how many devices, of some rollouts."""
+        """Ring, phase, whether they wait for a file, site, the fields, and how many devices, of some rollouts."""
         rows = self.filter(narrowed, rollout__in=list(rollout_ids), is_current_step=True).order_by()
-        return list(rows.values_list("ring_id", "phase", *fields).annotate(n=Count("id")))
+        wants_file = ExpressionWrapper(Q(phase=Phase.WAITING.value, file_stored_at=None), BooleanField())
+        told = rows.annotate(wants_file=wants_file)
+        return list(
+            told.values_list("ring_id", "phase", "wants_file", "device__site_id", *fields).annotate(n=Count("*"))
+        )
 
     def counts_by_image(self, rollout_ids: Collection[int]) -> list[tuple[int, int, str, int, bool, int]]:
         """Rollout, ring, phase, image, whether expedited, and how many, for all rings of these rollouts."""
@@ -263,9 +268,10 @@ class DeliveryQuerySet(CommandQuerySet):
         found: models.QuerySet[Any, Any] = rows.order_by().values_list("device__site_id").annotate(n=Count("id"))
         return found
 
-    def files_to_come_by_site(self) -> "models.QuerySet[Any, Any]":
-        """Sites, and how many of their devices wait for an install whose file they do not have."""
-        rows = self.waiting().filter(kind="install", device__site__isnull=False, file_stored_at=None)
+    def files_to_come_by_site(self, site: int | None = None) -> "models.QuerySet[Any, Any]":
+        """Sites, all or one, and how many of their devices wait for an install whose file they do not have."""
+        where = Q(device__site__isnull=False) if site is None else Q(device__site=site)
+        rows = self.waiting().filter(where, kind="install", file_stored_at=None)
         found: models.QuerySet[Any, Any] = rows.order_by().values_list("device__site_id").annotate(n=Count("id"))
         return found
 

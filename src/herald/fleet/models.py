@@ -224,8 +224,12 @@ class Device(models.Model):
 
     class Meta:
         indexes = (
-            # devices are counted by clock and site all the time, and their rows are wide
-            models.Index(fields=["id"], include=["time_zone", "site", "admission"], name="device_ground"),
+            # devices are counted by clock, site and firmware all the time, and their rows are wide
+            models.Index(
+                fields=["id"],
+                include=["time_zone", "site", "admission", "model", "firmware_key"],
+                name="device_ground",
+            ),
             GinIndex(fields=["tags"], name="device_tags"),
             GinIndex(fields=["attributes"], opclasses=["jsonb_path_ops"], name="device_attributes"),
             models.Index(fields=["firmware_key"], name="device_firmware"),
