@@ -123,6 +123,7 @@ def test_counts_by_a_field_add_up_to_the_audience_and_filter_the_devices(client:
 
 def test_the_report_as_a_file(client: APIClient) -> None:
     rollout = a_rollout()
+    Delivery.objects.of_rollout(rollout.pk).filter(phase="failed").update(notice_shown_at=NOW, times_deferred=2)
     path = f"/api/v1/rollouts/{rollout.pk}/report"
     assert client.get(path).json()["rings"][0]["devices"] == 6
     answer = client.get(f"{path}/table")
@@ -130,6 +131,8 @@ def test_the_report_as_a_file(client: APIClient) -> None:
     assert len(lines) == 6 and f"rollout-{rollout.pk}.csv" in answer["Content-Disposition"]
     failed = next(line for line in lines if line["phase"] == "failed")
     assert (failed["site"], failed["error"], failed["attempts"]) == ("'=There", "flash-verify", "2")
+    assert (failed["notice shown"], failed["times put off"]) == (NOW.isoformat(timespec="seconds"), "2")
+    assert {line["notice shown"] for line in lines if line is not failed} == {""}
     book = load_workbook(io.BytesIO(client.get(f"{path}/table?format=xlsx").content))
     assert book.sheetnames == ["Summary", "Rings", "Failures", "Acts", "Devices"]
     assert book["Devices"].max_row == 7 and book["Failures"]["B2"].value == 2

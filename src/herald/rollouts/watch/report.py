@@ -28,7 +28,7 @@ MILESTONES = (0.5, 0.9, 1.0)
 MOST_ACTS = 500
 COLUMNS = (
     "device", "uid", "model", "hardware", "site", "ring", "from version", "target", "phase", "since", "attempts",
-    "error", "error in words", "held because",
+    "error", "error in words", "held because", "notice shown", "times put off",
 )  # fmt: skip
 
 
@@ -185,6 +185,8 @@ def _device_rows(rollout: Rollout) -> Iterator[list[Any]]:
             d.last_error,
             d.last_error_text,
             d.hold_reason,
+            _time(d.notice_shown_at),
+            d.times_deferred,
         ]
 
 

@@ -111,6 +111,7 @@ export function Calendar() {
             </div>
             <Dialogs
               answer={answer}
+              rows={rows}
               move={move}
               opened={opened}
               onMove={(what) => {
@@ -143,12 +144,14 @@ function unmoved(what: Movable): Move {
 
 function Dialogs({
   answer,
+  rows,
   move,
   opened,
   onMove,
   onDone,
 }: {
   answer: Answer;
+  rows: RowKind;
   move: { move: Move; words?: string } | null;
   opened: string | null;
   onMove: (what: Movable) => void;
@@ -157,7 +160,7 @@ function Dialogs({
   const row = answer.rows.find((r) => r.key === opened);
   const what = move && movableOf(answer, move.move);
   if (move && what) return <MoveDialog what={what} first={move.move} words={move.words} onClose={onDone} />;
-  if (row) return <RowDetails answer={answer} row={row} onMove={onMove} onClose={onDone} />;
+  if (row) return <RowDetails answer={answer} row={row} rows={rows} onMove={onMove} onClose={onDone} />;
   return null;
 }
 

@@ -1,7 +1,7 @@
 /** Below the rows, by the same hours: how many devices are expected to be out of service, and what narrow uplinks carry. */
 import { DateTime } from "luxon";
 import { useClock } from "@/lib/clock";
-import { count, counted } from "@/lib/format";
+import { count, counted, percent } from "@/lib/format";
 import { ObjectLink } from "@/parts/object-link";
 import { type Answer, type Days, stretch, uplinkWords } from "./model";
 
@@ -9,8 +9,8 @@ const HEIGHT = 44;
 /** A site's strip is full at this height; what is wanted beyond is drawn up to half as much again. */
 const FULL = 14;
 const STRIP = FULL * 1.5;
-/** Less than this at once is nothing to see; more than this share of what it carries is as good as full. */
-const LEAST_SHOWN = 0.05;
+/** An uplink is drawn where this share of what it carries is expected; from the second on it is as good as full. */
+const MUCH = 0.25;
 const NEARLY = 0.95;
 
 export function LoadChart({ answer, days }: { answer: Answer; days: Days }) {
@@ -51,29 +51,40 @@ export function LoadChart({ answer, days }: { answer: Answer; days: Days }) {
   );
 }
 
-/** What the uplinks of the narrowest sites are expected to carry, each against what it can: a line marks that. */
+/** What uplinks are expected to carry, each against what it can, where that is much; else how much is the most. */
 export function SiteLoads({ answer, days }: { answer: Answer; days: Days }) {
   const { zone } = useClock();
-  const sites = answer.sites.filter((s) => s.load.some((n) => n >= LEAST_SHOWN));
-  if (sites.length === 0) return null;
+  const told = answer.sites.map((site) => ({ site, most: Math.max(0, ...site.load) })).filter((s) => s.most > 0);
+  const narrow = told.filter((s) => s.most >= s.site.at_once * MUCH);
+  const when = (place: number) => {
+    const at = answer.load[place]?.at;
+    return at ? DateTime.fromISO(at, { zone }).toFormat("ccc d LLL HH:mm") : "";
+  };
+  const [fullest] = [...told].sort((a, b) => b.most / b.site.at_once - a.most / a.site.at_once);
+  if (!fullest) return null;
+  if (narrow.length === 0)
+    return (
+      <p className="mt-1 px-3 text-xs">
+        <strong>Uplinks</strong>{" "}
+        <span className="text-soft">
+          None is expected to be more than {percent(fullest.most / fullest.site.at_once, 0)} full. That is{" "}
+          {fullest.site.name}, {when(fullest.site.load.indexOf(fullest.most))}.
+        </span>
+      </p>
+    );
   return (
     <section aria-label="Files that sites are expected to fetch" className="mt-2">
-      {sites.map((site) => {
-        const most = Math.max(...site.load);
-        const at = answer.load[site.load.indexOf(most)]?.at;
-        const when = at ? DateTime.fromISO(at, { zone }).toFormat("ccc d LLL HH:mm") : "";
+      <h3 className="px-3 font-sans font-semibold text-xs">Uplinks</h3>
+      {narrow.map(({ site, most }) => {
+        const words = `${uplinkWords(site, most)}, ${when(site.load.indexOf(most))}`;
         return (
-          <figure
-            key={site.id}
-            className="flex items-end"
-            aria-label={`${site.name}: ${uplinkWords(site, most)}, ${when}`}
-          >
-            <figcaption className="w-48 shrink-0 px-3 pt-1 text-xs max-md:w-24">
-              <strong className="block truncate" title={site.name}>
+          <figure key={site.id} className="flex items-end" aria-label={`${site.name}: ${words}`}>
+            <figcaption className="w-48 shrink-0 px-3 pt-1 text-xs leading-tight max-md:w-24">
+              <ObjectLink kind="site" id={site.id} className="block truncate hover:underline">
                 {site.name}
-              </strong>
-              <span className="text-soft">
-                {uplinkWords(site, most)}, {when}
+              </ObjectLink>
+              <span className="block truncate text-soft" title={words}>
+                {words}
               </span>
             </figcaption>
             <div className="relative flex-1 border-rule border-b" style={{ height: STRIP }}>
@@ -84,7 +95,7 @@ export function SiteLoads({ answer, days }: { answer: Answer; days: Days }) {
               />
               {site.load.map((n, place) => {
                 const begins = answer.load[place]?.at;
-                if (!begins || n < LEAST_SHOWN) return null;
+                if (!begins || n === 0) return null;
                 const ends = DateTime.fromISO(begins).plus({ hours: answer.bar_hours });
                 const at = stretch(begins, ends.toISO() ?? begins, days);
                 const share = Math.min(n / site.at_once, STRIP / FULL);
@@ -94,7 +105,7 @@ export function SiteLoads({ answer, days }: { answer: Answer; days: Days }) {
                       key={begins}
                       className={`absolute bottom-0 ${n > site.at_once * NEARLY ? "bg-saffron" : "bg-verdigris"}`}
                       style={{ ...at, height: Math.max(1, share * FULL) }}
-                      title={`${DateTime.fromISO(begins, { zone }).toFormat("ccc d LLL HH:mm")}: ${uplinkWords(site, n)}`}
+                      title={`${when(place)}: ${uplinkWords(site, n)}`}
                     />
                   )
                 );

@@ -67,7 +67,8 @@ function Hours({ rollout, from, until }: { rollout: Rollout; from: string; until
   );
 }
 
-/** A ring from its opening to when it is through: solid what was, fading between the earliest and the latest end. */
+/** A ring from its opening to when it is through: solid what was or is sure, coming up between when it is expected to
+ * open and the latest of that, and fading between the earliest and the latest end. */
 function RingBand({ ring, rollout, row }: { ring: Ring; rollout: Rollout; row: string }) {
   const { days } = useGrid();
   const { now, zone } = useClock();
@@ -75,14 +76,27 @@ function RingBand({ ring, rollout, row }: { ring: Ring; rollout: Rollout; row: s
   const sure = ring.is_through || rollout.forecast_at === null ? (ring.through_at ?? now.toISOString()) : null;
   const until = sure ?? ring.through_low ?? ring.through_at ?? opens;
   const latest = sure ?? ring.through_high ?? days.end.toUTC().toISO() ?? until;
-  const solid = stretch(opens, laterOf(until, opens), days);
-  const fading = until === latest ? null : stretch(laterOf(until, opens), latest, days);
+  const surely = ring.is_open ? opens : (ring.opens_high ?? opens);
+  const coming = surely === opens ? null : stretch(opens, laterOf(surely, opens), days);
+  const solid = Date.parse(until) > Date.parse(surely) ? stretch(surely, until, days) : null;
+  const fading = until === latest ? null : stretch(laterOf(until, surely), latest, days);
   const words = ringWords(ring, devicesIn(ring.devices, row), zone, now);
   return (
     <>
+      {coming && (
+        <span
+          className="absolute bottom-0 h-1 bg-gradient-to-l from-verdigris/60 to-transparent"
+          style={coming}
+          title={words}
+        />
+      )}
       {solid && (
         <span
-          className={clsx("absolute bottom-0 h-1 rounded-l-full", ring.is_open ? "bg-verdigris" : "bg-verdigris/60")}
+          className={clsx(
+            "absolute bottom-0 h-1",
+            !coming && "rounded-l-full",
+            ring.is_open ? "bg-verdigris" : "bg-verdigris/60",
+          )}
           style={solid}
           title={words}
         />
@@ -108,7 +122,7 @@ export function ringWords(ring: Ring, devices: number, zone: string, now: Date):
     ? "not expected to open"
     : ring.is_open
       ? `opened ${at(ring.opens_at)}`
-      : `expected to open ${at(ring.opens_at)}${ring.needs_approval ? ", once somebody approved it" : ""}`;
+      : `expected to open ${at(ring.opens_at)}${ring.opens_high ? `, at the latest ${at(ring.opens_high)}` : ""}${ring.needs_approval ? ", once somebody approved it" : ""}`;
   const through = ring.is_through
     ? `through ${ring.through_at ? at(ring.through_at) : ""}`
     : ring.through_at

@@ -13,6 +13,7 @@ import {
   type Movable,
   marksIn,
   nameOf,
+  type RowKind,
   ringsIn,
   rolloutsIn,
   throngsIn,
@@ -25,11 +26,13 @@ const MOST_FIRINGS = 12;
 export function RowDetails({
   answer,
   row,
+  rows,
   onMove,
   onClose,
 }: {
   answer: Answer;
   row: Answer["rows"][0];
+  rows: RowKind;
   onMove: (what: Movable) => void;
   onClose: () => void;
 }) {
@@ -47,6 +50,14 @@ export function RowDetails({
       <div className="space-y-4">
         <p className="text-soft">
           Times of {city(zone)}. Most of its devices live by the clock of {city(row.zone)}.
+          {rows !== "zone" && row.key && (
+            <>
+              {" "}
+              <ObjectLink kind={rows} id={Number(row.key)} className="slot">
+                Open the {rows}
+              </ObjectLink>
+            </>
+          )}
         </p>
         {rollouts.length + freezes.length + marks.length + throngs.length === 0 && (
           <p>Nothing is planned here in this time, and nothing ran.</p>

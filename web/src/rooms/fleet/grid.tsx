@@ -13,12 +13,15 @@ export function Grid({
   among,
   onFields,
   onPick,
+  isWhole = false,
 }: {
   row: string;
   column: string;
   among: Among;
   onFields: (row: string, column: string) => void;
   onPick: (picked: { row?: string; column?: string }) => void;
+  /** as tall as it is, for a page that has nothing else to scroll */
+  isWhole?: boolean;
 }) {
   const found = useQuery(deviceGrid(row, column, among));
   const { data: fields } = useQuery(fieldsQuery);
@@ -39,7 +42,7 @@ export function Grid({
   );
   return (
     <section aria-label="Grid">
-      <div className="mb-1 flex items-baseline gap-2">
+      <div className="mb-1 flex flex-wrap items-baseline gap-x-2">
         <h2 className="text-[1.05rem]">
           By {choose(row, "Rows", (key) => onFields(key, column))} and{" "}
           {choose(column, "Columns", (key) => onFields(row, key))}
@@ -53,7 +56,7 @@ export function Grid({
         {(data) => {
           const without = data.without?.some(Boolean) ? data.without : undefined;
           return (
-            <div className="max-h-[15rem] overflow-auto rounded-md border border-rule bg-card">
+            <div className={`overflow-auto rounded-md border border-rule bg-card ${isWhole ? "" : "max-h-[15rem]"}`}>
               <table className="w-full border-separate border-spacing-[2px]">
                 <thead className="sticky top-0 bg-card">
                   <tr>

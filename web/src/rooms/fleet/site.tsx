@@ -56,6 +56,7 @@ function Shown({ site }: { site: Schemas["SiteRow"] }) {
               row={row}
               column={column}
               among={{ rule }}
+              isWhole
               onFields={(r, c) => setAxes([r, c])}
               onPick={({ row: r, column: c }) => {
                 const ofRow = r === undefined ? rule : narrowed(rule, row, r);

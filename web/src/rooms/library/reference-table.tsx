@@ -10,6 +10,7 @@ import { useDebounced } from "@/lib/use-debounced";
 import { written } from "@/parts/clauses";
 import { Button, Empty, Labelled, Modal, Problem } from "@/parts/controls";
 import { Effects } from "@/parts/effects";
+import { ObjectLink } from "@/parts/object-link";
 import type { Answer } from "@/parts/views";
 import { GroupLinks, Removal, Shelf } from "./shelf-table";
 
@@ -79,7 +80,9 @@ function Row<T extends Thing>({ kind, thing, onOpen }: { kind: ThingKind<T>; thi
   return (
     <tr className="border-rule border-t align-top">
       <td className="px-3 py-1.5">
-        <strong className="font-semibold">{thing.name}</strong>
+        <ObjectLink kind={kind.word} id={thing.id} className="hover:underline">
+          <strong className="font-semibold">{thing.name}</strong>
+        </ObjectLink>
         <Problem error={remove.error} />
       </td>
       {kind.cells(thing).map((cell, i) => (
