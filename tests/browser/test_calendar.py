@@ -215,3 +215,36 @@ def _median(running: Running, rollout: int) -> datetime:
     end = running.ask(f"rollouts/{rollout}/forecast")["end"]["median"]
     assert end is not None
     return datetime.fromisoformat(end)
+
+
+def test_a_site_tells_what_comes_for_it_and_what_its_uplink_carries(
+    signed_in: Page, running: Running, nightly: int
+) -> None:
+    page = signed_in
+    site = next(s for s in running.ask("sites") if s["name"] == "Amber Fold")
+    device = running.ask("devices?limit=1&rule=site%20%3D%20%22Amber%20Fold%22%20and%20family%20%3D%20Sill")["devices"][
+        0
+    ]
+    page.goto(f"{running.url}/devices/{device['name']}")
+    page.get_by_role("link", name="Amber Fold").first.click()
+    expect(page.get_by_role("heading", level=1, name="Amber Fold")).to_be_visible()
+    expect(page.get_by_text(f"{site['transfers_at_once']} files at once")).to_be_visible()
+    window = page.locator(f'main a[href="/rollouts/{nightly}"]').filter(has_text="Window of")
+    expect(window.first).to_be_visible()
+    page.get_by_role("region", name="Grid").get_by_role("button", name="Sill 400", exact=True).click()
+    expect(page.get_by_role("heading", level=1, name="Fleet")).to_be_visible()
+    expect(page.get_by_label("Rule")).to_contain_text('site = "Amber Fold" and model = "Sill 400"')
+
+
+def test_an_open_rollout_is_let_before_the_others(signed_in: Page, running: Running, nightly: int) -> None:
+    page = signed_in
+    others = [r["id"] for r in running.ask("rollouts")["rollouts"] if r["rank"] and r["id"] != nightly]
+    page.goto(f"{running.url}/rollouts/{nightly}")
+    page.get_by_role("button", name="Change ahead…").click()
+    dialog = page.get_by_role("dialog", name="Change what is still ahead")
+    dialog.get_by_label(re.compile("^Go before the other open rollouts")).check()
+    expect(dialog.get_by_role("list", name="What changes")).to_contain_text(re.compile(r"its turn .* 1 of \d+ open"))
+    dialog.get_by_role("button", name="Change it").click()
+    expect(dialog).to_have_count(0)
+    ranks = {pk: running.ask(f"rollouts/{pk}")["rank"] for pk in (nightly, *others)}
+    assert min(ranks, key=lambda pk: ranks[pk]) == nightly

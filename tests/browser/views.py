@@ -12,6 +12,7 @@ VIEWS = (
     "/import/new",
     "/admissions",
     "{device}",
+    "{site}",
     "/groups",
     "{group}",
     "{group}/days",
@@ -61,6 +62,7 @@ def places(running: Running) -> dict[str, str]:
         "finished": f"/rollouts/{rollouts['finished']}",
         "schedule": f"/commands/{running.ask('schedules')['schedules'][-1]['id']}",
         "pair": f"{running.group('Field gateways')},{running.group('Bench and spares')}",
+        "site": f"/sites/{running.ask('sites')[0]['id']}",
         "device": f"/devices/{running.ask('devices?limit=1')['devices'][0]['name']}",
     }
 

@@ -89,7 +89,7 @@ export function CalendarGrid({
               ))}
               {nowPlace > 0 && nowPlace < 1 && (
                 <span
-                  className="absolute inset-y-0 z-20 border-brick border-l-2"
+                  className="absolute inset-y-0 z-[5] border-brick border-l-2"
                   style={{ left: `${nowPlace * 100}%` }}
                 />
               )}

@@ -67,7 +67,7 @@ export function SiteLoads({ answer, days }: { answer: Answer; days: Days }) {
       <p className="mt-1 px-3 text-xs">
         <strong>Uplinks</strong>{" "}
         <span className="text-soft">
-          None is expected to be more than {percent(fullest.most / fullest.site.at_once, 0)} full. That is{" "}
+          None is expected to be more than {percent(Math.ceil((100 * fullest.most) / fullest.site.at_once) / 100, 0)} full. That is{" "}
           {fullest.site.name}, {when(fullest.site.load.indexOf(fullest.most))}.
         </span>
       </p>
@@ -84,7 +84,7 @@ export function SiteLoads({ answer, days }: { answer: Answer; days: Days }) {
                 {site.name}
               </ObjectLink>
               <span className="block truncate text-soft" title={words}>
-                {words}
+                {uplinkWords(site, most)}
               </span>
             </figcaption>
             <div className="relative flex-1 border-rule border-b" style={{ height: STRIP }}>

@@ -172,5 +172,5 @@ describe("moving", () => {
 test("an uplink says what is wanted of it, and what it carries where that is less", () => {
   const site = { id: 1, name: "Alder", at_once: 3, under_way: 0, waiting: 9, load: [] };
   expect(uplinkWords(site, 2.34)).toBe("2.3 of 3 at once");
-  expect(uplinkWords(site, 5)).toBe("5 wanted at once, 3 carried");
+  expect(uplinkWords(site, 5)).toBe("5 wanted, 3 carried");
 });

@@ -77,7 +77,7 @@ const inRow = <T extends { row: string }>(of: T[], row: string) => of.find((x) =
 /** How many files a site has coming at once, against what its uplink carries. */
 export function uplinkWords({ at_once }: Site, n: number): string {
   const some = n.toLocaleString("en", { maximumFractionDigits: 1 });
-  return n > at_once ? `${some} wanted at once, ${count(at_once)} carried` : `${some} of ${count(at_once)} at once`;
+  return n > at_once ? `${some} wanted, ${count(at_once)} carried` : `${some} of ${count(at_once)} at once`;
 }
 
 export const devicesIn = (of: { row: string; devices: number }[], row: string) => inRow(of, row)?.devices ?? 0;

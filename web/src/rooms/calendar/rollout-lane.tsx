@@ -36,7 +36,7 @@ export function RolloutLane({ rollout, row }: { rollout: Rollout; row: string })
           to="/rollouts/$id"
           params={{ id: String(rollout.id) }}
           search={{}}
-          className="bg-card/70 text-verdigris hover:underline"
+          className="bg-card text-verdigris hover:underline"
         >
           {nameOf({ kind: "rollout", of: rollout })}
           {rollout.state !== "running" && <span className="text-soft">, {STATES[rollout.state]}</span>}

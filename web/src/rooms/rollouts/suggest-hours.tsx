@@ -129,7 +129,7 @@ function Found({ told, onTake }: { told: Schemas["HoursSuggestionView"]; onTake:
               ({count(r.devices)})
             </span>
           ))}
-          . The ends are reckoned with that.
+          . The forecasts take that into account.
         </p>
       )}
       {told.gentler && (
