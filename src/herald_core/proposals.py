@@ -148,10 +148,7 @@ def _soonest(plans: Sequence[tuple[HoursPlan, QuantileBand]]) -> tuple[HoursPlan
     behind = [p for p in plans if not p[0].goes_first]
     if not best[0].goes_first or not behind:
         return best
-    nearly = best[1].median / (1 - WORTH_IT)
-    if gentlest[1].median <= nearly:
-        return gentlest
-    other = min(behind, key=_by_end)
+    other, nearly = min(behind, key=_by_end), best[1].median / (1 - WORTH_IT)
     return other if other[1].median <= min(nearly, (1 - WORTH_IT) * gentlest[1].median) else best
 
 

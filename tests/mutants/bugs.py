@@ -287,7 +287,6 @@ PYTHON = (
         "key=lambda site: (full[site], site)",
         "server/test_uplinks",
     ),
-    core("forecast/devices.py", "fetching = called & ~with_file", "fetching = called", "test_transfers"),
     core(
         "forecast/transfers.py",
         "share = np.minimum(ends, hour + 1)",
@@ -310,7 +309,7 @@ PYTHON = (
         "_order()",
         "server/test_suggest_hours",
     ),
-    core("proposals.py", "    if gentlest[1].median <= nearly:\n        return gentlest\n", "", "test_proposals"),
+    core("proposals.py", "min(nearly, (1 - WORTH_IT) * gentlest[1].median)", "0.0", "test_proposals"),
     server("agenda/rollouts.py", "if is_running else {}", "if True else {}", "server/test_calendar"),
     core("proposals.py", "return bool(2 * end.high - end.median <= deadline)", "return True", "test_proposals"),
     core("proposals.py", "if e[1].median <= middle", "if True", "test_proposals"),
