@@ -141,6 +141,8 @@ def test_a_rollout_is_forecast_behind_those_that_go_first_and_may_be_let_before_
     assert through is not None
     seconds = (through - NOW).total_seconds()
     assert end_of(draft) > seconds, "launched last, it goes last"
+    early_turn = client.post(f"/api/v1/rollouts/{draft.pk}/changes/preview", {"goes_first": True}, format="json")
+    assert early_turn.status_code == 409
     drafted = asked(client, draft, days=9, from_hour=0, hours=24)
     assert [(r["id"], r["devices"]) for r in drafted["others"]] == [(first.pk, 20)]
     assert not any(p["goes_first"] for p in drafted["proposals"])

@@ -74,6 +74,8 @@ def differences(
     ]
     if changes.get(GOES_FIRST):
         order = _order()
+        if rollout.pk not in order:
+            raise Conflict("Only an open rollout has a turn among the others.")
         if (place := order.index(rollout.pk) + 1) > 1:
             words = [f"{n} of {len(order)} open rollouts" for n in (place, 1)]
             found.append(FieldEdit(what="its turn", ring=None, before=words[0], after=words[1]))
