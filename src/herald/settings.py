@@ -94,6 +94,7 @@ INSTALLED_APPS = [
     "herald.commands",
     "herald.deliveries",
     "herald.agenda",
+    "herald.now",
     "herald.demo",
 ]
 MIDDLEWARE = [

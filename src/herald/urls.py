@@ -32,6 +32,7 @@ from herald.images.api import paths, upkeep
 from herald.images.api import views as images
 from herald.imports.api import views as imports
 from herald.lifecycle.api import views as lifecycle
+from herald.now.pause_views import PauseEverythingView, ResumeEverythingView
 from herald.now.views import NowApiView, ReadyView
 from herald.people.api.views import HealthView, SessionView, TokenListView, TokenView
 from herald.record.api.views import RecordChoicesView, RecordExportView, RecordListView
@@ -71,6 +72,8 @@ urlpatterns = [
     _route("tokens", TokenListView),
     _route("tokens/<str:token_id>", TokenView),
     _route("now", NowApiView),
+    _route("pause", PauseEverythingView),
+    _route("pause/resume", ResumeEverythingView),
     _route("devices", find.DeviceListView),
     _route("devices/export", find.DeviceExportView),
     _route("devices/grid", find.DeviceGridView),

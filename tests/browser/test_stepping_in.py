@@ -262,3 +262,32 @@ def test_from_signing_in_to_a_finished_rollout_by_the_keyboard_alone(page: Page,
     done = running.until(f"rollouts/{rollout}", lambda r: r["state"] == "finished", seconds=240)
     assert done["phases"]["confirmed"] == done["total"] > 0
     expect(page.get_by_text("Finished", exact=True)).to_be_visible()
+
+
+def test_everything_is_paused_in_one_press_and_goes_on_as_one_act(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    page.goto(running.url)
+    page.get_by_role("button", name="Pause everything…").click()
+    dialog = page.get_by_role("dialog", name="Pause everything")
+    expect(dialog.get_by_text("give no device anything new")).to_be_visible()
+    press = dialog.get_by_role("button", name="Pause everything")
+    expect(press).to_be_disabled()
+    dialog.get_by_label("Why").fill("the river is over its banks")
+    press.click()
+    try:
+        banner = page.get_by_role("region", name="Everything is paused")
+        expect(banner).to_contain_text("by M. Okafor: the river is over its banks")
+        held = running.ask("pause")["standing"]
+        assert held["schedules"] > 0, "the commands of the demo"
+        expect(banner).to_contain_text(re.compile(rf"{held['rollouts']} rollouts? and {held['schedules']} commands?"))
+        assert {r["state"] for r in running.ask("rollouts")["rollouts"]} & {"running", "launching"} == set()
+        assert not [s for s in running.ask("schedules")["schedules"] if s["state"] == "active"]
+        banner.get_by_role("button", name="Resume what was paused…").click()
+        asks = page.get_by_role("alertdialog")
+        expect(asks).to_contain_text("what they missed is not caught up")
+        asks.get_by_role("button", name="Resume them").click()
+        expect(banner).to_have_count(0)
+    finally:
+        if running.ask("pause")["standing"]:
+            running.api("POST", "pause/resume")
+    assert len([s for s in running.ask("schedules")["schedules"] if s["state"] == "active"]) >= held["schedules"]

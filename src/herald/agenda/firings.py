@@ -1,10 +1,12 @@
 """Firings in the calendar: those that were, with how they went, and those that are planned."""
 
-from collections import Counter, defaultdict
+from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
+
+import msgspec
 
 from herald.agenda.rows import Cell, Cells, RowKind, Rows
 from herald.commands.firing import firings_in
@@ -17,19 +19,18 @@ from herald_core.timing.firings import Firing
 MOST_MARKS = 60
 
 
-@dataclass(frozen=True, kw_only=True)
-class Mark:
-    """One firing in one row. `phases` are of one that was; empty for one that is planned."""
+class Mark(msgspec.Struct, frozen=True, kw_only=True):
+    """One firing in one row. `phases` are of one that was; empty for one that is planned. There are thousands, which
+    are made and written by the library in a tenth of the time."""
 
     at: datetime
     ends_at: datetime
     devices: int
     occurrence: int | None = None
-    phases: Counter[str] = field(default_factory=Counter)
+    phases: dict[str, int] = {}
 
 
-@dataclass(frozen=True, kw_only=True)
-class RowFirings:
+class RowFirings(msgspec.Struct, frozen=True, kw_only=True):
     """The firings of a schedule in one row. Where they are more than a picture holds, `marks` is empty and `times`
     says how many there are from `first` to `last`."""
 
@@ -38,7 +39,7 @@ class RowFirings:
     first: datetime
     last: datetime
     devices: int
-    marks: Sequence[Mark]
+    marks: list[Mark]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -91,10 +92,11 @@ def past(
     kind = TallyKind.GROUP if rows.kind is RowKind.GROUP else TallyKind.SITE
     read = list(Occurrence.objects.within(start, end).values_list("pk", "schedule_id", "fires_at", kind))
     fired = {pk: (schedule, at) for pk, schedule, at, _ in read}
-    phases: dict[tuple[int, str], Counter[str]] = defaultdict(Counter)
-    for pk, phase, cell, n in _how_they_went({pk: tally for pk, _, _, tally in read}, rows, kind):
-        if rows.shown({cell: n}):
-            phases[pk, cell[0]][phase] += n
+    phases: dict[tuple[int, str], dict[str, int]] = defaultdict(dict)
+    for pk, phase, row, n in _how_they_went({pk: tally for pk, _, _, tally in read}, rows, kind):
+        if row in rows.keys and n:
+            counts = phases[pk, row]
+            counts[phase] = counts.get(phase, 0) + n
     marks: dict[int, dict[str, list[Mark]]] = defaultdict(lambda: defaultdict(list))
     others = {schedule for schedule, _ in fired.values()} - known.keys()
     schedules = {**known, **(Schedule.objects.listed().in_bulk(others) if others else {})}
@@ -104,7 +106,7 @@ def past(
         mark = Mark(
             at=at,
             ends_at=at + timedelta(minutes=schedule.spread_minutes),
-            devices=counts.total(),
+            devices=sum(counts.values()),
             occurrence=pk,
             phases=counts,
         )
@@ -114,11 +116,11 @@ def past(
 
 def _how_they_went(
     kept: Mapping[int, Sequence[TallyRow] | None], rows: Rows, kind: TallyKind
-) -> Iterator[tuple[int, str, Cell, int]]:
-    """Firing, phase, cell and how many devices."""
+) -> Iterator[tuple[int, str, str, int]]:
+    """Firing, phase, row and how many devices."""
     for pk, tally in tallies_of(kept, kind).items():
         for where, zone, phase, n in tally:
-            yield pk, phase, rows.cell((zone,) if rows.kind is RowKind.ZONE else (where, zone)), n
+            yield pk, phase, rows.cell((zone,) if rows.kind is RowKind.ZONE else (where, zone))[0], n
 
 
 def _row(key: str, marks: list[Mark]) -> RowFirings:

@@ -144,6 +144,15 @@ class DeliveryQuerySet(CommandQuerySet):
         fields = ("rollout_id", "ring_id", "phase", "image_id", "expedited")
         return list(rows.values_list(*fields).annotate(n=Count("*")))  # "id" is not in the index
 
+    def begun_of(self, rollout_ids: Collection[int], schedule_ids: Collection[int]) -> int:
+        """How many devices have begun an order of these rollouts and schedules, and will finish it."""
+        mine = Q(rollout_id__any=list(rollout_ids)) | Q(occurrence__schedule_id__any=list(schedule_ids))
+        return self.filter(mine).in_hand().exclude(phase=Phase.OFFERED.value).count()
+
+    def waiting_of(self, rollout_ids: Collection[int]) -> int:
+        """How many devices wait in these rollouts."""
+        return self.filter(rollout_id__any=list(rollout_ids), is_current_step=True).waiting().count()
+
     def in_hand_of_rollout(self, rollout_id: int) -> int:
         return self.of_rollout(rollout_id).in_hand().count()
 

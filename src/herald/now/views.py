@@ -14,6 +14,7 @@ from herald.agenda.api.coming import ComingView
 from herald.agenda.coming import coming_up
 from herald.attention.models import Item, ItemKind
 from herald.fleet.models import Device
+from herald.now.pause_views import StandingPause, standing
 from herald.now.troubles import troubles
 from herald.rollouts.api.serializers import RolloutRow
 from herald.rollouts.models import Rollout
@@ -69,6 +70,7 @@ class NowView(serializers.Serializer[Any]):
     heard = serializers.IntegerField()
     heard_within_minutes = serializers.IntegerField()
     troubles = TroubleView(many=True)
+    paused = StandingPause(allow_null=True)
     decisions = Decision(many=True)
     moving = RolloutRow(many=True)
     coming = ComingView(many=True)
@@ -89,6 +91,7 @@ class NowApiView(APIView):
             "heard": Device.objects.heard_since(now - HEARD_WITHIN).count(),
             "heard_within_minutes": HEARD_WITHIN // timedelta(minutes=1),
             "troubles": troubles(),
+            "paused": standing(),
             "decisions": [d for r in rollouts if (d := _decision(r))],
             "moving": [r for r in rollouts if r["state"] in ("running", "launching")],
             "coming": coming_up(now=now),

@@ -19,6 +19,7 @@ class Kind(models.TextChoices):
     DELIVERY = "delivery", "Delivery"
     DEVICE = "device", "Device"
     EDIT = "edit", "Edit"
+    EVERYTHING = "everything", "Everything at once"
     FACT = "fact", "Fact"
     FOLDER = "folder", "Folder"
     FREEZE = "freeze", "Freeze"

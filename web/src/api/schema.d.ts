@@ -1666,6 +1666,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All that runs, paused in one press. */
+        get: operations["pause_read"];
+        put?: never;
+        /** @description All that runs, paused in one press. */
+        post: operations["pause_everything"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pause/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What was paused as a whole goes on; what was paused before stays paused. */
+        post: operations["pause_resume"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/quarantine": {
         parameters: {
             query?: never;
@@ -4969,6 +5004,7 @@ export interface components {
             heard: number;
             heard_within_minutes: number;
             troubles: components["schemas"]["TroubleView"][];
+            paused: components["schemas"]["StandingPause"] | null;
             decisions: components["schemas"]["Decision"][];
             moving: components["schemas"]["RolloutRow"][];
             coming: components["schemas"]["ComingView"][];
@@ -5120,6 +5156,22 @@ export interface components {
             /** @default 20 */
             transfers_at_once?: number;
         };
+        /** @description Why everything is paused. */
+        PauseBodyRequest: {
+            reason: string;
+        };
+        /** @description What was done: rollouts, launches taken back, commands; and in words what could not be. */
+        PauseOutcome: {
+            rollouts: number;
+            launches: number;
+            schedules: number;
+            failed: string[];
+        };
+        /** @description What runs, and what is paused as a whole; null where nothing is. */
+        PauseView: {
+            runs: components["schemas"]["WhatRuns"];
+            standing: components["schemas"]["StandingPause"] | null;
+        };
         PersonInRecord: {
             id: number;
             name: string;
@@ -5227,7 +5279,7 @@ export interface components {
             kinds: components["schemas"]["KindInRecord"][];
         };
         /** @enum {string} */
-        RecordKindEnum: "attribute" | "calendar" | "cleaning" | "code" | "command" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
+        RecordKindEnum: "attribute" | "calendar" | "cleaning" | "code" | "command" | "custodian" | "delivery" | "device" | "edit" | "everything" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
         /** @description A page of the record. `next` goes into `before` for the following one. */
         RecordPage: {
             count: number;
@@ -6157,6 +6209,23 @@ export interface components {
             readonly freezes: number;
         };
         /**
+         * @description A pause of everything that has not been taken back: since when, by whom and why, what it holds, and how many
+         *     devices wait in its rollouts.
+         */
+        StandingPause: {
+            /** Format: date-time */
+            began_at: string;
+            /**
+             * @description empty for a script
+             * @default
+             */
+            paused_by: string;
+            reason: string;
+            rollouts: number;
+            schedules: number;
+            waiting: number;
+        };
+        /**
          * @description Where a rollout stands: `words` say it, `until` when that is known to end. `devices` are those it speaks of, of
          *     which `unheard` are not heard from in time; `ring` is the position of the ring it is about.
          */
@@ -6437,6 +6506,16 @@ export interface components {
         };
         /** @enum {string} */
         WaitsForCodeEnum: "paused" | "halted" | "quarantined" | "gate" | "not-admitted" | "late-joiner" | "held" | "time-over" | "runs-already" | "not-begun" | "retry" | "outranked" | "busy" | "unknown-zone" | "window" | "window-too-short" | "freeze" | "freeze-near" | "spread" | "uplink" | "site-cap" | "cap" | "hourly-cap" | "turn" | "check-in" | "fetch" | "put-off" | "install" | "carry-out" | "come-back" | "health";
+        /**
+         * @description What would be paused: rollouts, launches that have not begun, commands that fire; and how many devices have begun
+         *     an order of theirs and will finish it.
+         */
+        WhatRuns: {
+            rollouts: number;
+            launching: number;
+            schedules: number;
+            finishing: number;
+        };
         /**
          * @description What withdrawing an image changes: `uses` stop, `running` devices keep the version, `cut_off` devices lose their
          *     way to the newest.
@@ -21377,6 +21456,351 @@ export interface operations {
             };
         };
     };
+    pause_read: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PauseView"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pause_everything: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "reason": "Valves report a wrong pressure since two o’clock"
+                 *     }
+                 */
+                "application/json": components["schemas"]["PauseBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PauseOutcome"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pause_resume: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PauseOutcome"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     quarantine_list: {
         parameters: {
             query?: never;
@@ -21656,7 +22080,7 @@ export interface operations {
                 /** @description `next` of the page before */
                 before?: number;
                 /** @description what it is about */
-                kind?: "attribute" | "calendar" | "cleaning" | "code" | "command" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
+                kind?: "attribute" | "calendar" | "cleaning" | "code" | "command" | "custodian" | "delivery" | "device" | "edit" | "everything" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
                 /** @description 1 to 1000, 100 if left out */
                 limit?: number;
                 /** @description id of the one that it is about */
@@ -21837,7 +22261,7 @@ export interface operations {
                 /** @description csv if left out */
                 format?: "csv" | "jsonl" | "xlsx";
                 /** @description what it is about */
-                kind?: "attribute" | "calendar" | "cleaning" | "code" | "command" | "custodian" | "delivery" | "device" | "edit" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
+                kind?: "attribute" | "calendar" | "cleaning" | "code" | "command" | "custodian" | "delivery" | "device" | "edit" | "everything" | "fact" | "folder" | "freeze" | "group" | "image" | "import" | "key" | "mapping" | "model" | "ring plan" | "rollout" | "schedule" | "site" | "tag" | "token" | "user";
                 /** @description id of the one that it is about */
                 object?: number;
                 /** @description id of a person, or `system` */

@@ -1,7 +1,6 @@
 """The calendar: all that will happen to the fleet and all that did, in rows."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -69,13 +68,13 @@ def _answer(kind: RowKind, *, start: datetime, end: datetime, now: datetime) -> 
         "now": now,
         "begins_at": start,
         "ends_at": end,
-        "rows": [asdict(r) for r in rows.rows],
+        "rows": rows.rows,
         "rollouts": [_rollout(r) for r in rollouts],
         "schedules": _schedules(plans, was, rows),
         "freezes": [_freeze(f) for f in freezes_within(rows, start=start, end=end)],
         "bar_hours": bars.length // timedelta(hours=1),
-        "load": [asdict(bar) for bar in load.load_ahead(rollouts, plans, bars)],
-        "sites": [asdict(s) for s in load.narrow_sites(rollouts, bars)],
+        "load": load.load_ahead(rollouts, plans, bars),
+        "sites": load.narrow_sites(rollouts, bars),
     }
 
 
@@ -142,26 +141,11 @@ def _schedules(
                     "clock": schedule.clock,
                     "time_of_day": schedule.time_of_day,
                     "revision": schedule.revision,
-                    "past": [_firings(r) for r in past_rows],
-                    "planned": [_firings(r) for r in planned_rows],
+                    "past": past_rows,
+                    "planned": planned_rows,
                 }
             )
     return found
-
-
-def _firings(of: RowFirings) -> dict[str, Any]:
-    marks = [
-        {"at": m.at, "ends_at": m.ends_at, "devices": m.devices, "occurrence": m.occurrence, "phases": m.phases}
-        for m in of.marks
-    ]
-    return {
-        "row": of.row,
-        "times": of.times,
-        "first": of.first,
-        "last": of.last,
-        "devices": of.devices,
-        "marks": marks,
-    }
 
 
 def _freeze(plan: FreezePlan) -> dict[str, Any]:

@@ -19,15 +19,15 @@ from herald.rollouts.models import OPEN_STATES, Ring, Rollout, RolloutState
 from herald_core.deliveries import Phase
 
 
-def pause(rollout: Rollout, *, actor: User | None, now: datetime) -> int:
-    """Offer nothing new for now; how many devices are mid-install and will finish.
+def pause(rollout: Rollout, *, actor: User | None, now: datetime, reason: str = "paused by hand") -> int:
+    """Offer nothing new for now, for a reason; how many devices are mid-install and will finish.
 
     Raises:
         Conflict: it is not running.
     """
     with transaction.atomic():
         rollout = locked(rollout, RolloutState.RUNNING, doing="paused")
-        return _hold(rollout, RolloutState.PAUSED, reason="paused by hand", actor=actor, now=now)
+        return _hold(rollout, RolloutState.PAUSED, reason=reason, actor=actor, now=now)
 
 
 def halt(rollout: Rollout, *, reason: str, now: datetime) -> int:

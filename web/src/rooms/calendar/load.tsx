@@ -67,8 +67,8 @@ export function SiteLoads({ answer, days }: { answer: Answer; days: Days }) {
       <p className="mt-1 px-3 text-xs">
         <strong>Uplinks</strong>{" "}
         <span className="text-soft">
-          None is expected to be more than {percent(Math.ceil((100 * fullest.most) / fullest.site.at_once) / 100, 0)} full. That is{" "}
-          {fullest.site.name}, {when(fullest.site.load.indexOf(fullest.most))}.
+          None is expected to be more than {percent(Math.ceil((100 * fullest.most) / fullest.site.at_once) / 100, 0)}{" "}
+          full. That is {fullest.site.name}, {when(fullest.site.load.indexOf(fullest.most))}.
         </span>
       </p>
     );

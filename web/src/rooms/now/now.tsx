@@ -12,6 +12,7 @@ import { ObjectLink } from "@/parts/object-link";
 import { RolloutStrip } from "@/parts/rollout-row";
 import { WholePage } from "@/parts/views";
 import { ZoneRows } from "@/parts/zone-rows";
+import { EverythingPaused, PauseEverything } from "./pause-everything";
 import { now as nowQuery } from "./queries";
 
 const WORDS = ["Nothing", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine"];
@@ -53,11 +54,15 @@ function Shown({ data }: { data: Schemas["NowView"] }) {
           <h1 className="text-2xl">
             {headline(data.decisions.length, moving, data.moving.length, data.troubles.length > 0)}
           </h1>
-          <p className="text-soft">
-            {counted(data.devices, "device")} · {count(data.heard)} heard from in the last {data.heard_within_minutes}{" "}
-            min
-          </p>
+          <div className="flex items-baseline gap-4">
+            <p className="text-soft">
+              {counted(data.devices, "device")} · {count(data.heard)} heard from in the last {data.heard_within_minutes}{" "}
+              min
+            </p>
+            <PauseEverything />
+          </div>
         </div>
+        {data.paused && <EverythingPaused standing={data.paused} />}
         <h2 className="mb-1.5 text-[1.05rem]">Waits for a decision</h2>
         <div className="mb-5 rounded-md border border-rule bg-card">
           {data.decisions.length === 0 && (

@@ -9,6 +9,10 @@ export const quarantine = queryOptions({
   queryFn: () => body(api.GET("/api/v1/quarantine")),
   refetchInterval: 10 * SECOND,
 });
+export const pause = queryOptions({
+  queryKey: ["now", "pause"],
+  queryFn: () => body(api.GET("/api/v1/pause")),
+});
 export const now = queryOptions({
   queryKey: ["now"],
   queryFn: () => body(api.GET("/api/v1/now")),
