@@ -191,7 +191,9 @@ def test_a_rollout_stands_with_its_hours_and_rings(client: APIClient, two_sites:
     assert sum(d["devices"] for r in told["rings"] for d in r["devices"]) == 5
     assert by_row(told["windows"])[LISBON]["spans"][-1]["starts_at"] <= rest["through_high"]
     lifecycle.pause(rollout, actor=None, now=NOW)
-    assert asked(client)["rollouts"][0]["windows"] == [], "nothing is offered while it is paused"
+    held = asked(client)["rollouts"][0]
+    assert held["windows"] == [], "nothing is offered while it is paused"
+    assert (held["forecast_at"], held["rings"][1]["opens_at"]) == (None, None), "and nobody knows when it goes on"
 
 
 def test_the_load_is_what_the_forecasts_and_the_commands_say(client: APIClient, two_sites: tuple[Group, Group]) -> None:

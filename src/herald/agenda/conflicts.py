@@ -17,7 +17,7 @@ from herald.commands.reach import ByZone, able_of, reach_by
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import counted
 from herald.fleet.models import Site
-from herald.rollouts.models import OPEN_STATES, Rollout, StoredForecast
+from herald.rollouts.models import OPEN_STATES, Rollout, RolloutState, StoredForecast
 from herald.rollouts.watch.sentence import title_of
 from herald_core.actions import Harm
 from herald_core.timing.clocks import Shift, city, zone
@@ -298,7 +298,7 @@ def _shifted(at: time, hours: int) -> time:
 
 
 def _forecast(rollout: Rollout) -> StoredForecast | None:
-    return getattr(rollout, "forecast", None)
+    return getattr(rollout, "forecast", None) if rollout.state == RolloutState.RUNNING else None
 
 
 def _latest_end(rollout: Rollout) -> datetime | None:
