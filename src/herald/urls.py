@@ -11,6 +11,7 @@ from drf_spectacular.views import SpectacularJSONAPIView, SpectacularSwaggerView
 
 from herald.agenda.api import coming, feeds, moves, proposals
 from herald.agenda.api.views import CalendarView
+from herald.attention.api import items
 from herald.attention.api.views import QuarantineListView, QuarantineTryAction
 from herald.calendar.api import sources as calendar_sources
 from herald.calendar.api import views as calendar
@@ -72,6 +73,11 @@ urlpatterns = [
     _route("tokens", TokenListView),
     _route("tokens/<str:token_id>", TokenView),
     _route("now", NowApiView),
+    _route("attention", items.AttentionListView),
+    _route("attention/<int:item_id>/acknowledge", items.AcknowledgeAction),
+    _route("attention/<int:item_id>/assign", items.AssignAction),
+    _route("attention/<int:item_id>/snooze", items.SnoozeAction),
+    _route("attention/<int:item_id>/comments", items.AttentionCommentsView),
     _route("pause", PauseEverythingView),
     _route("pause/resume", ResumeEverythingView),
     _route("devices", find.DeviceListView),

@@ -7,6 +7,8 @@ from tests.running import Running
 VIEWS = (
     "/",
     "/quarantine",
+    "/attention",
+    "/attention?state=closed",
     "/fleet",
     "/fleet?rule=family%20%3D%20Sill&grid=site,firmware&columns=battery",
     "/import/new",

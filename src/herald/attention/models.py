@@ -1,5 +1,6 @@
 """What wants a person's attention: items that the system opens and closes, and what it has put in quarantine."""
 
+from django.conf import settings
 from django.db import models
 from django.db.models import Q
 
@@ -48,16 +49,33 @@ class Item(models.Model):
     opened_at = models.DateTimeField()
     changed_at = models.DateTimeField()
     closed_at = models.DateTimeField(null=True)
+    #: since when somebody says that they know of it
+    acknowledged_at = models.DateTimeField(null=True)
+    acknowledged_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+    #: who looks after it
+    assigned_to = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+    #: until when nobody wants to be shown it, and how many devices it counted then: one that grows comes back sooner
+    snoozed_until = models.DateTimeField(null=True)
+    snoozed_count = models.PositiveIntegerField(null=True)
 
     objects = ItemQuerySet.as_manager()
 
     class Meta:
         constraints = (
             models.CheckConstraint(condition=Q(kind__in=ItemKind.values), name="item_kind_known"),
+            models.CheckConstraint(
+                condition=Q(acknowledged_at=None, acknowledged_by=None) | Q(acknowledged_at__isnull=False),
+                name="item_acknowledged_when",
+            ),
+            models.CheckConstraint(
+                condition=Q(snoozed_until=None, snoozed_count=None) | Q(snoozed_until__isnull=False),
+                name="item_snoozed_until",
+            ),
             models.UniqueConstraint(
                 fields=["kind", "object_kind", "object_id"], condition=Q(closed_at=None), name="item_open_once"
             ),
         )
+        indexes = (models.Index(fields=["-closed_at", "-id"], name="item_closed"),)
 
 
 class Quarantine(models.Model):

@@ -7,6 +7,9 @@ from django.db import transaction
 from herald.attention.models import Item, ItemKind
 from herald.live.notify import notify
 
+#: one that is put off comes back when it counts so many times as many devices as it did then
+WAKES = 1.5
+
 
 def open_item(
     kind: ItemKind,
@@ -30,7 +33,9 @@ def open_item(
         )
         if not new and (item.cause, item.count, item.rule) != (cause, count, rule):
             item.cause, item.count, item.rule, item.changed_at = cause, count, rule, now
-            item.save(update_fields=["cause", "count", "rule", "changed_at"])
+            if (count or 0) > WAKES * max(1, item.snoozed_count or 0):
+                item.snoozed_until, item.snoozed_count = None, None
+            item.save(update_fields=["cause", "count", "rule", "changed_at", "snoozed_until", "snoozed_count"])
         if new or item.changed_at == now:
             notify("attention")
 

@@ -24,6 +24,8 @@ _MATCHING = {"rule": "model = 'Sill 400' and battery < 30"}
 
 #: by the type of the body; an example holds for the call that makes a thing and for those that change or preview it
 BODIES: dict[str, Any] = {
+    "AssignBody": {"to": "engineer@larkfield.example"},
+    "SnoozeBody": {"until": "2026-12-01T08:00:00Z"},
     "PauseBody": {"reason": "Valves report a wrong pressure since two o’clock"},
     "EditOpenBody": {"max_concurrent": 40, "failure_limit_pct": 3.0, "rings": [{"position": 2, "soak_minutes": 240}]},
     "RingsAheadBody": {

@@ -12,6 +12,7 @@ from rest_framework.views import APIView
 
 from herald.agenda.api.coming import ComingView
 from herald.agenda.coming import coming_up
+from herald.attention.api.items import AttentionItem
 from herald.attention.models import Item, ItemKind
 from herald.fleet.models import Device
 from herald.now.pause_views import StandingPause, standing
@@ -32,19 +33,6 @@ class Decision(serializers.Serializer[Any]):
     rollout = serializers.IntegerField()
     title = serializers.CharField()
     detail = serializers.CharField()
-
-
-class Attention(serializers.Serializer[Any]):
-    """An open attention item. `count` and `rule` where it is about devices; otherwise the object it is about."""
-
-    id = serializers.IntegerField()
-    kind = serializers.ChoiceField(choices=ItemKind.choices)
-    text = serializers.CharField(source="cause")
-    count = serializers.IntegerField(allow_null=True)
-    rule = serializers.CharField()
-    object_kind = serializers.CharField()
-    object_id = serializers.IntegerField()
-    opened_at = serializers.DateTimeField()
 
 
 class TroubleView(serializers.Serializer[Any]):
@@ -74,7 +62,8 @@ class NowView(serializers.Serializer[Any]):
     decisions = Decision(many=True)
     moving = RolloutRow(many=True)
     coming = ComingView(many=True)
-    attention = Attention(many=True)
+    attention = AttentionItem(many=True)
+    snoozed = serializers.IntegerField()
     zones = serializers.ListField(child=serializers.CharField())
 
 
@@ -95,7 +84,8 @@ class NowApiView(APIView):
             "decisions": [d for r in rollouts if (d := _decision(r))],
             "moving": [r for r in rollouts if r["state"] in ("running", "launching")],
             "coming": coming_up(now=now),
-            "attention": Item.objects.open().exclude(kind=ItemKind.FLEET_SILENT),
+            "attention": Item.objects.awake(now).listed().exclude(kind=ItemKind.FLEET_SILENT),
+            "snoozed": Item.objects.asleep(now).count(),
             "zones": Device.objects.zones(),
         }
         return Response(NowView(body).data)

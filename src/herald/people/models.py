@@ -22,7 +22,7 @@ class Ability(models.TextChoices):
 
     OPERATE = "operate", "Operate: groups, devices, images, rollouts, commands"
     STOP = "stop", "Pause and stop what runs"
-    COMMENT = "comment", "Comment on rollouts and commands"
+    COMMENT = "comment", "Comment, and look after what wants attention"
     APPROVE = "approve", "Approve images, gates and overrides, and open gates"
     ADMINISTER = "administer", "Set approval policies, keys and enrolment codes"
     OWN = "own", "One’s own session and tokens"

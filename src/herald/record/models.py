@@ -10,6 +10,7 @@ from django.db import models
 class Kind(models.TextChoices):
     """What an act can be about. Each is a word that people read."""
 
+    ATTENTION = "attention", "Attention item"
     ATTRIBUTE = "attribute", "Attribute"
     CALENDAR = "calendar", "Calendar"
     CLEANING = "cleaning", "Clean-up of images"
@@ -73,7 +74,7 @@ class RecordQuerySet(models.QuerySet["RecordEntry"]):
 
 
 class Comment(models.Model):
-    """What somebody said about a rollout or a schedule. Only ever added to."""
+    """What somebody said about a rollout, a schedule or an attention item. Only ever added to."""
 
     kind = models.CharField(max_length=20)
     object_id = models.BigIntegerField()
@@ -85,7 +86,8 @@ class Comment(models.Model):
         indexes = (models.Index(fields=["kind", "object_id", "-id"], name="comment_about"),)
         constraints = (
             models.CheckConstraint(
-                condition=models.Q(kind__in=[Kind.ROLLOUT.value, Kind.SCHEDULE.value]), name="comment_kind_known"
+                condition=models.Q(kind__in=[Kind.ROLLOUT.value, Kind.SCHEDULE.value, Kind.ATTENTION.value]),
+                name="comment_kind_known",
             ),
             models.CheckConstraint(condition=models.Q(text__gt=""), name="comment_says_something"),
         )

@@ -3,6 +3,7 @@ import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from "
 import type { DeliveryFilter, Place, RecordFilter, ScheduleState, Stage } from "@/api/queries";
 import type { RowKind, Span } from "@/rooms/calendar/model";
 import type { FleetAddress } from "@/rooms/fleet/address";
+import type { AttentionState } from "@/rooms/now/queries";
 import { NotFound, PageFailed } from "./failures";
 import { Shell } from "./shell";
 
@@ -166,6 +167,15 @@ const overlapsRoute = createRoute({
   component: lazyRouteComponent(() => import("@/rooms/groups/overlaps"), "Overlaps"),
   validateSearch: (search): { groups?: string } => ({ groups: text(search.groups) }),
 });
+const attentionRoute = createRoute({
+  ...under,
+  path: "/attention",
+  component: lazyRouteComponent(() => import("@/rooms/now/attention"), "AttentionPage"),
+  validateSearch: (search): { state?: AttentionState; mine?: true } => ({
+    state: among(search.state, ["open", "snoozed", "closed"]),
+    mine: search.mine === true || search.mine === "true" ? true : undefined,
+  }),
+});
 const libraryRoute = createRoute({
   ...under,
   path: "/library",
@@ -182,6 +192,7 @@ const tree = root.addChildren([
     "/quarantine",
     lazyRouteComponent(() => import("@/rooms/now/quarantine"), "QuarantinePage"),
   ),
+  attentionRoute,
   fleetRoute,
   page(
     "/import/$id",

@@ -1,4 +1,4 @@
-/** What people said about a rollout or a command, the latest first, and a field to say more. */
+/** What people said about a rollout, a command or an attention item, the latest first, and a field to say more. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, body } from "@/api/client";
@@ -9,19 +9,34 @@ import { counted, fullInstant, instant } from "@/lib/format";
 import { Button, Card, Problem } from "@/parts/controls";
 import { Loaded } from "@/parts/views";
 
-type About = "rollout" | "schedule";
+type About = "rollout" | "schedule" | "attention";
 
-const read = (about: About, id: number) =>
-  about === "rollout"
-    ? body(api.GET("/api/v1/rollouts/{rollout_id}/comments", { params: { path: { rollout_id: id } } }))
-    : body(api.GET("/api/v1/schedules/{schedule_id}/comments", { params: { path: { schedule_id: id } } }));
+function read(about: About, id: number) {
+  switch (about) {
+    case "rollout":
+      return body(api.GET("/api/v1/rollouts/{rollout_id}/comments", { params: { path: { rollout_id: id } } }));
+    case "schedule":
+      return body(api.GET("/api/v1/schedules/{schedule_id}/comments", { params: { path: { schedule_id: id } } }));
+    case "attention":
+      return body(api.GET("/api/v1/attention/{item_id}/comments", { params: { path: { item_id: id } } }));
+  }
+}
 
-const say = (about: About, id: number, text: string) =>
-  about === "rollout"
-    ? body(api.POST("/api/v1/rollouts/{rollout_id}/comments", { params: { path: { rollout_id: id } }, body: { text } }))
-    : body(
-        api.POST("/api/v1/schedules/{schedule_id}/comments", { params: { path: { schedule_id: id } }, body: { text } }),
+function say(about: About, id: number, text: string) {
+  const said = { body: { text } };
+  switch (about) {
+    case "rollout":
+      return body(
+        api.POST("/api/v1/rollouts/{rollout_id}/comments", { params: { path: { rollout_id: id } }, ...said }),
       );
+    case "schedule":
+      return body(
+        api.POST("/api/v1/schedules/{schedule_id}/comments", { params: { path: { schedule_id: id } }, ...said }),
+      );
+    case "attention":
+      return body(api.POST("/api/v1/attention/{item_id}/comments", { params: { path: { item_id: id } }, ...said }));
+  }
+}
 
 export function Comments({ about, id, className }: { about: About; id: number; className?: string }) {
   const client = useQueryClient();

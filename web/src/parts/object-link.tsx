@@ -42,6 +42,12 @@ export function ObjectLink({
           {children}
         </Link>
       );
+    case "attention":
+      return (
+        <Link to="/attention" search={{}} className={className}>
+          {children}
+        </Link>
+      );
     case "group":
       return (
         <Link to="/groups/$id" {...of}>

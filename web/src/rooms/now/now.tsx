@@ -8,10 +8,10 @@ import { usePageTitle } from "@/lib/title";
 import { ComingList } from "@/parts/coming-list";
 import { Empty } from "@/parts/controls";
 import { NoDevices } from "@/parts/no-devices";
-import { ObjectLink } from "@/parts/object-link";
 import { RolloutStrip } from "@/parts/rollout-row";
 import { WholePage } from "@/parts/views";
 import { ZoneRows } from "@/parts/zone-rows";
+import { AboutLink } from "./attention-item";
 import { EverythingPaused, PauseEverything } from "./pause-everything";
 import { now as nowQuery } from "./queries";
 
@@ -132,7 +132,16 @@ function Shown({ data }: { data: Schemas["NowView"] }) {
           most={8}
           empty="No command fires within a day, and no window, ring or freeze begins."
         />
-        <h2 className="mt-6 mb-1 text-[1.05rem]">Wants attention</h2>
+        <div className="mt-6 mb-1 flex items-baseline justify-between">
+          <h2 className="text-[1.05rem]">Wants attention</h2>
+          <Link
+            to="/attention"
+            search={data.snoozed && !data.attention.length ? { state: "snoozed" } : {}}
+            className="slot"
+          >
+            {data.snoozed ? `All items, ${count(data.snoozed)} put off` : "All items"}
+          </Link>
+        </div>
         <ul>
           {data.attention.map((a) => (
             <AttentionRow key={a.id} item={a} />
@@ -144,31 +153,22 @@ function Shown({ data }: { data: Schemas["NowView"] }) {
   );
 }
 
-type Item = Schemas["Attention"];
-
-/** An item leads to what it is about: the quarantine, its object, or the devices that its rule lists. */
-function AttentionRow({ item }: { item: Item }) {
-  const row = "flex min-h-[28px] items-start justify-between gap-2 py-1 hover:underline";
-  const words = (
-    <>
-      <span>{item.text}</span>
-      {item.count !== null && <strong>{count(item.count)}</strong>}
-    </>
-  );
+/** An item leads to what it is about; who looks after it, or knows of it, stands with it. */
+function AttentionRow({ item }: { item: Schemas["AttentionItem"] }) {
+  const who = item.assigned_to ?? item.acknowledged_by;
   return (
-    <li>
-      {item.kind === "quarantined" ? (
-        <Link to="/quarantine" className={`${row} text-brick`}>
-          {words}
-        </Link>
-      ) : item.object_kind ? (
-        <ObjectLink kind={item.object_kind} id={item.object_id} className={row}>
-          {words}
-        </ObjectLink>
-      ) : (
-        <Link to="/fleet" search={{ rule: item.rule }} className={row}>
-          {words}
-        </Link>
+    <li className="py-1">
+      <AboutLink
+        item={item}
+        className={`flex min-h-[24px] items-start justify-between gap-2 hover:underline ${item.kind === "quarantined" ? "text-brick" : ""}`}
+      >
+        <span>{item.text}</span>
+        {item.count !== null && <strong>{count(item.count)}</strong>}
+      </AboutLink>
+      {who && (
+        <p className="text-soft text-xs">
+          {who.name} {item.assigned_to ? "looks after it" : "knows of it"}
+        </p>
       )}
     </li>
   );

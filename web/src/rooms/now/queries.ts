@@ -1,5 +1,5 @@
 /** What Now asks, with its keys. The first word of a key is its topic (see api/topics). */
-import { queryOptions } from "@tanstack/react-query";
+import { keepPreviousData, queryOptions } from "@tanstack/react-query";
 import { api, body } from "@/api/client";
 
 const SECOND = 1000;
@@ -13,6 +13,14 @@ export const pause = queryOptions({
   queryKey: ["now", "pause"],
   queryFn: () => body(api.GET("/api/v1/pause")),
 });
+export type AttentionState = "open" | "snoozed" | "closed";
+export const attention = (state: AttentionState, mine: boolean) =>
+  queryOptions({
+    queryKey: ["attention", "items", state, mine],
+    queryFn: () => body(api.GET("/api/v1/attention", { params: { query: { state, mine } } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: 30 * SECOND,
+  });
 export const now = queryOptions({
   queryKey: ["now"],
   queryFn: () => body(api.GET("/api/v1/now")),
