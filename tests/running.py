@@ -38,8 +38,21 @@ class Refused(OSError):
         self.code = json.loads(said)["type"].rsplit(":", 1)[-1] if is_problem else ""
 
 
+#: how many devices the installations of the browser's tests have
+DEVICES = 260
 #: by its number of devices: a folder with all that a start with the demo sets up, to begin from
 _prepared: dict[int, Path] = {}
+if "HERALD_TEST_PREPARED" in os.environ:  # it was prepared while other tests ran
+    _prepared[DEVICES] = Path(os.environ["HERALD_TEST_PREPARED"])
+
+
+def prepare_in(folder: Path, devices: int = DEVICES) -> None:
+    """Set up in a folder what a first start with the demo would."""
+    folder.chmod(0o755)
+    first = Running(folder, devices=devices, speed=1.0, fleet=False)
+    first.start()
+    first.stop()
+    (folder / "choices.json").unlink()
 
 
 def _prepare(installation: "Running") -> None:
@@ -47,12 +60,8 @@ def _prepare(installation: "Running") -> None:
     longer than most tests, so it is done once for all of a run that have as many devices."""
     if installation.devices not in _prepared:
         folder = Path(tempfile.mkdtemp(prefix="herald-prepared-", dir="/var/tmp"))
-        folder.chmod(0o755)
         atexit.register(shutil.rmtree, folder, ignore_errors=True)
-        first = Running(folder, devices=installation.devices, speed=1.0, fleet=False)
-        first.start()
-        first.stop()
-        (folder / "choices.json").unlink()
+        prepare_in(folder, installation.devices)
         _prepared[installation.devices] = folder
     # with its owner: PostgreSQL starts only where its files are its own
     subprocess.run(["cp", "-a", f"{_prepared[installation.devices]}/.", str(installation.folder)], check=True)
@@ -262,3 +271,7 @@ class Running:
             except Refused as refused:
                 if refused.code != "count-mismatch" or time.monotonic() > deadline:
                     raise
+
+
+if __name__ == "__main__":
+    prepare_in(Path(sys.argv[1]))

@@ -66,6 +66,8 @@ def run_tests(what: str, *, minutes: float = 0.0, seed: int = 0) -> None:
                 started = time.monotonic()
                 say(f"{name}:")
                 try:
+                    if name == "gateway" and not what:
+                        _prepared.begin()
                     part()
                 except StepFailed as failure:
                     print(f"herald: {failure}", flush=True)
@@ -73,6 +75,7 @@ def run_tests(what: str, *, minutes: float = 0.0, seed: int = 0) -> None:
                 say(f"{name} took {time.monotonic() - started:.0f} s")
     finally:
         stop_test_database()
+        _prepared.remove()
     if failed:
         raise StepFailed(f"failed: {', '.join(failed)}")
     say("all is well")
@@ -89,6 +92,40 @@ def _core() -> None:
         run([str(BIN / command[0]), *command[1:]], doing=" ".join(command), env={"HERALD_SECRET_KEY": "checks"})
         say(f"{command[0]} is content")
     _pytest("tests/core", workers=WORKERS)
+
+
+class _PreparedInstallation:
+    """The installation from which the browser's tests begin. To set it up takes a minute and one core, so it is done
+    beside tests that leave one free."""
+
+    def __init__(self) -> None:
+        self._folder: Path | None = None
+        self._work: subprocess.Popen[bytes] | None = None
+
+    def begin(self) -> None:
+        install.ensure_postgres()
+        install.ensure_front_end()
+        self._folder = Path(tempfile.mkdtemp(prefix="herald-prepared-", dir="/var/tmp"))
+        paths = os.pathsep.join([str(ROOT / "src"), str(ROOT)])
+        command = [PYTHON, "-m", "tests.running", str(self._folder)]
+        self._work = subprocess.Popen(command, cwd=ROOT, env={**os.environ, "PYTHONPATH": paths})
+
+    def environment(self) -> dict[str, str]:
+        """Where it is, once it is there; nothing where it was not begun, or failed: the tests set up their own then."""
+        if self._work is None or self._work.wait() != 0:
+            return {}
+        return {"HERALD_TEST_PREPARED": str(self._folder)}
+
+    def remove(self) -> None:
+        if self._work is not None and self._work.poll() is None:
+            self._work.terminate()
+            self._work.wait()
+        if self._folder is not None:
+            Cluster(self._folder / "postgres").destroy()
+            shutil.rmtree(self._folder, ignore_errors=True)
+
+
+_prepared = _PreparedInstallation()
 
 
 def _server() -> None:
@@ -122,7 +159,7 @@ def _browser() -> None:
     install.ensure_chromium()
     install.ensure_front_end()
     # one after another: two installations whose hours are seconds leave a small machine no time for what they wait for
-    _pytest("tests/browser", {"HERALD_SECRET_KEY": "tests", "HERALD_DEMO": "1"})
+    _pytest("tests/browser", {"HERALD_SECRET_KEY": "tests", "HERALD_DEMO": "1", **_prepared.environment()})
 
 
 def _mutants() -> None:

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.running import ENGINEER, Refused, Running
+from tests.running import DEVICES, ENGINEER, Refused, Running
 
 PASSWORD = "larkfield-demo"
 expect.set_options(timeout=30_000)
@@ -27,7 +27,7 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 @pytest.fixture(scope="session")
 def running() -> Iterator[Running]:
     """One installation for all browser tests: 260 devices, whose hour is nine seconds."""
-    with Running.in_a_folder(devices=260, speed=400) as installation:
+    with Running.in_a_folder(devices=DEVICES, speed=400) as installation:
         yield installation
 
 

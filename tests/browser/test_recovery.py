@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 import pytest
 
-from tests.running import Running
+from tests.running import DEVICES, Running
 from tests.soak.__main__ import FAMILIES, Soak
 from tests.soak.disturbances import DISTURBANCES
 from tests.soak.proxy import Proxy, behind_a_proxy
@@ -16,7 +16,7 @@ from tests.soak.proxy import Proxy, behind_a_proxy
 @pytest.fixture(scope="module")
 def proxied() -> Iterator[tuple[Running, Proxy]]:
     # an hour of the fleet is 24 s: what a slow machine takes must not look like an hour's silence
-    with behind_a_proxy(devices=260, speed=150) as both:
+    with behind_a_proxy(devices=DEVICES, speed=150) as both:
         yield both
 
 

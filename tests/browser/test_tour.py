@@ -12,7 +12,7 @@ import pytest
 from playwright.sync_api import Locator, Page, expect
 
 from tests.browser.test_walk import launch_as_counted, write_rule
-from tests.running import Running
+from tests.running import DEVICES, Running
 
 README = Path(__file__).parents[2] / "README.md"
 
@@ -78,7 +78,7 @@ class Tour:
 @pytest.fixture(scope="module")
 def running() -> Iterator[Running]:
     """An installation of its own: the tour finds the demo as it begins, whatever other tests did to theirs."""
-    with Running.in_a_folder(devices=260, speed=400) as installation:
+    with Running.in_a_folder(devices=DEVICES, speed=400) as installation:
         yield installation
 
 
