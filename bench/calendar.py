@@ -18,6 +18,7 @@ from herald.deliveries.models import Delivery
 from herald.fleet.models import Device
 from herald.groups.models import Group, GroupKind
 from herald.groups.services import create_group
+from herald.memory import settle_memory
 from herald.people.models import User
 from herald.rollouts.compose import drafts
 from herald.rollouts.engine.tick import tick_rollouts
@@ -50,6 +51,8 @@ def run() -> None:
     client = Client(SERVER_NAME="localhost")
     client.force_login(User.objects.filter(role="operator", is_active=True).first() or User.objects.all()[0])
     week = {"from": (now - timedelta(days=DAYS_PAST)).isoformat(), "until": (now + timedelta(days=5)).isoformat()}
+    settle_memory()  # as the server does when it has started
+    _ask(client, week)  # the first answer of a process reads what all others know
     for rows in ("zone", "site", "group"):
         took = p95(times_ms(lambda rows=rows: _ask(client, {**week, "rows": rows}), 12))
         emit("calendar", f"a week, rows by {rows}", took, "ms", target="<= 300 ms", met=took <= 300)
