@@ -276,9 +276,9 @@ PYTHON = (
     ),
     server("agenda/load.py", "return [round(n / each, 2) for n in hours]", "return hours", "server/test_uplinks"),
     server(
-        "agenda/load.py",
-        "if plan.forecast and plan.rollout.state == RolloutState.RUNNING",
-        "if plan.forecast",
+        "rollouts/models.py",
+        "if self.state == RolloutState.RUNNING else None",
+        "if True else None",
         "server/test_uplinks",
     ),
     server(

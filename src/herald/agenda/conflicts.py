@@ -17,7 +17,7 @@ from herald.commands.reach import ByZone, able_of, reach_by
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import counted
 from herald.fleet.models import Site
-from herald.rollouts.models import OPEN_STATES, Rollout, RolloutState, StoredForecast
+from herald.rollouts.models import OPEN_STATES, Rollout
 from herald.rollouts.watch.sentence import title_of
 from herald_core.actions import Harm
 from herald_core.timing.clocks import Shift, city, zone
@@ -151,7 +151,7 @@ class _Search:
     def _before_end(self) -> Iterator[CalendarConflict]:
         freezes = freezes_between(self.now, self.now + AHEAD)
         for rollout in self.rollouts:
-            forecast = _forecast(rollout)
+            forecast = rollout.current_forecast
             if rollout.ignores_freezes or forecast is None:
                 continue
             for freeze in freezes:
@@ -297,12 +297,8 @@ def _shifted(at: time, hours: int) -> time:
     return at.replace(hour=(at.hour + hours) % 24)
 
 
-def _forecast(rollout: Rollout) -> StoredForecast | None:
-    return getattr(rollout, "forecast", None) if rollout.state == RolloutState.RUNNING else None
-
-
 def _latest_end(rollout: Rollout) -> datetime | None:
-    forecast = _forecast(rollout)
+    forecast = rollout.current_forecast
     return forecast.high if forecast else None
 
 

@@ -161,6 +161,4 @@ def _load_of(site: int, forecasts: Sequence[StoredForecast], bars: Bars) -> list
 
 def _told(rollouts: Sequence[RolloutPlan]) -> Iterator[StoredForecast]:
     """The stored forecasts of rollouts that go on."""
-    for plan in rollouts:
-        if plan.forecast and plan.rollout.state == RolloutState.RUNNING:
-            yield plan.forecast
+    return (plan.forecast for plan in rollouts if plan.forecast)

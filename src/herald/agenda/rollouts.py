@@ -86,14 +86,14 @@ def _plan(
     end: datetime,
     now: datetime,
 ) -> RolloutPlan:
-    # nothing is offered while it is paused or halted, whatever its hours are, and nobody knows when it goes on
-    is_running = rollout.state == RolloutState.RUNNING
-    forecast: StoredForecast | None = getattr(rollout, "forecast", None) if is_running else None
+    forecast = rollout.current_forecast
     told = {r["position"]: r for r in forecast.rings} if forecast else {}
     rings = list(rollout.rings.all())
     cells: Counter[Cell] = Counter()
     for ring in rings:
         cells.update(left.get(ring.pk, Counter()))
+    # nothing is offered while it is paused or halted, whatever its hours are
+    is_running = rollout.state == RolloutState.RUNNING
     return RolloutPlan(
         rollout=rollout,
         forecast=forecast,

@@ -65,11 +65,9 @@ class CommandQuerySet(models.QuerySet["Delivery"]):
         rows = self.filter(occurrence_id__any=list(occurrence_ids)).order_by()
         return list(rows.values_list("occurrence_id", "phase").annotate(n=Count("id")))
 
-    def occurrence_cells(
-        self, occurrence_ids: Collection[int], fields: Sequence[str], narrowed: Q | None = None
-    ) -> list[tuple[Any, ...]]:
+    def occurrence_cells(self, occurrence_ids: Collection[int], fields: Sequence[str]) -> list[tuple[Any, ...]]:
         """Occurrence, phase, the fields, and how many devices, of some firings."""
-        rows = self.filter(narrowed or Q(), occurrence_id__any=list(occurrence_ids)).order_by()
+        rows = self.filter(occurrence_id__any=list(occurrence_ids)).order_by()
         return list(rows.values_list("occurrence_id", "phase", *fields).annotate(n=Count("id")))
 
     def late_since_tally(self, occurrence_ids: Collection[int]) -> set[int]:

@@ -98,7 +98,8 @@ def pause_everything(*, reason: str, actor: User | None, now: datetime) -> Outco
     Raises:
         Conflict: nothing runs.
     """
-    if not any((found := scope()).__dict__[part] for part in ("rollouts", "launching", "schedules")):
+    found = scope()
+    if not (found.rollouts or found.launching or found.schedules):
         raise Conflict("Nothing runs: no rollout, and no command that fires.")
     pause = _standing(reason, actor, now)
     done = Outcome()

@@ -204,6 +204,11 @@ class Rollout(models.Model):
         days = frozenset(self.window_days) or frozenset(range(7))
         return Window(start=self.window_start, end=self.window_end, days=days)
 
+    @property
+    def current_forecast(self) -> "StoredForecast | None":
+        """The forecast that is kept of it, while it runs: nobody knows when one that is held goes on."""
+        return getattr(self, "forecast", None) if self.state == RolloutState.RUNNING else None
+
     def spread_position_of(self, device_id: int) -> float:
         """The device's place in the spread of starts, from 0 up to 1: always the same."""
         return spread_position_of(f"{self.seed}/{device_id}")

@@ -142,7 +142,7 @@ def edit_open_rollout(
 
 def _order() -> list[int]:
     """The open rollouts, the one that goes first first."""
-    return list(Rollout.objects.moving().order_by("rank", "pk").values_list("pk", flat=True))
+    return list(Rollout.objects.moving().values_list("pk", flat=True))
 
 
 def _check_end(rollout: Rollout, ends_at: datetime | None, now: datetime) -> None:

@@ -12,7 +12,7 @@ from herald.groups.audience import audience_words, named_count, named_devices
 from herald.rollouts.compose.drafts import COLUMNS
 from herald.rollouts.gates import PhaseCounts, phase_counts
 from herald.rollouts.late_joiners import late_limit, late_waiting
-from herald.rollouts.models import ChangeRow, ExcludedDevice, Ring, Rollout, RolloutState
+from herald.rollouts.models import ChangeRow, ExcludedDevice, Ring, Rollout
 from herald.rollouts.preflight.past_failures import past_failures
 from herald.rollouts.preflight.plan import Plan, PlannedDevice
 from herald.rollouts.watch.sentence import sentence_parts, short_words
@@ -68,7 +68,7 @@ def _row(rollout: Rollout, counts: Mapping[int, PhaseCounts], seen: Seen, quaran
         "launched_by": str(by) if by else None,
         "created_at": rollout.created_at,
         "ended_at": rollout.ended_at,
-        "forecast": getattr(rollout, "forecast", None) if rollout.state == RolloutState.RUNNING else None,
+        "forecast": rollout.current_forecast,
     }
 
 

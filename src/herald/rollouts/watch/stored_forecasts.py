@@ -25,9 +25,9 @@ def store_forecasts(*, now: datetime) -> int:
     """Forecast the running rollouts anew whose stored forecast is old, the oldest first; how many were. One that fails
     does not keep the others from theirs: it keeps the one before, which says how old it is."""
     running = Rollout.objects.filter(state=RolloutState.RUNNING).select_related("forecast")
-    due = [r for r in running if (kept := _kept(r)) is None or now - kept.at >= FORECAST_AGE]
+    due = [r for r in running if (kept := r.current_forecast) is None or now - kept.at >= FORECAST_AGE]
     done = 0
-    for rollout in sorted(due, key=lambda r: ((kept := _kept(r)) and kept.at.timestamp()) or 0.0):
+    for rollout in sorted(due, key=lambda r: ((kept := r.current_forecast) and kept.at.timestamp()) or 0.0):
         try:
             found = forecast_rollout(rollout, now=now)
         except Exception:
@@ -73,7 +73,3 @@ def _transfers(told: Forecast, uplinks: Mapping[int, int]) -> dict[str, list[flo
         str(site): [round(float(n), 2) for n in np.trim_zeros(told.transfers[site].round(2), "b")[:MOST_HOURS]]
         for site in kept[:MOST_SITES]
     }
-
-
-def _kept(rollout: Rollout) -> StoredForecast | None:
-    return getattr(rollout, "forecast", None)
