@@ -108,6 +108,7 @@ MIDDLEWARE = [
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "herald.people.sessions.LastSeen",
 ]
 ROOT_URLCONF = "herald.urls"
 TEMPLATES = [

@@ -35,7 +35,9 @@ from herald.imports.api import views as imports
 from herald.lifecycle.api import views as lifecycle
 from herald.now.pause_views import PauseEverythingView, ResumeEverythingView
 from herald.now.views import NowApiView, ReadyView
+from herald.people.api import own, people
 from herald.people.api.views import HealthView, SessionView, TokenListView, TokenView
+from herald.people.api.welcome import WelcomeView
 from herald.record.api.views import RecordChoicesView, RecordExportView, RecordListView
 from herald.rollouts.api import actions, forecasts, holding, plans, reports, watch
 from herald.rollouts.api import views as rollouts
@@ -72,6 +74,20 @@ urlpatterns = [
     _route("session", SessionView),
     _route("tokens", TokenListView),
     _route("tokens/<str:token_id>", TokenView),
+    _route("own", own.OwnView),
+    _route("own/password", own.OwnPasswordAction),
+    _route("own/sessions", own.OwnSessionListView),
+    _route("own/sessions/end-others", own.OwnSessionsEndOthersAction),
+    _route("own/sessions/<int:session_id>", own.OwnSessionView),
+    _route("people", people.PeopleView),
+    _route("people/export", people.PeopleExportView),
+    _route("people/invitations", people.InvitationListView),
+    _route("people/invitations/<int:invitation_id>", people.InvitationView),
+    _route("people/disable", people.PeopleDisableAction),
+    _route("people/enable", people.PeopleEnableAction),
+    _route("people/remove", people.PeopleRemoveAction),
+    _route("people/<int:user_id>", people.PersonView),
+    _route("welcome/<str:secret>", WelcomeView),
     _route("now", NowApiView),
     _route("attention", items.AttentionListView),
     _route("attention/<int:item_id>/acknowledge", items.AcknowledgeAction),

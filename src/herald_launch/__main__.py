@@ -67,6 +67,8 @@ def start(
         doing="making the database ready",
         env=instance.environment(),
     )
+    if not demo:
+        _first_administrator(instance)
     if detach:
         assert supervisor._lock is not None
         supervisor._lock.close()
@@ -77,6 +79,13 @@ def start(
     for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
         signal.signal(number, lambda *_: supervisor.stopping.set())
     _run_in_front(supervisor, choices)
+
+
+def _first_administrator(instance: Instance) -> None:
+    """Ask for the first administrator where there is none, or take it from the environment."""
+    command = [PYTHON, str(ROOT / "manage.py"), "first_administrator"]
+    if subprocess.run(command, env={**os.environ, **instance.environment()}, check=False).returncode:
+        raise StepFailed("the first administrator could not be made; the lines above say why")
 
 
 def _choose(instance: Instance, wanted: Choices) -> Choices:
@@ -160,7 +169,7 @@ def _greet(choices: Choices) -> None:
     print(f"\nBrisk Herald is up: http://127.0.0.1:{choices.port}")
     if not choices.demo:
         print(f"devices call http://127.0.0.1:{choices.gateway_port}")
-        print("no demo: accounts are made with ./herald manage add_person EMAIL --role administrator", flush=True)
+        print("no demo: sign in as an administrator, and invite the others on the page People", flush=True)
         return
     print(
         f"devices call http://127.0.0.1:{choices.gateway_port}; the demo's time passes {choices.speed:g} times as fast"

@@ -1,6 +1,6 @@
 """What people do with an attention item: they know of it, look after it, put it off. Each is on record."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from datetime import datetime, timedelta
 from statistics import median
 
@@ -73,6 +73,16 @@ def snooze(item_id: int, until: datetime | None, *, actor: User | None, now: dat
         return f"Put off until {until:%-d %b %Y, %H:%M} UTC" if until else "Showed again"
 
     return _change(item_id, put_off, actor, now)
+
+
+def take_from(user_ids: Collection[int], now: datetime) -> None:
+    """What these people looked after is looked after by nobody: they have no account any more."""
+    items = Item.objects.open().filter(assigned_to__in=user_ids).select_related("assigned_to")
+    for item in items.select_for_update(of=("self",)):
+        sentence = f"Gave to nobody, as the account of {item.assigned_to} has ended: {item.cause}"[:300]
+        record(now=now, actor=None, kind=Kind.ATTENTION, object_id=item.pk, sentence=sentence)
+    if items.update(assigned_to=None):
+        notify("attention")
 
 
 def _change(item_id: int, act: Callable[[Item], str], actor: User | None, now: datetime) -> Item:

@@ -49,17 +49,22 @@ def load(*, devices: int, now: datetime) -> None:
 
 def load_ground(began: datetime, *, images_at: datetime) -> User:
     """People, places, models and images, without any device; the engineer."""
-    engineer = _load_people()
+    engineer = _load_people(began)
     _load_reference_data()
     _load_limits(engineer, began)
     _load_images(engineer, images_at)
     return engineer
 
 
-def _load_people() -> User:
+def _load_people(began: datetime) -> User:
     for account in s.ACCOUNTS:
         User.objects.create_user(
-            account.email, s.PASSWORD, name=account.name, role=account.role, time_zone=account.time_zone
+            account.email,
+            s.PASSWORD,
+            name=account.name,
+            role=account.role,
+            time_zone=account.time_zone,
+            joined_at=began,
         )
     return User.objects.get(email=s.ACCOUNTS[0].email)
 

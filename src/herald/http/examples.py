@@ -24,6 +24,12 @@ _MATCHING = {"rule": "model = 'Sill 400' and battery < 30"}
 
 #: by the type of the body; an example holds for the call that makes a thing and for those that change or preview it
 BODIES: dict[str, Any] = {
+    "AcceptBody": {"name": "A. Lind", "password": "what only you know", "time_zone": "Europe/Lisbon"},
+    "InviteBody": {"emails": ["a.lind@larkfield.example"], "role": "operator"},
+    "PersonChange": {"role": "approver"},
+    "PeopleBody": {"people": [7]},
+    "OwnChange": {"name": "A. Lind", "time_zone": "Europe/Lisbon"},
+    "PasswordBody": {"current": "what only you know", "new": "something longer than before"},
     "AssignBody": {"to": "engineer@larkfield.example"},
     "SnoozeBody": {"until": "2026-12-01T08:00:00Z"},
     "PauseBody": {"reason": "Valves report a wrong pressure since two o’clock"},

@@ -56,13 +56,24 @@ class User(AbstractBaseUser):
     role = models.CharField(max_length=20, choices=Role, default=Role.VIEWER)
     time_zone = models.CharField(max_length=64, default="UTC")
     is_active = models.BooleanField(default=True)
+    joined_at = models.DateTimeField(null=True)
+    #: when a request of theirs was last seen, to within a minute of real time
+    seen_at = models.DateTimeField(null=True)
+    #: of whoever is removed only what they did is kept, under a name that says nothing
+    removed_at = models.DateTimeField(null=True)
 
     USERNAME_FIELD = "email"
     REQUIRED_FIELDS: ClassVar[list[str]] = ["name"]
     objects = UserManager()
 
     class Meta:
-        constraints = (models.CheckConstraint(condition=models.Q(role__in=Role.values), name="user_role_known"),)
+        # a trigger keeps an administrator who can sign in: without one nobody could let anybody in
+        constraints = (
+            models.CheckConstraint(condition=models.Q(role__in=Role.values), name="user_role_known"),
+            models.CheckConstraint(
+                condition=models.Q(removed_at=None) | models.Q(is_active=False), name="user_removed_is_disabled"
+            ),
+        )
 
     def __str__(self) -> str:
         return self.name or self.email
@@ -70,6 +81,32 @@ class User(AbstractBaseUser):
     def may(self, ability: Ability) -> bool:
         """Whether this person's role has the ability."""
         return self.is_active and ability in ABILITIES[Role(self.role)]
+
+
+class Invitation(models.Model):
+    """Somebody who may make an account by a link. Of the link only a digest is kept; the row goes when it is used."""
+
+    email = models.EmailField(unique=True)
+    role = models.CharField(max_length=20, choices=Role)
+    digest = models.CharField(max_length=64, unique=True)
+    invited_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+    made_at = models.DateTimeField()
+    expires_at = models.DateTimeField()
+
+    class Meta:
+        constraints = (models.CheckConstraint(condition=models.Q(role__in=Role.values), name="invitation_role_known"),)
+
+
+class OpenSession(models.Model):
+    """Where somebody is signed in: what their page lists, beside Django's own session of the same key."""
+
+    key = models.CharField(max_length=40, unique=True)
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="open_sessions")
+    began_at = models.DateTimeField()
+    seen_at = models.DateTimeField()
+    address = models.CharField(max_length=60)
+    #: what the browser says it is
+    agent = models.CharField(max_length=300)
 
 
 class TokenName(models.Model):

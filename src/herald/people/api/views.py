@@ -19,8 +19,9 @@ from rest_framework.views import APIView
 from herald.http.fields import StrictSerializer, valid
 from herald.people import tokens
 from herald.people.addresses import client_address
-from herald.people.models import ABILITIES, Ability, Role, User
+from herald.people.models import ABILITIES, Ability, OpenSession, Role, User
 from herald.people.permissions import person
+from herald.people.sessions import end_sessions, note_sign_in
 from herald.people.throttling import note_failure, note_success, wait_before
 from herald.record.services import record
 from herald.time import clock
@@ -78,7 +79,7 @@ class SessionView(APIView):
 
     @extend_schema(operation_id="session_retrieve", responses=SessionState)
     def get(self, request: Request) -> Response:
-        return Response(_state(request, request.user))
+        return Response(session_state(request, request.user))
 
     @extend_schema(operation_id="session_sign_in", request=SignInBody, responses=SessionState)
     def post(self, request: Request) -> Response:
@@ -94,19 +95,22 @@ class SessionView(APIView):
         note_success(email, address)
         login(request, user)
         if isinstance(user, User):
+            note_sign_in(request._request, user)
             record(now=clock.now(), actor=user, kind="user", object_id=user.pk, sentence=f"Signed in from {address}")
-        return Response(_state(request, user))
+        return Response(session_state(request, user))
 
     @extend_schema(operation_id="session_sign_out", request=None, responses={200: SessionState})
     def delete(self, request: Request) -> Response:
         user = request.user
         if isinstance(user, User):
+            end_sessions(OpenSession.objects.filter(key=request._request.session.session_key or ""))
             record(now=clock.now(), actor=user, kind="user", object_id=user.pk, sentence="Signed out")
         logout(request)
-        return Response(_state(request, None))
+        return Response(session_state(request, None))
 
 
-def _state(request: Request, user: Any) -> Any:
+def session_state(request: Request, user: Any) -> Any:
+    """Who is signed in, as the answer of every call that changes it."""
     known = user if isinstance(user, User) else None
     state = {"user": known, "csrf": get_token(request._request), "demo": settings.DEMO}
     return SessionState(state).data

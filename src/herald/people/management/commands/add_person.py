@@ -1,20 +1,16 @@
-"""Make an account from the command line: the first one, before anybody can sign in."""
+"""Make an account from the command line, where nobody can sign in to invite somebody."""
 
 import os
 from argparse import ArgumentParser
 from getpass import getpass
 from typing import Any
 
-from django.contrib.auth.password_validation import validate_password
-from django.core.exceptions import ValidationError
 from django.core.management.base import BaseCommand, CommandError
-from django.db import transaction
 
-from herald.people.models import Role, User
-from herald.record.models import Kind
-from herald.record.services import record
+from herald.http.errors import InvalidFields
+from herald.people.accounts import make_account
+from herald.people.models import Role
 from herald.time import clock
-from herald_core.timing.clocks import is_zone
 
 
 class Command(BaseCommand):
@@ -23,25 +19,22 @@ class Command(BaseCommand):
     def add_arguments(self, parser: ArgumentParser) -> None:
         parser.add_argument("email")
         parser.add_argument("--name", default="", help="as the record shows it; the e-mail address, if left out")
-        parser.add_argument("--role", choices=Role.values, default=Role.OPERATOR.value)
+        parser.add_argument("--role", default=Role.OPERATOR.value, help=f"one of {', '.join(Role.values)}")
         parser.add_argument("--time-zone", default="UTC")
 
     def handle(self, *args: Any, **options: Any) -> None:
         email: str = options["email"].lower()
-        if User.objects.filter(email=email).exists():
-            raise CommandError(f"{email} has an account already.")
-        if not is_zone(options["time_zone"]):
-            raise CommandError(f"There is no time zone {options['time_zone']}. Name one like Europe/Lisbon.")
-        password = os.environ.get("HERALD_NEW_PASSWORD") or getpass(f"Password for {email}: ")
-        user = User(email=email, name=options["name"] or email, role=options["role"], time_zone=options["time_zone"])
+        if options["role"] not in Role.values:
+            raise CommandError(f"There is no role {options['role']}; choose one of {', '.join(Role.values)}.")
         try:
-            validate_password(password, user)
-            user.set_password(password)
-            user.full_clean()
-        except ValidationError as error:
-            raise CommandError(" ".join(error.messages)) from None
-        with transaction.atomic():
-            user.save()
-            sentence = f"Made the account {email}, {user.get_role_display().lower()}, at the command line"
-            record(now=clock.now(), actor=None, kind=Kind.USER, object_id=user.pk, sentence=sentence)
+            user = make_account(
+                email=email,
+                name=options["name"],
+                role=Role(options["role"]),
+                time_zone=options["time_zone"],
+                password=os.environ.get("HERALD_NEW_PASSWORD") or getpass(f"Password for {email}: "),
+                now=clock.now(),
+            )
+        except InvalidFields as error:
+            raise CommandError(" ".join(message for _, message in error.problems)) from None
         self.stdout.write(f"{email} can sign in as {user.get_role_display().lower()}.")

@@ -1,0 +1,13 @@
+"""Start-up of this room."""
+
+from importlib import import_module
+
+from django.apps import AppConfig
+
+
+class AttentionConfig(AppConfig):
+    name = "herald.attention"
+
+    def ready(self) -> None:
+        accounts = import_module("herald.people.accounts")
+        accounts.on_gone.append(import_module("herald.attention.handling").take_from)

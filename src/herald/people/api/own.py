@@ -1,0 +1,115 @@
+"""Calls about one's own account: name and clock, password, where one is signed in."""
+
+from typing import Any
+
+from django.contrib.auth import update_session_auth_hash
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from herald.http.fields import StrictSerializer, valid
+from herald.people import own
+from herald.people.accounts import LONGEST_NAME
+from herald.people.api.views import Me
+from herald.people.models import Ability, OpenSession
+from herald.people.permissions import person
+from herald.people.sessions import end_session, end_sessions, sessions_of
+from herald.time import clock
+
+
+class OwnChange(StrictSerializer):
+    """One's name as the record shows it, and the clock in which one is shown times."""
+
+    name = serializers.CharField(max_length=LONGEST_NAME)
+    time_zone = serializers.CharField(max_length=64)
+
+
+class PasswordBody(StrictSerializer):
+    current = serializers.CharField(trim_whitespace=False, max_length=200)
+    new = serializers.CharField(trim_whitespace=False, max_length=200)
+
+
+class SessionsEnded(serializers.Serializer[Any]):
+    """How many other sessions ended by it."""
+
+    ended = serializers.IntegerField()
+
+
+class SessionRow(serializers.ModelSerializer[OpenSession]):
+    """Where one is signed in; `is_this` is the session that asks."""
+
+    is_this = serializers.SerializerMethodField()
+
+    class Meta:
+        model = OpenSession
+        fields = ("id", "began_at", "seen_at", "address", "agent", "is_this")
+
+    def get_is_this(self, row: OpenSession) -> bool:
+        return bool(row.key == self.context.get("key"))
+
+
+class OwnView(APIView):
+    """One's own account."""
+
+    needs = Ability.OWN
+
+    @extend_schema(operation_id="own_change", request=OwnChange, responses=Me)
+    def put(self, request: Request) -> Response:
+        body = valid(OwnChange(data=request.data))
+        return Response(Me(own.change_own(person(request), **body, now=clock.now())).data)
+
+
+class OwnPasswordAction(APIView):
+    """A new password; every other session ends."""
+
+    needs = Ability.OWN
+
+    @extend_schema(operation_id="own_password", request=PasswordBody, responses=SessionsEnded)
+    def post(self, request: Request) -> Response:
+        body = valid(PasswordBody(data=request.data))
+        user, key = person(request), _key(request)
+        ended = own.change_password(user, **body, session_key=key, now=clock.now())
+        if key is not None:
+            update_session_auth_hash(request._request, user)  # gives this session another key
+            OpenSession.objects.filter(key=key).update(key=_key(request))
+        return Response(SessionsEnded({"ended": ended}).data)
+
+
+class OwnSessionListView(APIView):
+    """Where one is signed in."""
+
+    needs = Ability.OWN
+
+    @extend_schema(operation_id="own_sessions", responses=SessionRow(many=True))
+    def get(self, request: Request) -> Response:
+        rows = SessionRow(sessions_of(person(request)), many=True, context={"key": _key(request)})
+        return Response(rows.data)
+
+
+class OwnSessionView(APIView):
+    """One of one's own sessions."""
+
+    needs = Ability.OWN
+
+    @extend_schema(operation_id="own_session_end", responses={204: None})
+    def delete(self, request: Request, session_id: int) -> Response:
+        end_session(person(request), session_id)
+        return Response(status=204)
+
+
+class OwnSessionsEndOthersAction(APIView):
+    """Sign out everywhere but here."""
+
+    needs = Ability.OWN
+
+    @extend_schema(operation_id="own_sessions_end_others", request=None, responses=SessionsEnded)
+    def post(self, request: Request) -> Response:
+        others = OpenSession.objects.filter(user=person(request)).exclude(key=_key(request) or "")
+        return Response(SessionsEnded({"ended": end_sessions(others)}).data)
+
+
+def _key(request: Request) -> str | None:
+    key: str | None = request._request.session.session_key
+    return key

@@ -1,0 +1,206 @@
+"""Calls about people: the list of accounts and invitations, and what administrators do with them."""
+
+from collections.abc import Callable, Sequence
+from datetime import datetime
+from typing import Any
+
+from django.db.models import Count
+from django.http.response import HttpResponseBase
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from herald.http.errors import Invalid
+from herald.http.export import CSV, JSON_LINES, XLSX, Table, as_asked, documented
+from herald.http.fields import StrictSerializer, valid
+from herald.people import accounts
+from herald.people.models import ABILITIES, Ability, Invitation, Role, User
+from herald.people.permissions import person
+from herald.time import clock
+
+MOST_AT_ONCE = 100
+
+
+class PersonRow(serializers.Serializer[Any]):
+    """An account: who may do what, since when, and when they were last seen."""
+
+    id = serializers.IntegerField()
+    email = serializers.CharField()
+    name = serializers.CharField()
+    role = serializers.ChoiceField(choices=Role.choices)
+    time_zone = serializers.CharField()
+    is_active = serializers.BooleanField()
+    joined_at = serializers.DateTimeField(allow_null=True)
+    seen_at = serializers.DateTimeField(allow_null=True)
+    sessions = serializers.IntegerField()
+    tokens = serializers.IntegerField()
+
+
+class InvitationRow(serializers.ModelSerializer[Invitation]):
+    """Somebody who has not made their account yet."""
+
+    invited_by = serializers.CharField(source="invited_by.name", default=None, allow_null=True)
+
+    class Meta:
+        model = Invitation
+        fields = ("id", "email", "role", "invited_by", "made_at", "expires_at")
+
+
+class PeopleAnswer(serializers.Serializer[Any]):
+    people = PersonRow(many=True)
+    invitations = InvitationRow(many=True)
+
+
+class InviteBody(StrictSerializer):
+    """Whom to invite, by e-mail address, and as what."""
+
+    emails = serializers.ListField(child=serializers.EmailField(), min_length=1, max_length=MOST_AT_ONCE)
+    role = serializers.ChoiceField(choices=Role.choices)
+
+
+class NewInvitation(InvitationRow):
+    """An invitation made just now; `path` is its link on this server, told only this once."""
+
+    path = serializers.CharField()
+
+    class Meta(InvitationRow.Meta):
+        fields = (*InvitationRow.Meta.fields, "path")
+
+
+class PersonChange(StrictSerializer):
+    role = serializers.ChoiceField(choices=Role.choices, required=False)
+    name = serializers.CharField(max_length=accounts.LONGEST_NAME, required=False)
+
+
+class PeopleBody(StrictSerializer):
+    """Accounts, by their ids."""
+
+    people = serializers.ListField(child=serializers.IntegerField(min_value=1), min_length=1, max_length=MOST_AT_ONCE)
+
+
+def _people() -> Any:
+    return (
+        User.objects.filter(removed_at=None)
+        .annotate(sessions=Count("open_sessions", distinct=True), tokens=Count("auth_token_set", distinct=True))
+        .order_by("name", "email")
+    )
+
+
+def _answer() -> Response:
+    invitations = Invitation.objects.filter(expires_at__gt=clock.now()).select_related("invited_by").order_by("email")
+    return Response(PeopleAnswer({"people": _people(), "invitations": invitations}).data)
+
+
+class PeopleView(APIView):
+    """Everybody who has an account, and who is invited to one."""
+
+    @extend_schema(operation_id="people_list", responses=PeopleAnswer)
+    def get(self, request: Request) -> Response:
+        return _answer()
+
+
+class PeopleExportView(APIView):
+    """Who may do what, since when, and when last seen: the access review as a file."""
+
+    @extend_schema(
+        operation_id="people_export",
+        parameters=[OpenApiParameter("format", enum=["csv", "xlsx", "jsonl"])],
+        responses=documented(CSV, XLSX, JSON_LINES),
+    )
+    def get(self, request: Request) -> HttpResponseBase:
+        columns = ["name", "email", "role", "may", "state", "since", "last seen", "sessions", "tokens"]
+        rows = (
+            [
+                user.name,
+                user.email,
+                user.role,
+                "; ".join(a.label for a in Ability if a in ABILITIES[Role(user.role)]),
+                "active" if user.is_active else "disabled",
+                _moment(user.joined_at),
+                _moment(user.seen_at),
+                user.sessions,
+                user.tokens,
+            ]
+            for user in _people()
+        )
+        return as_asked(Table("people", columns, rows), request.query_params.get("format"))
+
+
+class InvitationListView(APIView):
+    """Inviting people: one or many."""
+
+    needs = Ability.ADMINISTER
+
+    @extend_schema(operation_id="people_invite", request=InviteBody, responses={201: NewInvitation(many=True)})
+    def post(self, request: Request) -> Response:
+        body = valid(InviteBody(data=request.data))
+        made = accounts.invite(body["emails"], Role(body["role"]), actor=person(request), now=clock.now())
+        rows = [{**InvitationRow(i.invitation).data, "path": f"/welcome/{i.secret}"} for i in made]
+        return Response(rows, status=201)
+
+
+class InvitationView(APIView):
+    """One invitation."""
+
+    needs = Ability.ADMINISTER
+
+    @extend_schema(operation_id="people_revoke_invitation", responses={204: None})
+    def delete(self, request: Request, invitation_id: int) -> Response:
+        accounts.revoke_invitation(invitation_id, actor=person(request), now=clock.now())
+        return Response(status=204)
+
+
+class PersonView(APIView):
+    """One account."""
+
+    needs = Ability.ADMINISTER
+
+    @extend_schema(operation_id="people_change", request=PersonChange, responses=PeopleAnswer)
+    def patch(self, request: Request, user_id: int) -> Response:
+        body = valid(PersonChange(data=request.data))
+        if not body:
+            raise Invalid("/role", "Say the role or the name that is to change.")
+        role = Role(body["role"]) if "role" in body else None
+        accounts.change_person(user_id, role=role, name=body.get("name"), actor=person(request), now=clock.now())
+        return _answer()
+
+
+class _PeopleAction(APIView):
+    """What is done with several accounts at once; all or none."""
+
+    needs = Ability.ADMINISTER
+
+    def _done(self, request: Request, act: "Callable[..., Sequence[User]]") -> Response:
+        body = valid(PeopleBody(data=request.data))
+        act(body["people"], actor=person(request), now=clock.now())
+        return _answer()
+
+
+class PeopleDisableAction(_PeopleAction):
+    """Keep people out; their sessions end at once."""
+
+    @extend_schema(operation_id="people_disable", request=PeopleBody, responses=PeopleAnswer)
+    def post(self, request: Request) -> Response:
+        return self._done(request, accounts.disable)
+
+
+class PeopleEnableAction(_PeopleAction):
+    """Let people in again."""
+
+    @extend_schema(operation_id="people_enable", request=PeopleBody, responses=PeopleAnswer)
+    def post(self, request: Request) -> Response:
+        return self._done(request, accounts.enable)
+
+
+class PeopleRemoveAction(_PeopleAction):
+    """Remove people for good; what they did stays on record under a neutral name."""
+
+    @extend_schema(operation_id="people_remove", request=PeopleBody, responses=PeopleAnswer)
+    def post(self, request: Request) -> Response:
+        return self._done(request, accounts.remove)
+
+
+def _moment(at: datetime | None) -> str:
+    return at.isoformat(timespec="seconds") if at else ""

@@ -1,0 +1,82 @@
+"""Calls for whoever follows the link of an invitation: who is invited to what, and making the account."""
+
+from datetime import timedelta
+from typing import Any
+
+from django.contrib.auth import login
+from drf_spectacular.utils import extend_schema
+from rest_framework import exceptions, serializers
+from rest_framework.permissions import AllowAny
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from herald.http.errors import NotFound
+from herald.http.fields import StrictSerializer, valid
+from herald.people import accounts
+from herald.people.addresses import client_address
+from herald.people.api.views import CsrfAlways, SessionState, session_state
+from herald.people.models import Ability, Role
+from herald.people.sessions import note_sign_in
+from herald.people.throttling import note_failure, wait_before
+from herald.time import clock
+
+#: those who guess at links are slowed down as those who guess at passwords are
+_GUESSED = "invitation"
+
+
+class Welcome(serializers.Serializer[Any]):
+    """What an invitation is for."""
+
+    email = serializers.CharField()
+    role = serializers.ChoiceField(choices=Role.choices)
+    invited_by = serializers.CharField(source="invited_by.name", default=None, allow_null=True)
+    expires_at = serializers.DateTimeField()
+
+
+class AcceptBody(StrictSerializer):
+    """Who accepts: the name that the record shows, a password, and the clock in which to show times."""
+
+    name = serializers.CharField(max_length=accounts.LONGEST_NAME)
+    password = serializers.CharField(trim_whitespace=False, max_length=200)
+    time_zone = serializers.CharField(max_length=64)
+
+
+class WelcomeView(APIView):
+    """An invitation, for whoever has its link: the secret in it stands for signing in."""
+
+    permission_classes = (AllowAny,)
+    needs = Ability.OWN
+
+    def get_authenticators(self) -> Any:
+        return [CsrfAlways()] if self.request and self.request.method == "POST" else []
+
+    @extend_schema(operation_id="welcome_retrieve", responses=Welcome)
+    def get(self, request: Request, secret: str) -> Response:
+        with _slowed(request):
+            return Response(Welcome(accounts.invitation_by(secret, now=clock.now())).data)
+
+    @extend_schema(operation_id="welcome_accept", request=AcceptBody, responses={201: SessionState})
+    def post(self, request: Request, secret: str) -> Response:
+        body = valid(AcceptBody(data=request.data))
+        with _slowed(request):
+            user = accounts.accept(secret, **body, now=clock.now())
+        login(request._request, user, backend="django.contrib.auth.backends.ModelBackend")
+        note_sign_in(request._request, user)
+        return Response(session_state(request, user), status=201)
+
+
+class _slowed:  # noqa: N801  used like a function
+    """Whoever tries links that open nothing has to wait longer each time."""
+
+    def __init__(self, request: Request) -> None:
+        self._address = client_address(request._request)
+
+    def __enter__(self) -> None:
+        wait = wait_before(_GUESSED, self._address)
+        if wait > timedelta(0):
+            raise exceptions.Throttled(wait.total_seconds(), "Too many links were tried; wait a moment.")
+
+    def __exit__(self, kind: object, error: object, trace: object) -> None:
+        if isinstance(error, NotFound):
+            note_failure(_GUESSED, self._address)

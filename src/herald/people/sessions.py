@@ -1,0 +1,87 @@
+"""Where somebody is signed in: noted as they sign in and as their requests are seen, listed on their page, ended."""
+
+import time
+from collections.abc import Callable
+from datetime import timedelta
+from typing import Any
+
+from django.contrib.sessions.models import Session
+from django.db.models import QuerySet
+from django.http import HttpRequest
+from django.http.response import HttpResponseBase
+
+from herald.http.errors import NotFound
+from herald.people.addresses import client_address
+from herald.people.models import OpenSession, User
+from herald.time import clock
+
+#: how exactly it is known when somebody was last seen, in real time
+SEEN_EVERY = timedelta(minutes=1)
+
+
+def note_sign_in(request: HttpRequest, user: User) -> None:
+    """Keep where somebody has just signed in."""
+    now = clock.now()
+    OpenSession.objects.create(
+        key=request.session.session_key or "",
+        user=user,
+        began_at=now,
+        seen_at=now,
+        address=client_address(request),
+        agent=request.headers.get("User-Agent", "")[:300],
+    )
+    User.objects.filter(pk=user.pk).update(seen_at=now)
+
+
+def sessions_of(user: User) -> "QuerySet[OpenSession]":
+    """Where a person is signed in, the one used last first; those that ran out by themselves are forgotten."""
+    known = OpenSession.objects.filter(user=user)
+    going_on = set(Session.objects.filter(session_key__in=known.values("key")).values_list("session_key", flat=True))
+    known.exclude(key__in=going_on).delete()
+    return known.order_by("-seen_at", "-id")
+
+
+def end_session(user: User, session_id: int) -> None:
+    """End one of a person's sessions.
+
+    Raises:
+        NotFound: this person is not signed in there.
+    """
+    if not end_sessions(OpenSession.objects.filter(user=user, pk=session_id)):
+        raise NotFound("You are not signed in there any more.")
+
+
+def end_sessions(sessions: "QuerySet[OpenSession]") -> int:
+    """End these sessions; how many there were."""
+    keys = list(sessions.values_list("key", flat=True))
+    Session.objects.filter(session_key__in=keys).delete()
+    OpenSession.objects.filter(key__in=keys).delete()
+    return len(keys)
+
+
+class LastSeen:
+    """Middleware: notes when somebody was last seen. Each process remembers what it wrote, so most requests ask and
+    write nothing."""
+
+    def __init__(self, get_response: Callable[[HttpRequest], HttpResponseBase]) -> None:
+        self._get_response = get_response
+        self._written: dict[str, float] = {}
+
+    def __call__(self, request: HttpRequest) -> HttpResponseBase:
+        answer = self._get_response(request)
+        session: Any = getattr(request, "session", None)
+        key = session.session_key if session is not None else None
+        if key and self._is_time(key):
+            now = clock.now()
+            if OpenSession.objects.filter(key=key).update(seen_at=now):
+                User.objects.filter(open_sessions__key=key).update(seen_at=now)
+        return answer
+
+    def _is_time(self, key: str) -> bool:
+        moment = time.monotonic()
+        if moment - self._written.get(key, float("-inf")) < SEEN_EVERY.total_seconds():
+            return False
+        if len(self._written) > 10_000:
+            self._written.clear()
+        self._written[key] = moment
+        return True
