@@ -12,7 +12,7 @@ import threading
 import time
 import urllib.error
 import urllib.request
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -71,10 +71,20 @@ class Running:
     """An installation in a folder of its own, with a small fleet whose time runs fast."""
 
     def __init__(
-        self, folder: Path, *, devices: int, speed: float, fleet: bool = True, fleet_port: int = 0, demo: bool = True
+        self,
+        folder: Path,
+        *,
+        devices: int,
+        speed: float,
+        fleet: bool = True,
+        fleet_port: int = 0,
+        demo: bool = True,
+        variables: Mapping[str, str] | None = None,
     ) -> None:
         self.folder = folder
         self.devices, self.speed, self.fleet, self.demo = devices, speed, fleet, demo
+        #: what it is started with besides
+        self.variables = dict(variables or {})
         #: where the fleet calls, if not at the gateway
         self.fleet_port = fleet_port
         self.port = free_port()
@@ -103,12 +113,13 @@ class Running:
         }
         fleet = "--fleet" if self.fleet else "--no-fleet"
         demo = "--demo" if self.demo else "--no-demo"
-        return self._herald("start", "--detach", fleet, demo, *(str(word) for pair in asked.items() for word in pair))
+        words = (str(word) for pair in asked.items() for word in pair)
+        return self._herald("start", "--detach", fleet, demo, *words, **self.variables)
 
     @classmethod
     @contextmanager
     def in_a_folder(
-        cls, *, devices: int = 0, speed: float = 1.0, fleet: bool = True, fleet_port: int = 0, demo: bool = True
+        cls, *, devices: int = 0, speed: float = 1.0, demo: bool = True, **also: Any
     ) -> "Iterator[Running]":
         """An installation in a folder of its own, gone with it at the end."""
         with tempfile.TemporaryDirectory(prefix="herald-browser-", dir="/var/tmp") as folder:
@@ -116,8 +127,7 @@ class Running:
             if threading.current_thread() is threading.main_thread():
                 # whoever ends the run in the middle must not leave the installation running
                 signal.signal(signal.SIGTERM, lambda *_: sys.exit("ended by SIGTERM"))
-            whole = {"devices": devices, "speed": speed, "fleet": fleet, "fleet_port": fleet_port, "demo": demo}
-            installation = cls(Path(folder), **whole)
+            installation = cls(Path(folder), devices=devices, speed=speed, demo=demo, **also)
             try:
                 if demo:
                     _prepare(installation)
@@ -157,10 +167,6 @@ class Running:
     def token_of(self, email: str) -> str:
         """A new API token of an account."""
         return self._herald("token", email).strip()
-
-    def add_person(self, email: str, role: str, password: str) -> None:
-        """Make an account, as an administrator does at the command line."""
-        self._herald("manage", "add_person", email, "--role", role, HERALD_NEW_PASSWORD=password)
 
     def secret_of_a_device(self) -> str:
         """The secret of one of the simulated devices, which goes on using it."""

@@ -50,6 +50,8 @@ VIEWS = (
     "/library?shelf=custodians",
     "/library?shelf=enrolment",
     "/record",
+    "/people",
+    "/account",
 )
 
 

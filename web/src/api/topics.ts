@@ -30,6 +30,7 @@ const KEYS = {
   ],
   images: () => [["images"]],
   import: (id) => [one("import", id), ["import", "list"], ["import", "mappings"]],
+  people: () => [["people"], ["attention"]],
   plans: () => [["plans"]],
   preview: () => [["preview"]],
   rollout: (id) => [

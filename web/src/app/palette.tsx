@@ -83,6 +83,12 @@ export function Palette({ open, onClose }: { open: boolean; onClose: () => void 
               {r.word}
             </Command.Item>
           ))}
+          <Command.Item className={item} onSelect={go(() => navigate({ to: "/people" }))}>
+            People
+          </Command.Item>
+          <Command.Item className={item} onSelect={go(() => navigate({ to: "/account" }))}>
+            Your account
+          </Command.Item>
         </Command.Group>
         {devices.data && (
           <Command.Group heading="Devices" forceMount>

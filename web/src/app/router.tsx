@@ -227,6 +227,18 @@ const tree = root.addChildren([
   overlapsRoute,
   libraryRoute,
   recordRoute,
+  page(
+    "/people",
+    lazyRouteComponent(() => import("@/rooms/people/people"), "People"),
+  ),
+  page(
+    "/account",
+    lazyRouteComponent(() => import("@/rooms/people/account"), "Account"),
+  ),
+  page(
+    "/welcome/$secret",
+    lazyRouteComponent(() => import("@/rooms/people/welcome"), "Welcome"),
+  ),
 ]);
 
 export const router = createRouter({ routeTree: tree, defaultPreload: "intent", defaultErrorComponent: PageFailed });

@@ -1,6 +1,6 @@
 /** The top bar and the work under it. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, Outlet, useLocation } from "@tanstack/react-router";
+import { Link, Outlet, useLocation, useNavigate } from "@tanstack/react-router";
 import { DateTime } from "luxon";
 import { DropdownMenu } from "radix-ui";
 import { useCallback, useEffect, useRef, useState } from "react";
@@ -23,8 +23,10 @@ import { Troubles } from "./troubles";
 export function Shell() {
   const asked = useQuery(session);
   const { data } = asked;
+  const { pathname } = useLocation();
   if (data) rememberCsrf(data.csrf);
   if (!data) return <Threshold asked={asked} />;
+  if (pathname.startsWith("/welcome/")) return <Outlet />; // for whoever has no account yet
   if (!data.user) return <SignIn demo={data.demo} />;
   return (
     <ClockProvider zone={data.user.time_zone} waiting={(health) => <Threshold asked={health} />}>
@@ -147,6 +149,7 @@ function Clocks() {
 
 function Account({ user }: { user: Schemas["Me"] }) {
   const client = useQueryClient();
+  const navigate = useNavigate();
   const leave = useMutation({
     mutationFn: () => body(api.DELETE("/api/v1/session")),
     onSuccess: (state) => {
@@ -179,6 +182,12 @@ function Account({ user }: { user: Schemas["Me"] }) {
             <br />
             {user.email}
           </DropdownMenu.Label>
+          <DropdownMenu.Item className={item} onSelect={() => navigate({ to: "/account" })}>
+            Your account
+          </DropdownMenu.Item>
+          <DropdownMenu.Item className={item} onSelect={() => navigate({ to: "/people" })}>
+            People
+          </DropdownMenu.Item>
           <DropdownMenu.Item className={item} onSelect={() => setTheme(nextTheme())}>
             Light or dark
           </DropdownMenu.Item>

@@ -5,6 +5,7 @@ import { Empty } from "./controls";
 
 export function NoDevices() {
   const mayOperate = useMay("operate");
+  const mayAdminister = useMay("administer");
   return (
     <Empty title="No device yet">
       {mayOperate ? (
@@ -16,11 +17,23 @@ export function NoDevices() {
           <Link to="/fleet" search={{}} className="slot">
             Fleet
           </Link>
-          , or make an{" "}
+          , or let them enrol themselves with an{" "}
           <Link to="/library" search={{ shelf: "enrolment" }} className="slot">
             enrolment code
           </Link>{" "}
-          with which devices enrol themselves.
+          that an administrator makes.
+        </>
+      ) : mayAdminister ? (
+        <>
+          Make an{" "}
+          <Link to="/library" search={{ shelf: "enrolment" }} className="slot">
+            enrolment code
+          </Link>
+          , with which devices enrol themselves, and{" "}
+          <Link to="/people" className="slot">
+            invite an operator
+          </Link>
+          , who imports or adds devices, makes groups and launches rollouts.
         </>
       ) : (
         "An operator imports or adds the first ones."

@@ -1,0 +1,192 @@
+"""An installation from nothing: the first administrator, the first people, device, group and rollout; and every view while
+nothing is there says so, and what can be done first."""
+
+import json
+import re
+import urllib.request
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import PASSWORD, at_any_hour, sign_in
+from tests.browser.test_walk import launch_as_counted
+from tests.browser.views import VIEWS, settled
+from tests.running import ENGINEER, Running
+
+ADMINISTRATOR = "first@larkfield.example"
+#: true of nothing, and yet a claim; and what slips through where a value is missing
+HOLLOW = re.compile(
+    r"\b(every|all) (device|group|ring)s? (is|are|run)\b|\bNaN\b|undefined|\bnull\b|Infinity", re.IGNORECASE
+)
+
+
+@pytest.fixture(scope="module")
+def empty() -> Iterator[Running]:
+    """An installation without the demo, as its first start leaves it."""
+    variables = {"HERALD_ADMIN_EMAIL": ADMINISTRATOR, "HERALD_ADMIN_PASSWORD": PASSWORD}
+    with Running.in_a_folder(demo=False, variables=variables) as installation:
+        yield installation
+
+
+def test_from_nothing_to_the_first_rollout(page: Page, empty: Running, tmp_path: Path) -> None:
+    page = sign_in(page, empty, ADMINISTRATOR)
+    code = _a_code_for_devices(page)
+    links = _people_are_invited(page)
+    _signs_out(page)
+    _makes_an_account(page, links["approver"], "T. Brandt")
+    _signs_out(page)
+    _makes_an_account(page, links["operator"], "M. Okafor")
+    _every_view_says_so(page, empty)
+    _what_is_not_there_is_said(page, empty)
+    _the_first_model_device_and_group(page, empty, code)
+    _the_first_image(page, empty, tmp_path)
+    _signs_out(page)
+    sign_in(page, empty, "approver@larkfield.example")
+    page.get_by_role("link", name="Library").click()
+    page.get_by_role("row", name=re.compile(r"^2\.0\.0")).get_by_role("button", name="Approve").click()
+    expect(page.get_by_role("row", name=re.compile(r"^2\.0\.0"))).to_contain_text("approved")
+    _signs_out(page)
+    sign_in(page, empty, ENGINEER)
+    _the_first_rollout(page, empty)
+
+
+def _a_code_for_devices(page: Page) -> str:
+    """The administrator, led from the empty page to a code with which devices enrol themselves."""
+    page.get_by_role("main").get_by_role("link", name="enrolment code").click()
+    page.get_by_role("button", name="Make a code").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("What it is for").fill("The first ones")
+    dialog.get_by_label(re.compile("Only devices that were imported")).uncheck()
+    dialog.get_by_label(re.compile("Admit new devices at once")).check()
+    dialog.get_by_role("button", name="Make the code").click()
+    code = dialog.locator("p.font-mono").inner_text()
+    dialog.get_by_role("button", name="I have it").click()
+    return code
+
+
+def _people_are_invited(page: Page) -> dict[str, str]:
+    """The links of an operator and an approver, invited on the page that the empty one leads to."""
+    page.get_by_role("link", name="Now", exact=True).click()
+    page.get_by_role("main").get_by_role("link", name="invite an operator").click()
+    links = {}
+    for role, email in (("approver", "approver@larkfield.example"), ("operator", ENGINEER)):
+        page.get_by_role("button", name="Invite…").click()
+        page.get_by_label("E-mail addresses").fill(email)
+        page.get_by_role("radio", name=re.compile(role)).check()
+        page.get_by_role("button", name="Invite", exact=True).click()
+        links[role] = page.get_by_label(f"Link for {email}").input_value()
+        page.get_by_role("button", name="I have them").click()
+    return links
+
+
+def _makes_an_account(page: Page, link: str, name: str) -> None:
+    page.goto(link)
+    page.get_by_label("Your name").fill(name)
+    page.get_by_label("Password").fill("short")
+    page.get_by_role("button", name="Make my account").click()
+    expect(page.get_by_role("alert")).to_contain_text("at least 10 characters")
+    page.get_by_label("Password").fill(PASSWORD)
+    page.get_by_role("button", name="Make my account").click()
+    expect(page.get_by_role("button", name=re.compile(f"account of {name}"))).to_be_visible()
+    page.goto(link)
+    expect(page.get_by_role("alert")).to_contain_text("used, taken back or run out")
+    page.get_by_role("link", name="Sign in with an account").click()
+
+
+def _signs_out(page: Page) -> None:
+    page.get_by_role("button", name=re.compile("account of")).click()
+    page.get_by_role("menuitem", name="Sign out").click()
+    expect(page.get_by_role("button", name="Sign in")).to_be_visible()
+
+
+def _every_view_says_so(page: Page, empty: Running) -> None:
+    found: list[str] = []
+    for view in (v for v in VIEWS if not re.search(r"[{]|image=|a=1|columns=", v)):  # those name what is not there
+        page.goto(empty.url + view)
+        settled(page)
+        main = page.locator("main")
+        found += [f"{view}: “{m.group(0)}”" for m in HOLLOW.finditer(main.inner_text())]
+        found += [f"{view}: {failed}" for failed in main.locator("[data-state=failed]").all_inner_texts()]
+        if main.locator("h1").count() != 1:
+            found.append(f"{view} has {main.locator('h1').count()} headings of the first rank")
+    assert not found, "\n".join(found)
+
+
+def _what_is_not_there_is_said(page: Page, empty: Running) -> None:
+    for view in ("/groups/1", "/rollouts/1", "/commands/1", "/devices/sill-0001"):
+        page.goto(empty.url + view)
+        expect(page.locator("main [role=alert]").first).to_contain_text(re.compile("No .*|not found", re.IGNORECASE))
+
+
+def _the_first_model_device_and_group(page: Page, empty: Running, code: str) -> None:
+    page.goto(empty.url)
+    expect(page.get_by_role("heading", name="No device yet")).to_be_visible()
+    page.get_by_role("main").get_by_role("link", name="Fleet").click()
+    expect(page.get_by_role("heading", name="No device yet")).to_be_visible()
+    page.goto(f"{empty.url}/library?shelf=models")
+    page.get_by_role("button", name="New model").click()
+    page.get_by_label("Name").fill("Reed 1")
+    page.get_by_label("Family").fill("Reed")
+    page.get_by_role("dialog").get_by_role("button", name=re.compile("Save|Make|Add")).click()
+    expect(page.get_by_role("row", name=re.compile("Reed 1"))).to_be_visible()
+    page.goto(f"{empty.url}/fleet")
+    page.get_by_role("button", name="Add device…").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label(re.compile("^Name")).fill("reed-0001")
+    dialog.get_by_label("UID", exact=True).fill("RD-1")
+    dialog.get_by_label("Model").select_option("Reed 1")
+    dialog.get_by_role("button", name="Add device", exact=True).click()
+    expect(
+        page.get_by_role("heading", name="reed-0001").or_(page.get_by_role("row", name=re.compile("reed-0001")))
+    ).to_be_visible()
+    # the device itself, switched on: it enrols with the code, and calls
+    enrolled = _device_says(empty, "enrol", {"uid": "RD-1", "model": "Reed 1", "code": code})
+    assert enrolled["admission"] == "admitted"
+    facts = {"battery": 90, "free_space_mb": 900}
+    _device_says(empty, "check-in", {"firmware": "1.0.0", "health": {"ok": True}, "facts": facts}, enrolled["secret"])
+    page.goto(f"{empty.url}/groups/new")
+    page.get_by_label("Name of the group").fill("Reeds")
+    page.get_by_role("textbox", name="Rule", exact=True).click()
+    page.keyboard.type("family = Reed")
+    page.get_by_role("button", name="Save with 1 device").click()
+    expect(page.get_by_role("heading", name="Reeds")).to_be_attached()
+
+
+def _device_says(empty: Running, what: str, body: dict[str, Any], secret: str = "") -> Any:
+    request = urllib.request.Request(
+        f"http://127.0.0.1:{empty.gateway_port}/device/v1/{what}",
+        method="POST",
+        data=json.dumps(body).encode(),
+        headers={"Content-Type": "application/json", **({"Authorization": f"Bearer {secret}"} if secret else {})},
+    )
+    with urllib.request.urlopen(request, timeout=30) as answer:
+        return json.load(answer)
+
+
+def _the_first_image(page: Page, empty: Running, folder: Path) -> None:
+    file = folder / "reed-2.0.0.bin"
+    file.write_bytes(b"firmware" * 1000)
+    page.goto(f"{empty.url}/library")
+    page.get_by_role("button", name="Add an image").click()
+    page.get_by_label("Image file").set_input_files(file)
+    expect(page.get_by_label("Version", exact=True)).to_have_value("2.0.0")
+    page.get_by_label("Family").select_option("Reed")
+    page.get_by_role("button", name="Add the image").click()
+    expect(page.get_by_role("row", name=re.compile(r"^2\.0\.0"))).to_be_visible()
+
+
+def _the_first_rollout(page: Page, empty: Running) -> None:
+    page.get_by_role("main").get_by_role("link", name="Put a firmware image on a group").click()
+    page.get_by_role("radio", name=re.compile(r"Reed 2\.0\.0")).check()
+    page.get_by_role("button", name="which devices?").click()
+    page.get_by_role("checkbox", name=re.compile("Reeds")).check()
+    page.get_by_role("button", name="Done").first.click()
+    at_any_hour(page)
+    expect(page.get_by_text("draft saved")).to_be_visible()
+    launch_as_counted(page)
+    rollout = int(page.url.rsplit("/", 1)[1].split("?")[0])
+    running = empty.until(f"rollouts/{rollout}", lambda r: r["state"] == "running")
+    assert running["total"] == 1

@@ -1,0 +1,111 @@
+/** Inviting people: addresses and a role; then each one's link, which is shown this once. */
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, body, type Schemas } from "@/api/client";
+import { changed } from "@/api/topics";
+import { useClock } from "@/lib/clock";
+import { counted, instant } from "@/lib/format";
+import { Button, Labelled, Modal, Problem } from "@/parts/controls";
+import { ROLE_NAMES, ROLES, type Role } from "./roles";
+
+/** The addresses in a text, parted by commas, spaces, semicolons or lines. */
+export function addressesIn(text: string): string[] {
+  return text.split(/[\s,;]+/).filter(Boolean);
+}
+
+export function Invite({ onClose }: { onClose: () => void }) {
+  const client = useQueryClient();
+  const [text, setText] = useState("");
+  const [role, setRole] = useState<Role>("operator");
+  const emails = addressesIn(text);
+  const invite = useMutation({
+    mutationFn: () => body(api.POST("/api/v1/people/invitations", { body: { emails, role } })),
+    onSuccess: () => changed(client, "people"),
+  });
+  if (invite.data) return <Links made={invite.data} onClose={onClose} />;
+  return (
+    <Modal open onClose={onClose} title="Invite people">
+      <form
+        className="flex flex-col gap-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          invite.mutate();
+        }}
+      >
+        <Labelled label="E-mail addresses" hint="One or many, parted by commas or lines.">
+          <textarea className="field" rows={3} value={text} onChange={(e) => setText(e.target.value)} />
+        </Labelled>
+        <fieldset>
+          <legend className="mb-1 font-semibold text-soft">Role</legend>
+          {ROLE_NAMES.map((r) => (
+            <label key={r} className="flex min-h-[28px] items-center gap-2">
+              <input
+                type="radio"
+                name="role"
+                className="accent-[var(--verdigris)]"
+                checked={role === r}
+                onChange={() => setRole(r)}
+              />
+              <strong className="w-28">{r}</strong> <span className="text-soft">{ROLES[r]}</span>
+            </label>
+          ))}
+        </fieldset>
+        <p className="text-soft">
+          Who acts and who approves are different people: nobody approves what they asked for themselves.
+        </p>
+        <Problem error={invite.error} />
+        <div className="flex justify-end gap-2">
+          <Button onClick={onClose}>Cancel</Button>
+          <Button kind="main" type="submit" disabled={emails.length === 0 || invite.isPending}>
+            {emails.length > 1 ? `Invite ${counted(emails.length, "person", "people")}` : "Invite"}
+          </Button>
+        </div>
+      </form>
+    </Modal>
+  );
+}
+
+function Links({ made, onClose }: { made: Schemas["NewInvitation"][]; onClose: () => void }) {
+  const { now, zone } = useClock();
+  const [copied, setCopied] = useState("");
+  const link = (i: Schemas["NewInvitation"]) => `${location.origin}${i.path}`;
+  return (
+    <Modal open onClose={onClose} title={`${counted(made.length, "invitation")} made`} wide>
+      <p>
+        Send each person their link; it makes one account and holds until{" "}
+        {instant(made[0]?.expires_at ?? "", zone, now)}. The links are not shown again.
+      </p>
+      <ul className="my-3 space-y-2">
+        {made.map((i) => (
+          <li key={i.id} className="flex flex-wrap items-center gap-x-3 gap-y-1">
+            <span className="w-64 truncate">
+              <strong>{i.email}</strong>, {i.role}
+            </span>
+            <input
+              className="field min-w-0 flex-1 font-mono text-xs"
+              readOnly
+              aria-label={`Link for ${i.email}`}
+              value={link(i)}
+              onFocus={(e) => e.target.select()}
+            />
+            <Button
+              onClick={() => {
+                navigator.clipboard.writeText(link(i)).then(
+                  () => setCopied(i.email),
+                  () => setCopied(""),
+                );
+              }}
+            >
+              {copied === i.email ? "Copied" : "Copy"}
+            </Button>
+          </li>
+        ))}
+      </ul>
+      <div className="flex justify-end">
+        <Button kind="main" onClick={onClose}>
+          I have them
+        </Button>
+      </div>
+    </Modal>
+  );
+}

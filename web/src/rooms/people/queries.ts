@@ -1,0 +1,23 @@
+/** What is asked about people and one's own account, with its keys. */
+import { queryOptions } from "@tanstack/react-query";
+import { api, body } from "@/api/client";
+
+export const people = queryOptions({
+  queryKey: ["people"],
+  queryFn: () => body(api.GET("/api/v1/people")),
+});
+export const ownSessions = queryOptions({
+  queryKey: ["own", "sessions"],
+  queryFn: () => body(api.GET("/api/v1/own/sessions")),
+});
+export const ownTokens = queryOptions({
+  queryKey: ["own", "tokens"],
+  queryFn: () => body(api.GET("/api/v1/tokens")),
+});
+export const welcome = (secret: string) =>
+  queryOptions({
+    queryKey: ["welcome", secret],
+    queryFn: () => body(api.GET("/api/v1/welcome/{secret}", { params: { path: { secret } } })),
+    retry: false,
+    staleTime: Number.POSITIVE_INFINITY,
+  });
