@@ -9,6 +9,7 @@ import asyncio
 import json
 import os
 import tempfile
+import threading
 from collections.abc import MutableMapping
 from concurrent.futures import ThreadPoolExecutor
 from http.cookies import SimpleCookie
@@ -32,10 +33,12 @@ from django.urls import set_script_prefix  # noqa: E402
 from knox.auth import TokenAuthentication  # noqa: E402
 from rest_framework.exceptions import AuthenticationFailed  # noqa: E402
 
+from herald.clock.heartbeat import SERVER  # noqa: E402
 from herald.http.errors import problem_body  # noqa: E402
 from herald.http.problems import RETRY_AFTER_SECONDS  # noqa: E402
 from herald.live.events import Receive, Send, hub, serve_events  # noqa: E402
 from herald.memory import settle_memory  # noqa: E402
+from herald.now.watching import Watcher  # noqa: E402
 
 #: most calls are short; those that look at whole fleets must not keep them waiting
 THREADS, HEAVY_THREADS = 8, 3
@@ -205,6 +208,7 @@ async def read_bounded(scope: Any, receive: Any) -> IO[bytes]:
 
 
 handler = OneHopHandler()
+watcher = Watcher(threading.Event(), beats_as=SERVER)
 
 
 async def app(scope: MutableMapping[str, Any], receive: Receive, send: Send) -> None:
@@ -263,6 +267,9 @@ async def _lifespan(receive: Receive, send: Send) -> None:
         message = await receive()
         if message["type"] == "lifespan.startup":
             settle_memory()
+            threading.Thread(target=watcher.run, name="watch", daemon=True).start()
+        else:
+            watcher.stop.set()
         await send({"type": message["type"] + ".complete"})
         if message["type"] == "lifespan.shutdown":
             return

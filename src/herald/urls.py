@@ -33,6 +33,8 @@ from herald.images.api import paths, upkeep
 from herald.images.api import views as images
 from herald.imports.api import views as imports
 from herald.lifecycle.api import views as lifecycle
+from herald.notifications.api import views as notifications
+from herald.notifications.api.demo_mail import DemoMailView
 from herald.now.pause_views import PauseEverythingView, ResumeEverythingView
 from herald.now.views import NowApiView, ReadyView
 from herald.people.api import own, people
@@ -79,6 +81,17 @@ urlpatterns = [
     _route("own/sessions", own.OwnSessionListView),
     _route("own/sessions/end-others", own.OwnSessionsEndOthersAction),
     _route("own/sessions/<int:session_id>", own.OwnSessionView),
+    _route("own/messages", notifications.OwnMessagesView),
+    _route("own/messages/read", notifications.OwnMessagesReadAction),
+    _route("own/messages/test", notifications.OwnTestAction),
+    _route("demo/mail", DemoMailView),
+    _route("own/preference", notifications.OwnPreferenceView),
+    _route("notifications", notifications.NotificationRuleListView),
+    _route("notifications/sent", notifications.SentMessagesView),
+    _route("notifications/<int:rule_id>", notifications.NotificationRuleView),
+    _route("channels", notifications.ChannelListView),
+    _route("channels/<int:channel_id>", notifications.ChannelView),
+    _route("channels/<int:channel_id>/test", notifications.ChannelTestAction),
     _route("people", people.PeopleView),
     _route("people/export", people.PeopleExportView),
     _route("people/invitations", people.InvitationListView),

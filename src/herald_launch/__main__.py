@@ -93,7 +93,10 @@ def _choose(instance: Instance, wanted: Choices) -> Choices:
     gateway_port = instance.choices.gateway_port or wanted.port + 1
     if gateway_port == wanted.port or is_outgoing(gateway_port) or not port_is_free(gateway_port):
         gateway_port = free_port()
-    choices = replace(wanted, gateway_port=gateway_port)
+    mail_port = instance.choices.mail_port or free_port() if wanted.demo else 0
+    if mail_port and (is_outgoing(mail_port) or not port_is_free(mail_port)):
+        mail_port = free_port()
+    choices = replace(wanted, gateway_port=gateway_port, mail_port=mail_port)
     instance.keep(choices)
     return choices
 
@@ -177,6 +180,7 @@ def _greet(choices: Choices) -> None:
     print(f"sign in with one of these and the password {PASSWORD}:")
     for account in ACCOUNTS:
         print(f"  {account.email:<30} {account.name}, {account.role}")
+    print(f"mail that it sends stays here: http://127.0.0.1:{choices.port}/mail")
     print(flush=True)
 
 

@@ -1,6 +1,7 @@
 """An installation on this machine: its folder, ports, environment and programs."""
 
 import json
+import os
 import secrets
 from dataclasses import asdict, dataclass
 from pathlib import Path
@@ -17,6 +18,8 @@ class Choices:
 
     port: int = 8000
     gateway_port: int = 0
+    #: the demo's mail server, which keeps what it is handed; 0 is none
+    mail_port: int = 0
     devices: int = 2431
     speed: float = 60.0
     fleet: bool = True
@@ -65,7 +68,13 @@ class Instance:
             "HERALD_SECRET_KEY": self.secret_key(),
             "HERALD_DEMO": "1" if self.choices.demo else "0",
             "OPENBLAS_NUM_THREADS": "1",  # small arrays: threads cost memory and gain nothing
+            "HERALD_PUBLIC_URL": os.environ.get("HERALD_PUBLIC_URL", f"http://127.0.0.1:{self.choices.port}"),
+            "HERALD_MAIL_URL": os.environ.get("HERALD_MAIL_URL", self._catcher()),
         }
+
+    def _catcher(self) -> str:
+        """The address of the demo's mail server; nothing without the demo."""
+        return f"smtp://127.0.0.1:{self.choices.mail_port}" if self.choices.mail_port else ""
 
     def programs(self) -> dict[str, list[str]]:
         """Every program that runs, by name."""
@@ -76,6 +85,11 @@ class Instance:
             "worker": work(),
             "clock": clock(),
         }
+        if c.mail_port:
+            programs["mail"] = [
+                PYTHON, "-m", "aiosmtpd", "-n", "-l", f"127.0.0.1:{c.mail_port}",
+                "-c", "aiosmtpd.handlers.Mailbox", str(self.folder / "mail"),
+            ]  # fmt: skip
         if c.demo and c.fleet:
             programs["fleet"] = [
                 PYTHON, "-m", "herald_devices",

@@ -1,10 +1,13 @@
-"""An installation from nothing: the first administrator, the first people, device, group and rollout; and every view while
-nothing is there says so, and what can be done first."""
+"""An installation from nothing: the first administrator, the first people, device, group and rollout; and each view
+says, while nothing is there, that it is so and what can be done first."""
 
 import json
+import os
 import re
+import signal
+import time
 import urllib.request
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +17,8 @@ from playwright.sync_api import Page, expect
 from tests.browser.conftest import PASSWORD, at_any_hour, sign_in
 from tests.browser.test_walk import launch_as_counted
 from tests.browser.views import VIEWS, settled
-from tests.running import ENGINEER, Running
+from tests.elsewhere import Called, PostOffice, called, post_office
+from tests.running import ENGINEER, PATIENCE_SECONDS, Running
 
 ADMINISTRATOR = "first@larkfield.example"
 #: true of nothing, and yet a claim; and what slips through where a value is missing
@@ -24,17 +28,39 @@ HOLLOW = re.compile(
 
 
 @pytest.fixture(scope="module")
-def empty() -> Iterator[Running]:
+def post() -> Iterator[PostOffice]:
+    with post_office() as kept:
+        yield kept
+
+
+@pytest.fixture(scope="module")
+def operations() -> Iterator[Called]:
+    """The system of the people on call, which is told by a webhook."""
+    with called() as kept:
+        yield kept
+
+
+@pytest.fixture(scope="module")
+def empty(post: PostOffice) -> Iterator[Running]:
     """An installation without the demo, as its first start leaves it."""
-    variables = {"HERALD_ADMIN_EMAIL": ADMINISTRATOR, "HERALD_ADMIN_PASSWORD": PASSWORD}
+    variables = {
+        "HERALD_ADMIN_EMAIL": ADMINISTRATOR,
+        "HERALD_ADMIN_PASSWORD": PASSWORD,
+        "HERALD_MAIL_URL": f"smtp://127.0.0.1:{post.port}",
+        "HERALD_OUTBOUND_NETWORKS": "127.0.0.0/8",
+    }
     with Running.in_a_folder(demo=False, variables=variables) as installation:
         yield installation
 
 
-def test_from_nothing_to_the_first_rollout(page: Page, empty: Running, tmp_path: Path) -> None:
+def test_from_nothing_to_the_first_rollout_and_the_first_call_at_night(
+    page: Page, empty: Running, post: PostOffice, operations: Called, tmp_path: Path
+) -> None:
     page = sign_in(page, empty, ADMINISTRATOR)
     code = _a_code_for_devices(page)
     links = _people_are_invited(page)
+    assert links["operator"] in post.texts(ENGINEER)[0].replace("=\n", "")
+    _somebody_is_on_call(page, empty, operations)
     _signs_out(page)
     _makes_an_account(page, links["approver"], "T. Brandt")
     _signs_out(page)
@@ -51,6 +77,7 @@ def test_from_nothing_to_the_first_rollout(page: Page, empty: Running, tmp_path:
     _signs_out(page)
     sign_in(page, empty, ENGINEER)
     _the_first_rollout(page, empty)
+    _a_clock_that_hangs_calls_somebody(empty, post, operations)
 
 
 def _a_code_for_devices(page: Page) -> str:
@@ -80,6 +107,46 @@ def _people_are_invited(page: Page) -> dict[str, str]:
         links[role] = page.get_by_label(f"Link for {email}").input_value()
         page.get_by_role("button", name="I have them").click()
     return links
+
+
+def _somebody_is_on_call(page: Page, empty: Running, operations: Called) -> None:
+    """A rule that tells the administrator and a channel of everything urgent."""
+    page.goto(f"{empty.url}/notifications?part=rules")
+    page.get_by_role("button", name="New channel").click()
+    page.get_by_label("Name").fill("Operations")
+    page.get_by_label("Address").fill(operations.url)
+    page.get_by_role("button", name="Make the channel").click()
+    page.get_by_role("button", name="I have it").click()
+    page.get_by_role("button", name="New rule").click()
+    page.get_by_label("Name").fill("On call")
+    page.get_by_label("A part of the system stopped").check()
+    page.get_by_role("checkbox", name=ADMINISTRATOR).check()
+    page.get_by_role("checkbox", name="Operations").check()
+    page.get_by_label(re.compile("^Urgent")).check()
+    page.get_by_role("button", name="Make the rule").click()
+    expect(page.get_by_role("list", name="Rules")).to_contain_text("at once, also in quiet hours")
+
+
+def _a_clock_that_hangs_calls_somebody(empty: Running, post: PostOffice, operations: Called) -> None:
+    """It hangs with all its connections open, and would have been the one to send."""
+    clock = empty.processes()["clock"]
+    os.kill(clock, signal.SIGSTOP)
+    try:
+        _until(lambda: any("The clock stands still" in text for text in post.texts(ADMINISTRATOR)))
+        _until(lambda: any(b"The clock stands still" in body for _, body in operations.calls))
+    finally:
+        os.kill(clock, signal.SIGCONT)
+    _until(lambda: any("Over: The clock stands still" in text for text in post.texts(ADMINISTRATOR)))
+    told = [t for t in post.texts(ADMINISTRATOR) if "Over:" not in t and "The clock stands still" in t]
+    assert len(told) == 1, "once"
+    assert sum(b"The clock stands still" in body for _, body in operations.calls) == 2
+
+
+def _until(true: Callable[[], bool]) -> None:
+    deadline = time.monotonic() + PATIENCE_SECONDS
+    while not true():
+        assert time.monotonic() < deadline
+        time.sleep(0.3)
 
 
 def _makes_an_account(page: Page, link: str, name: str) -> None:
@@ -131,7 +198,7 @@ def _the_first_model_device_and_group(page: Page, empty: Running, code: str) -> 
     page.get_by_label("Name").fill("Reed 1")
     page.get_by_label("Family").fill("Reed")
     page.get_by_role("dialog").get_by_role("button", name=re.compile("Save|Make|Add")).click()
-    expect(page.get_by_role("row", name=re.compile("Reed 1"))).to_be_visible()
+    expect(page.get_by_role("row", name=re.compile("Reed 1 Reed"))).to_be_visible()
     page.goto(f"{empty.url}/fleet")
     page.get_by_role("button", name="Add device…").click()
     dialog = page.get_by_role("dialog")

@@ -51,6 +51,9 @@ VIEWS = (
     "/library?shelf=enrolment",
     "/record",
     "/people",
+    "/notifications",
+    "/notifications?part=rules",
+    "/notifications?part=sent",
     "/account",
 )
 

@@ -65,11 +65,16 @@ def test_approving_policy_and_keys_are_apart_from_operating() -> None:
     administer = {path for (path, _), a in needed.items() if a is Ability.ADMINISTER}
     assert administer == {
         "admissions/let-in-again",
+        "channels",
+        "channels/<int:channel_id>",
+        "channels/<int:channel_id>/test",
         "devices/<str:device>/removal",
         "devices/<str:device>/secret/issue",
         "enrolment-codes",
         "enrolment-codes/<int:code_id>",
         "models/<int:pk>/approval-policy",
+        "notifications",
+        "notifications/<int:rule_id>",
         "people/<int:user_id>",
         "people/disable",
         "people/enable",

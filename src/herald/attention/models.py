@@ -21,6 +21,9 @@ class ItemKind(models.TextChoices):
     LATE_JOINERS = "late-joiners", "Late joiners wait"
     MISSED = "missed", "Missed a command again"
     UNSETTLED = "unsettled", "Unsettled members"
+    HALTED = "halted", "A rollout stopped itself"
+    STUCK = "stuck", "A ring cannot go on by itself"
+    APPROVAL = "approval", "Waits for an approval"
 
 
 class Part(models.TextChoices):

@@ -1,12 +1,15 @@
 """Opening, changing and closing attention items."""
 
 from datetime import datetime
+from typing import Protocol
 
 from django.db import transaction
 
 from herald.attention.models import Item, ItemKind
 from herald.live.notify import notify
 
+#: told of each item that opens or is over, within the transaction in which it does; by rooms above this one
+on_change: list["Tell"] = []
 #: one that is put off comes back when it counts so many times as many devices as it did then
 WAKES = 1.5
 
@@ -36,11 +39,31 @@ def open_item(
             if (count or 0) > WAKES * max(1, item.snoozed_count or 0):
                 item.snoozed_until, item.snoozed_count = None, None
             item.save(update_fields=["cause", "count", "rule", "changed_at", "snoozed_until", "snoozed_count"])
+        if new:
+            _tell(item, over=False, now=now)
         if new or item.changed_at == now:
             notify("attention")
 
 
 def close_item(kind: ItemKind, *, now: datetime, object_kind: str = "", object_id: int = 0) -> None:
     """Close the open item of this kind about this object, if there is one."""
-    if Item.objects.about(kind, object_kind, object_id).open().update(closed_at=now):
-        notify("attention")
+    about = Item.objects.about(kind, object_kind, object_id).open()
+    if not about.exists():
+        return  # as most times
+    with transaction.atomic():
+        for item in about.select_for_update():
+            item.closed_at = now
+            item.save(update_fields=["closed_at"])
+            _tell(item, over=True, now=now)
+            notify("attention")
+
+
+class Tell(Protocol):
+    """What a room above is told with."""
+
+    def __call__(self, item: Item, *, over: bool, now: datetime) -> None: ...
+
+
+def _tell(item: Item, *, over: bool, now: datetime) -> None:
+    for tell in on_change:
+        tell(item, over=over, now=now)

@@ -1,8 +1,9 @@
 """The clock process: what must happen when time passes, whether or not anybody looks.
 
 Two loops, each in a thread with its own database connection: one turns rollouts and schedules, every second while
-something happens and now and then while nothing does; the other keeps membership true a few times a second. An
-advisory lock lets several clock processes run against one database; one of them works, the others stand by.
+something happens and now and then while nothing does; the other keeps membership true a few times a second. A third
+thread watches the parts of the system (`now.watching`). An advisory lock lets several clock processes run against one
+database; one of them works, the others stand by.
 """
 
 import threading
@@ -30,6 +31,7 @@ from herald.fleet.models import MembershipQueueEntry
 from herald.groups.membership import process_changed_devices, refresh_time_groups
 from herald.images.cleanup import purge
 from herald.images.uploads import delete_stale_uploads
+from herald.now.watching import Watcher
 from herald.rollouts.engine.reconcile import reconcile
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.time import clock
@@ -125,6 +127,7 @@ def run(stop: threading.Event) -> None:
     threads = [
         threading.Thread(target=_loop, args=(TURN, _Turner(), stop), name="turn"),
         threading.Thread(target=_loop, args=(FOLLOW, _MembershipWorker(), stop), name="follow"),
+        threading.Thread(target=Watcher(stop).run, name="watch"),
     ]
     for thread in threads:
         thread.start()

@@ -21,6 +21,14 @@ class TimeBase(models.Model):
         )
 
 
+class Lease(models.Model):
+    """Who of several processes does a thing, until when. Real time."""
+
+    name = models.CharField(max_length=20, primary_key=True)
+    owner = models.CharField(max_length=40)
+    ends_at = models.DateTimeField()
+
+
 class Heartbeat(models.Model):
     """A part of the system that beats while it works. `beat_at` is real time, whatever speed the installation has."""
 

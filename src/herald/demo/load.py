@@ -19,6 +19,7 @@ from herald.fleet.secrets import hash_secret
 from herald.groups.models import Folder
 from herald.groups.services import create_group
 from herald.images.services import add_image, approve
+from herald.notifications.rules import RuleDraft, save_rule
 from herald.people.models import User
 
 MANIFEST = "fleet.json"
@@ -42,6 +43,7 @@ def load(*, devices: int, now: datetime) -> None:
         _load_groups(engineer, began)
         replay = Replay(personas, s.FAULTS, last_calls, start=began)
         History(replay, engineer=engineer, approver=User.objects.get(role="approver"), begins=now).live()
+        _load_notification_rules(engineer, now)  # last: nobody is told today of what happened weeks ago
     path = Path(settings.DATA_DIR) / MANIFEST
     path.parent.mkdir(parents=True, exist_ok=True)
     path.write_text(json.dumps({"devices": [asdict(p) for p in personas], "faults": [asdict(f) for f in s.FAULTS]}))
@@ -67,6 +69,27 @@ def _load_people(began: datetime) -> User:
             joined_at=began,
         )
     return User.objects.get(email=s.ACCOUNTS[0].email)
+
+
+def _load_notification_rules(engineer: User, now: datetime) -> None:
+    approver = User.objects.get(role="approver")
+    for name, kinds, people, urgent in (
+        ("On call", s.URGENT_KINDS, (engineer, approver), True),
+        ("Daily work", s.DAILY_KINDS, (engineer,), False),
+    ):
+        draft = RuleDraft(
+            name=name,
+            kinds=kinds,
+            at_least=0,
+            after_minutes=0 if urgent else 10,
+            is_urgent=urgent,
+            tells_over=urgent,
+            next_after_minutes=15 if urgent else None,
+            people=[person.pk for person in people],
+            channels=[],
+            is_on=True,
+        )
+        save_rule(draft, actor=None, now=now)
 
 
 def _load_reference_data() -> None:

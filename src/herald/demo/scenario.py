@@ -27,6 +27,11 @@ ACCOUNTS = (
 )
 
 
+#: of what the demo's rules tell people, by kinds of attention items
+URGENT_KINDS = ("halted", "stuck", "approval", "stopped-part", "fleet-silent", "quarantined")
+DAILY_KINDS = ("silent", "low-battery", "awaiting-admission", "late-joiners", "missed")
+
+
 @dataclass(frozen=True, kw_only=True)
 class Estate:
     name: str

@@ -24,6 +24,16 @@ _MATCHING = {"rule": "model = 'Sill 400' and battery < 30"}
 
 #: by the type of the body; an example holds for the call that makes a thing and for those that change or preview it
 BODIES: dict[str, Any] = {
+    "NotificationRuleBody": {
+        "name": "On call",
+        "kinds": ["halted", "stopped-part", "fleet-silent"],
+        "is_urgent": True,
+        "people": [2, 5],
+        "next_after_minutes": 15,
+    },
+    "ChannelBody": {"name": "Operations room", "url": "https://chat.larkfield.example/hooks/42"},
+    "PreferenceBody": {"mail": "at-once", "daily_at": "08:00", "quiet_from": "22:00", "quiet_until": "07:00"},
+    "ReadBody": {"up_to": 311},
     "AcceptBody": {"name": "A. Lind", "password": "what only you know", "time_zone": "Europe/Lisbon"},
     "InviteBody": {"emails": ["a.lind@larkfield.example"], "role": "operator"},
     "PersonChange": {"role": "approver"},

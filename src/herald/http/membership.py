@@ -39,19 +39,21 @@ FREE_CALLS = frozenset(
     attention_comment attention_snooze attributes_create attributes_delete attributes_incompatible_values
     calendar_feeds_create calendar_feeds_revoke calendar_move calendar_move_preview calendar_sources_change
     calendar_sources_change_preview calendar_sources_create calendar_sources_delete calendar_sources_preview
-    calendar_sources_read capabilities_preview codes_create codes_revoke command_templates_change
-    command_templates_create command_templates_delete custodians_create custodians_delete custodians_preview
-    devices_issue_secret devices_remove devices_replace_preview devices_request_report devices_request_reports
-    devices_revoke_secret devices_stop_live devices_upcoming devices_watch_live edits_preview folders_change
-    folders_create folders_delete freezes_change freezes_create freezes_delete groups_create groups_delete
-    image_cleanups_create image_cleanups_undo images_approve images_create images_withdraw import_mappings_delete
-    imports_cancel imports_create imports_map imports_save_mapping keys_revoke keys_rotate models_create models_delete
-    models_preview own_change own_password own_session_end own_sessions_end_others pause_everything pause_resume
-    people_change people_disable people_enable people_invite people_remove people_revoke_invitation quarantine_try
-    ring_plans_delete ring_plans_save rollouts_approve_gate rollouts_approve_override rollouts_change rollouts_comment
-    rollouts_create rollouts_delete rollouts_edit_open rollouts_edit_open_preview rollouts_exclude rollouts_expedite
-    rollouts_extend rollouts_extend_preview rollouts_hold rollouts_hold_preview rollouts_include rollouts_launch
-    rollouts_open_gate rollouts_order rollouts_pause rollouts_preflight rollouts_release rollouts_resume rollouts_retry
+    calendar_sources_read capabilities_preview channels_change channels_create channels_delete channels_test
+    codes_create codes_revoke command_templates_change command_templates_create command_templates_delete
+    custodians_create custodians_delete custodians_preview devices_issue_secret devices_remove devices_replace_preview
+    devices_request_report devices_request_reports devices_revoke_secret devices_stop_live devices_upcoming
+    devices_watch_live edits_preview folders_change folders_create folders_delete freezes_change freezes_create
+    freezes_delete groups_create groups_delete image_cleanups_create image_cleanups_undo images_approve images_create
+    images_withdraw import_mappings_delete imports_cancel imports_create imports_map imports_save_mapping keys_revoke
+    keys_rotate models_create models_delete models_preview notifications_change notifications_create
+    notifications_delete own_change own_messages_read own_password own_preference_set own_session_end
+    own_sessions_end_others own_test_message pause_everything pause_resume people_change people_disable people_enable
+    people_invite people_remove people_revoke_invitation quarantine_try ring_plans_delete ring_plans_save
+    rollouts_approve_gate rollouts_approve_override rollouts_change rollouts_comment rollouts_create rollouts_delete
+    rollouts_edit_open rollouts_edit_open_preview rollouts_exclude rollouts_expedite rollouts_extend
+    rollouts_extend_preview rollouts_hold rollouts_hold_preview rollouts_include rollouts_launch rollouts_open_gate
+    rollouts_order rollouts_pause rollouts_preflight rollouts_release rollouts_resume rollouts_retry
     rollouts_rings_ahead rollouts_rings_ahead_preview rollouts_roll_back rollouts_sentence rollouts_skip rollouts_stop
     rollouts_suggest_hours rollouts_usual_hours rollouts_words rules_compare rules_explain rules_preview rules_sieve
     saved_views_delete saved_views_save schedules_approve schedules_change schedules_change_preview schedules_comment

@@ -6,9 +6,10 @@ again at each redirect. What is read is bounded in size and time.
 """
 
 import asyncio
-from collections.abc import Sequence
+from collections.abc import Coroutine, Mapping, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv6Address, IPv6Network, ip_address, ip_network
+from typing import TypeVar
 
 import aiohttp
 from aiohttp.abc import AbstractResolver, ResolveResult
@@ -16,6 +17,7 @@ from aiohttp.resolver import ThreadedResolver
 from django.conf import settings
 from yarl import URL
 
+_T = TypeVar("_T")
 MOST_REDIRECTS = 5
 SECONDS = 20.0
 _CHUNK = 64 * 1024
@@ -41,8 +43,17 @@ def fetch(url: str, *, most_bytes: int, accept: str = "*/*", seconds: float = SE
     Raises:
         FetchError: it cannot be reached, is refused, answers an error, or is too large or too slow.
     """
+    return _bounded(_fetch(url, most_bytes, accept), seconds)
+
+
+def _bounded(work: Coroutine[None, None, _T], seconds: float) -> _T:
+    """Do it within so many seconds; what goes wrong, in words.
+
+    Raises:
+        FetchError: it went wrong.
+    """
     try:
-        return asyncio.run(asyncio.wait_for(_fetch(url, most_bytes, accept), seconds))
+        return asyncio.run(asyncio.wait_for(work, seconds))
     except TimeoutError:
         raise FetchError(f"It did not answer within {seconds:g} seconds.") from None
     except aiohttp.ClientConnectorDNSError as error:
@@ -51,6 +62,16 @@ def fetch(url: str, *, most_bytes: int, accept: str = "*/*", seconds: float = SE
         raise FetchError(f"{error.host} could not be reached: {error.strerror or 'no connection'}.") from error
     except (aiohttp.ClientError, ValueError) as error:
         raise FetchError(f"It could not be read: {str(error) or type(error).__name__}.") from error
+
+
+def post(url: str, body: bytes, *, headers: Mapping[str, str], seconds: float = SECONDS) -> str:
+    """Send a body to an address within so many seconds; what it answered, in words. Nothing that it leads on to is
+    followed: the answer is for this address.
+
+    Raises:
+        FetchError: it cannot be reached, is refused, or answers anything but 2xx.
+    """
+    return _bounded(_post(url, body, headers), seconds)
 
 
 def check_address(text: str) -> URL:
@@ -134,6 +155,20 @@ async def _fetch(text: str, most_bytes: int, accept: str) -> Fetched:
                     raise FetchError(f"{url.host} answered {answer.status} {answer.reason or ''}".strip() + ".")
                 return Fetched(body=await _read(answer, most_bytes), url=str(url))
     raise FetchError(f"It leads on more than {MOST_REDIRECTS} times.")
+
+
+async def _post(text: str, body: bytes, given: Mapping[str, str]) -> str:
+    url = check_address(text)
+    headers = {**given, "User-Agent": "Brisk-Herald"}
+    connector = aiohttp.TCPConnector(resolver=_CheckedResolver(), use_dns_cache=False)
+    async with (
+        aiohttp.ClientSession(connector=connector, headers=headers) as session,
+        session.post(url, data=body, allow_redirects=False) as answer,
+    ):
+        words = f"{url.host} answered {answer.status} {answer.reason or ''}".strip()
+        if not 200 <= answer.status < 300:
+            raise FetchError(f"{words}.")
+        return words
 
 
 def _next_address(url: URL, locations: Sequence[str]) -> URL:

@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 from procrastinate.contrib.django.models import ProcrastinateJob
 
 from herald.attention.models import Item, ItemKind
-from herald.clock.heartbeat import AWAY, FOLLOW, GATEWAY, TURN, heartbeats
+from herald.clock.heartbeat import AWAY, FOLLOW, GATEWAY, SERVER, TURN, heartbeats
 from herald.clock.models import Heartbeat
 
 #: a turn of the clock is to take less than a second; so long is late
@@ -30,13 +30,14 @@ _STOPPED = {
     TURN: "The clock stands still: nothing is offered, no gate opens and no command fires",
     FOLLOW: "Groups do not follow their devices",
     GATEWAY: "No gateway answers: devices cannot check in",
+    SERVER: "No web server answers: nobody can look or act",
 }
 _NEVER = {
     TURN: "The clock has not been started: nothing is offered, no gate opens and no command fires",
     FOLLOW: "Groups do not follow their devices: the clock has not been started",
     GATEWAY: "No gateway has been started: devices cannot check in",
 }
-_KINDS = {TURN: "clock-stopped", FOLLOW: "groups-stopped", GATEWAY: "gateway-stopped"}
+_KINDS = {TURN: "clock-stopped", FOLLOW: "groups-stopped", GATEWAY: "gateway-stopped", SERVER: "server-stopped"}
 _LATE = {TURN: "The clock is late", FOLLOW: "Groups follow late"}
 
 
@@ -44,13 +45,15 @@ def troubles(*, real_now: datetime | None = None) -> list[Trouble]:
     """What is wrong, the worst first; empty while all is well."""
     real = real_now or datetime.now(UTC)
     known = heartbeats()
-    found = [t for name in (TURN, GATEWAY, FOLLOW) for t in _of_part(name, known.get(name), real)]
+    found = [t for name in (TURN, GATEWAY, FOLLOW, SERVER) for t in _of_part(name, known.get(name), real)]
     return [*found, *_jobs(real), *_silence()]
 
 
 def _of_part(name: str, heartbeat: Heartbeat | None, real: datetime) -> Iterator[Trouble]:
-    if heartbeat is None:
+    if heartbeat is None and name in _NEVER:
         yield Trouble(kind=_KINDS[name], text=_NEVER[name], since=None)
+    elif heartbeat is None:
+        return
     elif heartbeat.beat_at < real - AWAY:
         yield Trouble(kind=_KINDS[name], text=_STOPPED[name], since=heartbeat.beat_at)
     elif name in _LATE and heartbeat.seconds > LATE_SECONDS:

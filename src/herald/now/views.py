@@ -15,15 +15,17 @@ from herald.agenda.coming import coming_up
 from herald.attention.api.items import AttentionItem
 from herald.attention.models import Item, ItemKind
 from herald.fleet.models import Device
+from herald.now.decisions import DECISIONS, decisions_about
 from herald.now.pause_views import StandingPause, standing
 from herald.now.troubles import troubles
 from herald.rollouts.api.serializers import RolloutRow
 from herald.rollouts.models import Rollout
 from herald.rollouts.watch import overview
 from herald.time import clock
-from herald_core.rollouts.status import GateState
 
 HEARD_WITHIN = timedelta(minutes=30)
+#: items that Now shows elsewhere: as decisions, and as troubles above every room
+SHOWN_ABOVE = (*DECISIONS, ItemKind.FLEET_SILENT, ItemKind.STOPPED_PART)
 
 
 class Decision(serializers.Serializer[Any]):
@@ -81,10 +83,10 @@ class NowApiView(APIView):
             "heard_within_minutes": HEARD_WITHIN // timedelta(minutes=1),
             "troubles": troubles(),
             "paused": standing(),
-            "decisions": [d for r in rollouts if (d := _decision(r))],
+            "decisions": decisions_about(rollouts),
             "moving": [r for r in rollouts if r["state"] in ("running", "launching")],
             "coming": coming_up(now=now),
-            "attention": Item.objects.awake(now).listed().exclude(kind=ItemKind.FLEET_SILENT),
+            "attention": Item.objects.awake(now).listed().exclude(kind__in=SHOWN_ABOVE),
             "snoozed": Item.objects.asleep(now).count(),
             "zones": Device.objects.zones(),
         }
@@ -102,29 +104,3 @@ class ReadyView(APIView):
         found = troubles()
         ready = all(t.ready for t in found)
         return Response(Readiness({"ready": ready, "troubles": found}).data, status=200 if ready else 503)
-
-
-def _decision(rollout: dict[str, Any]) -> dict[str, Any] | None:
-    """What a person must decide about a rollout, if anything."""
-    title = f"{rollout['target']} on {rollout['audience']}"
-    phases = rollout["phases"]
-    counts = (
-        f"{phases.get('confirmed', 0)} confirmed, {phases.get('failed', 0)} failed, {phases.get('waiting', 0)} wait"
-    )
-    if rollout["state"] == "halted":
-        return _wait("halted", rollout, f"“{title}” stopped itself", f"{rollout['reason']}. {counts}.")
-    if rollout["state"] == "paused":
-        return _wait("paused", rollout, f"“{title}” is paused", f"Nothing new is offered. {counts}.")
-    for ring in rollout["rings"]:
-        if ring["stuck"]:
-            missing = ", ".join(c["name"] for c in ring["criteria"] if not c["met"] and c["name"] != "soak")
-            detail = f"All its devices are through, but the gate is not met ({missing}). {counts}."
-            return _wait("stuck", rollout, f"“{title}” cannot leave ring {ring['position']} by itself", detail)
-        if ring["gate"]["code"] == GateState.APPROVAL:
-            detail = f"Ring {ring['position']}, {ring['name']}, is through and nobody has approved it yet. {counts}."
-            return _wait("approval", rollout, f"“{title}” waits for an approval", detail)
-    return None
-
-
-def _wait(kind: str, rollout: dict[str, Any], title: str, detail: str) -> dict[str, Any]:
-    return {"kind": kind, "rollout": rollout["id"], "title": title, "detail": detail}

@@ -30,6 +30,7 @@ class Kind(models.TextChoices):
     KEY = "key", "Signing key"
     MAPPING = "mapping", "Import mapping"
     MODEL = "model", "Model"
+    NOTIFICATION = "notification", "Notification"
     RING_PLAN = "ring plan", "Ring plan"
     ROLLOUT = "rollout", "Rollout"
     SCHEDULE = "schedule", "Scheduled command"

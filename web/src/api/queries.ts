@@ -10,6 +10,11 @@ export const session = queryOptions({
   queryFn: () => body(api.GET("/api/v1/session")),
   staleTime: 300 * SECOND,
 });
+/** Everybody who has an account or is invited to one. */
+export const people = queryOptions({
+  queryKey: ["people"],
+  queryFn: () => body(api.GET("/api/v1/people")),
+});
 export const health = queryOptions({
   queryKey: ["health"],
   queryFn: () => body(api.GET("/api/v1/health")),

@@ -30,6 +30,8 @@ const KEYS = {
   ],
   images: () => [["images"]],
   import: (id) => [one("import", id), ["import", "list"], ["import", "mappings"]],
+  messages: () => [["messages"]],
+  notifications: () => [["notifications"]],
   people: () => [["people"], ["attention"]],
   plans: () => [["plans"]],
   preview: () => [["preview"]],

@@ -83,6 +83,9 @@ export function Palette({ open, onClose }: { open: boolean; onClose: () => void 
               {r.word}
             </Command.Item>
           ))}
+          <Command.Item className={item} onSelect={go(() => navigate({ to: "/notifications", search: {} }))}>
+            Notifications
+          </Command.Item>
           <Command.Item className={item} onSelect={go(() => navigate({ to: "/people" }))}>
             People
           </Command.Item>

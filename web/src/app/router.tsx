@@ -3,6 +3,7 @@ import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from "
 import type { DeliveryFilter, Place, RecordFilter, ScheduleState, Stage } from "@/api/queries";
 import type { RowKind, Span } from "@/rooms/calendar/model";
 import type { FleetAddress } from "@/rooms/fleet/address";
+import type { NotificationPart } from "@/rooms/notifications/notifications";
 import type { AttentionState } from "@/rooms/now/queries";
 import { NotFound, PageFailed } from "./failures";
 import { Shell } from "./shell";
@@ -176,6 +177,12 @@ const attentionRoute = createRoute({
     mine: search.mine === true || search.mine === "true" ? true : undefined,
   }),
 });
+const notificationsRoute = createRoute({
+  ...under,
+  path: "/notifications",
+  component: lazyRouteComponent(() => import("@/rooms/notifications/notifications"), "Notifications"),
+  validateSearch: (search): { part?: NotificationPart } => ({ part: among(search.part, ["own", "rules", "sent"]) }),
+});
 const libraryRoute = createRoute({
   ...under,
   path: "/library",
@@ -227,6 +234,11 @@ const tree = root.addChildren([
   overlapsRoute,
   libraryRoute,
   recordRoute,
+  notificationsRoute,
+  page(
+    "/mail",
+    lazyRouteComponent(() => import("@/rooms/notifications/demo-mail"), "DemoMail"),
+  ),
   page(
     "/people",
     lazyRouteComponent(() => import("@/rooms/people/people"), "People"),

@@ -14,6 +14,7 @@ import { onTitle } from "@/lib/title";
 import { Failed, Skeleton } from "@/parts/views";
 import { SignIn } from "@/rooms/people/sign-in";
 import { AgreementDialog } from "./agreement-dialog";
+import { Bell } from "./bell";
 import { Keys } from "./keys";
 import { Palette } from "./palette";
 import { ROOMS } from "./rooms";
@@ -98,6 +99,7 @@ function House({ user }: { user: Schemas["Me"] }) {
           Find or do… <kbd className="rounded-sm border border-rule px-1 font-mono text-xs max-lg:hidden">Ctrl K</kbd>
         </button>
         <Clocks />
+        <Bell />
         <Account user={user} />
       </header>
       {lostSince && (

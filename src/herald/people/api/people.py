@@ -1,9 +1,12 @@
 """Calls about people: the list of accounts and invitations, and what administrators do with them."""
 
+import uuid
 from collections.abc import Callable, Sequence
 from datetime import datetime
 from typing import Any
 
+import structlog
+from django.conf import settings
 from django.db.models import Count
 from django.http.response import HttpResponseBase
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -15,12 +18,14 @@ from rest_framework.views import APIView
 from herald.http.errors import Invalid
 from herald.http.export import CSV, JSON_LINES, XLSX, Table, as_asked, documented
 from herald.http.fields import StrictSerializer, valid
+from herald.http.mail import MailError, deliver
 from herald.people import accounts
 from herald.people.models import ABILITIES, Ability, Invitation, Role, User
 from herald.people.permissions import person
 from herald.time import clock
 
 MOST_AT_ONCE = 100
+log = structlog.get_logger()
 
 
 class PersonRow(serializers.Serializer[Any]):
@@ -64,9 +69,11 @@ class NewInvitation(InvitationRow):
     """An invitation made just now; `path` is its link on this server, told only this once."""
 
     path = serializers.CharField()
+    #: whether the link went out by mail; where it did not, somebody has to send it
+    mailed = serializers.BooleanField()
 
     class Meta(InvitationRow.Meta):
-        fields = (*InvitationRow.Meta.fields, "path")
+        fields = (*InvitationRow.Meta.fields, "path", "mailed")
 
 
 class PersonChange(StrictSerializer):
@@ -137,7 +144,7 @@ class InvitationListView(APIView):
     def post(self, request: Request) -> Response:
         body = valid(InviteBody(data=request.data))
         made = accounts.invite(body["emails"], Role(body["role"]), actor=person(request), now=clock.now())
-        rows = [{**InvitationRow(i.invitation).data, "path": f"/welcome/{i.secret}"} for i in made]
+        rows = [{**InvitationRow(i.invitation).data, "path": f"/welcome/{i.secret}", "mailed": _mail(i)} for i in made]
         return Response(rows, status=201)
 
 
@@ -200,6 +207,24 @@ class PeopleRemoveAction(_PeopleAction):
     @extend_schema(operation_id="people_remove", request=PeopleBody, responses=PeopleAnswer)
     def post(self, request: Request) -> Response:
         return self._done(request, accounts.remove)
+
+
+def _mail(invited: accounts.Invited) -> bool:
+    """Send an invitation's link, where this installation sends mail; whether the mail server took it."""
+    if not settings.EMAIL_HOST:
+        return False
+    invitation = invited.invitation
+    text = (
+        f"{invitation.invited_by or 'An administrator'} invites you to Brisk Herald as {invitation.role}.\n\n"
+        f"{settings.PUBLIC_URL}/welcome/{invited.secret}\n\n"
+        f"The link makes one account, and holds until {invitation.expires_at:%-d %b %Y, %H:%M} UTC."
+    )
+    try:
+        deliver(invitation.email, "You are invited", text, message_id=f"invitation-{uuid.uuid4().hex}")
+    except MailError as error:
+        log.warning("invitation_not_mailed", why=str(error))
+        return False
+    return True
 
 
 def _moment(at: datetime | None) -> str:

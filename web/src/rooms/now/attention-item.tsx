@@ -26,7 +26,7 @@ export function AboutLink({ item, className, children }: { item: Item; className
         {children}
       </Link>
     );
-  if (item.object_kind)
+  if (item.object_kind && item.kind !== "stopped-part")
     return (
       <ObjectLink kind={item.object_kind} id={item.object_id} className={className}>
         {children}

@@ -34,6 +34,9 @@ const KINDS: Record<Schemas["AttentionItem"]["kind"], string> = {
   "late-joiners": "Late joiners",
   missed: "Missed commands",
   unsettled: "Unsettled members",
+  halted: "Rollouts that stopped themselves",
+  stuck: "Rings that cannot go on",
+  approval: "Waiting for an approval",
 };
 
 export function AttentionPage() {

@@ -13,6 +13,7 @@ import { ZoneField } from "@/parts/zone-field";
 import { browserOf } from "./browser-of";
 import { ownSessions } from "./queries";
 import { Tokens } from "./tokens";
+import { Wishes } from "./wishes";
 
 export function Account() {
   usePageTitle("Your account");
@@ -27,18 +28,25 @@ export function Account() {
         </p>
       </div>
       <div className="grid grid-cols-2 items-start gap-4 max-lg:grid-cols-1">
-        <Card title="Name and clock">
-          <Own user={data.user} />
-        </Card>
-        <Card title="Password">
-          <Password />
-        </Card>
-        <Card title="Where you are signed in">
-          <Sessions />
-        </Card>
-        <Card title="Tokens for scripts">
-          <Tokens />
-        </Card>
+        <div className="flex flex-col gap-4">
+          <Card title="Name and clock">
+            <Own user={data.user} />
+          </Card>
+          <Card title="How you are written to">
+            <Wishes />
+          </Card>
+        </div>
+        <div className="flex flex-col gap-4">
+          <Card title="Password">
+            <Password />
+          </Card>
+          <Card title="Where you are signed in">
+            <Sessions />
+          </Card>
+          <Card title="Tokens for scripts">
+            <Tokens />
+          </Card>
+        </div>
       </div>
     </div>
   );

@@ -72,14 +72,15 @@ function Links({ made, onClose }: { made: Schemas["NewInvitation"][]; onClose: (
   return (
     <Modal open onClose={onClose} title={`${counted(made.length, "invitation")} made`} wide>
       <p>
-        Send each person their link; it makes one account and holds until{" "}
-        {instant(made[0]?.expires_at ?? "", zone, now)}. The links are not shown again.
+        {made.every((i) => i.mailed) ? "Each person was mailed their link" : "Send each person their link"}; it makes
+        one account and holds until {instant(made[0]?.expires_at ?? "", zone, now)}. The links are not shown again.
       </p>
       <ul className="my-3 space-y-2">
         {made.map((i) => (
           <li key={i.id} className="flex flex-wrap items-center gap-x-3 gap-y-1">
-            <span className="w-64 truncate">
+            <span className="w-72 truncate">
               <strong>{i.email}</strong>, {i.role}
+              {i.mailed && <span className="text-verdigris">, mailed</span>}
             </span>
             <input
               className="field min-w-0 flex-1 font-mono text-xs"

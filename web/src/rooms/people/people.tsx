@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { session } from "@/api/queries";
+import { people as peopleQuery, session } from "@/api/queries";
 import { changed } from "@/api/topics";
 import { useMay } from "@/api/use-may";
 import { useClock } from "@/lib/clock";
@@ -13,7 +13,6 @@ import { Button, Confirm, Problem } from "@/parts/controls";
 import { Exports } from "@/parts/list-parts";
 import { Loaded } from "@/parts/views";
 import { Invite } from "./invite";
-import { people as peopleQuery } from "./queries";
 import { ROLE_NAMES, ROLES, type Role } from "./roles";
 
 type Person = Schemas["PersonRow"];

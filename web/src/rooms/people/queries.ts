@@ -2,13 +2,13 @@
 import { queryOptions } from "@tanstack/react-query";
 import { api, body } from "@/api/client";
 
-export const people = queryOptions({
-  queryKey: ["people"],
-  queryFn: () => body(api.GET("/api/v1/people")),
-});
 export const ownSessions = queryOptions({
   queryKey: ["own", "sessions"],
   queryFn: () => body(api.GET("/api/v1/own/sessions")),
+});
+export const ownPreference = queryOptions({
+  queryKey: ["own", "preference"],
+  queryFn: () => body(api.GET("/api/v1/own/preference")),
 });
 export const ownTokens = queryOptions({
   queryKey: ["own", "tokens"],

@@ -11,7 +11,7 @@ const ENDS: [string, number | null][] = [
   ["after 7 days", 7],
   ["after 90 days", 90],
   ["after a year", 365],
-  ["never", null],
+  ["not at all", null],
 ];
 
 export function Tokens() {

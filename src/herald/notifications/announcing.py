@@ -1,0 +1,137 @@
+"""From attention items to messages: who is told that one opened, who is told next, and who that it is over."""
+
+from collections.abc import Iterable
+from datetime import datetime, timedelta
+
+from django.conf import settings
+
+from herald.attention.models import Item, ItemKind
+from herald.live.notify import notify
+from herald.notifications.models import Channel, Message, NotificationRule, Occasion, Preference, SendState
+from herald.people.models import User
+from herald_core.timing.quiet import MailWhen, Wishes, mail_due
+
+
+def announce(item: Item, *, over: bool, now: datetime) -> None:
+    """Tell of an item that opened or is over; within the transaction in which it does."""
+    if over:
+        _tell_over(item, now)
+        return
+    for rule in _matching(item):
+        recipients = list(rule.recipients.all())
+        first = recipients[:1] if rule.next_after_minutes else recipients
+        _tell(item, rule, [r.person for r in first], list(rule.channels.filter(is_on=True)), now)
+
+
+def escalate(*, now: datetime) -> None:
+    """Tell the next person of each rule that tells one after the other, where nobody yet says that they know of it."""
+    for rule in NotificationRule.objects.filter(is_on=True).exclude(next_after_minutes=None):
+        pause = timedelta(minutes=rule.next_after_minutes or 0)
+        people = [r.person for r in rule.recipients.select_related("person")]
+        for item in Item.objects.awake(now).filter(messages__rule=rule, acknowledged_at=None).distinct():
+            told = {
+                m.person_id: m
+                for m in Message.objects.filter(item=item, rule=rule, occasion=Occasion.OPENED).exclude(person=None)
+            }
+            following = next((p for p in people if p.pk not in told and p.is_active), None)
+            latest = max((m.shown_at for m in told.values()), default=item.opened_at)
+            if following is not None and now >= latest + pause:
+                _tell(item, rule, [following], [], now)
+
+
+def _matching(item: Item) -> Iterable[NotificationRule]:
+    rules = NotificationRule.objects.filter(is_on=True).prefetch_related("recipients__person")
+    for rule in rules.order_by("-is_urgent", "id"):  # where two rules tell somebody, the urgent one does
+        wanted = not rule.kinds or item.kind in rule.kinds
+        if wanted and (item.count is None or item.count >= rule.at_least):
+            yield rule
+
+
+def _tell(
+    item: Item, rule: NotificationRule, people: Iterable[User], channels: Iterable[Channel], now: datetime
+) -> None:
+    begins = now + timedelta(minutes=rule.after_minutes)
+    wishes = wishes_of(people)
+    made = []
+    for person in people:
+        if person.is_active:
+            due = mail_due(begins, wishes[person.pk], urgent=rule.is_urgent) if settings.EMAIL_HOST else None
+            made.append(_message(item, rule, Occasion.OPENED, now, begins, due, person=person))
+    made += [_message(item, rule, Occasion.OPENED, now, begins, begins, channel=channel) for channel in channels]
+    Message.objects.bulk_create(made, ignore_conflicts=True)
+    notify("messages")
+
+
+def _tell_over(item: Item, now: datetime) -> None:
+    """Who was told is told that it is over; what nobody was told yet is not told any more."""
+    opened = Message.objects.filter(item=item, occasion=Occasion.OPENED)
+    opened.filter(shown_at__gt=now).update(state=SendState.DROPPED)
+    opened.filter(state=SendState.WAITING).update(state=SendState.DROPPED)
+    made = []
+    seen = opened.filter(shown_at__lte=now, rule__tells_over=True).select_related("rule", "person", "channel")
+    for m in seen:
+        if m.rule is not None and (m.person is not None or m.state != SendState.DROPPED):
+            due = now if m.state in (SendState.SENT, SendState.FAILED) else None
+            made.append(_message(item, m.rule, Occasion.OVER, now, now, due, person=m.person, channel=m.channel))
+    Message.objects.bulk_create(made, ignore_conflicts=True)
+    notify("messages")
+
+
+def _message(
+    item: Item,
+    rule: NotificationRule,
+    occasion: Occasion,
+    now: datetime,
+    shown_at: datetime,
+    due_at: datetime | None,
+    *,
+    person: User | None = None,
+    channel: Channel | None = None,
+) -> Message:
+    return Message(
+        rule=rule,
+        item=item,
+        occasion=occasion,
+        person=person,
+        channel=channel,
+        text=words_of(item, over=occasion == Occasion.OVER),
+        path=path_of(item),
+        is_urgent=rule.is_urgent,
+        made_at=now,
+        shown_at=shown_at,
+        due_at=due_at or shown_at,
+        state=SendState.WAITING if due_at else SendState.KEPT,
+    )
+
+
+def words_of(item: Item, *, over: bool) -> str:
+    """What is told of an item, in one line."""
+    count = "" if item.count is None else f": {item.count:,} device{'' if item.count == 1 else 's'}"
+    return f"{'Over: ' if over else ''}{item.cause}{count}"[:400]
+
+
+def path_of(item: Item) -> str:
+    """Where in the interface an item is looked at. A link only opens the page, and never acts by itself."""
+    if item.object_kind == "rollout":
+        return f"/rollouts/{item.object_id}"
+    if item.object_kind == "schedule":
+        return f"/commands/{item.object_id}"
+    return "/quarantine" if item.kind == ItemKind.QUARANTINED else "/attention"
+
+
+def wishes_of(people: Iterable[User]) -> dict[int, Wishes]:
+    """How each of these people wants to be written to."""
+    known = {p.person_id: p for p in Preference.objects.filter(person__in=[u.pk for u in people])}
+    return {user.pk: _wishes(user, known.get(user.pk)) for user in people}
+
+
+def _wishes(user: User, kept: Preference | None) -> Wishes:
+    if kept is None:
+        return Wishes(zone=user.time_zone)
+    return Wishes(
+        zone=user.time_zone,
+        when=MailWhen(kept.mail),
+        daily_at=kept.daily_at,
+        quiet_from=kept.quiet_from,
+        quiet_until=kept.quiet_until,
+    )
