@@ -54,6 +54,8 @@ DEFAULT_FROM_EMAIL = env.str("HERALD_MAIL_FROM", "Brisk Herald <herald@localhost
 PUBLIC_URL: str = env.str("HERALD_PUBLIC_URL", "http://127.0.0.1:8000").rstrip("/")
 #: Called each minute while all is well, so that somebody outside notices when it is not.
 HEARTBEAT_URL: str = env.str("HERALD_HEARTBEAT_URL", "")
+#: Who is mailed the newest hash of the record once a day.
+RECORD_WITNESS: str = env.str("HERALD_RECORD_WITNESS", "")
 #: Check-ins a gateway process holds at most before it asks devices to slow down.
 GATEWAY_QUEUE = env.int("HERALD_GATEWAY_QUEUE", 5000)
 
@@ -109,9 +111,11 @@ INSTALLED_APPS = [
     "herald.deliveries",
     "herald.agenda",
     "herald.now",
+    "herald.samples",
     "herald.demo",
 ]
 MIDDLEWARE = [
+    "herald.http.requests.RequestTrace",
     "django.middleware.security.SecurityMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "herald.http.security.ContentSecurityPolicy",

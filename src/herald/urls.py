@@ -35,6 +35,7 @@ from herald.imports.api import views as imports
 from herald.lifecycle.api import views as lifecycle
 from herald.notifications.api import views as notifications
 from herald.notifications.api.demo_mail import DemoMailView
+from herald.now.metrics import MetricsView
 from herald.now.pause_views import PauseEverythingView, ResumeEverythingView
 from herald.now.views import NowApiView, ReadyView
 from herald.people.api import own, people
@@ -44,6 +45,7 @@ from herald.record.api.views import RecordChoicesView, RecordExportView, RecordL
 from herald.rollouts.api import actions, forecasts, holding, plans, reports, watch
 from herald.rollouts.api import views as rollouts
 from herald.rollouts.api.comments import RolloutCommentsView
+from herald.samples.api.views import FleetOverTimeView, StandingApiView
 
 
 @ensure_csrf_cookie
@@ -85,6 +87,8 @@ urlpatterns = [
     _route("own/messages/read", notifications.OwnMessagesReadAction),
     _route("own/messages/test", notifications.OwnTestAction),
     _route("demo/mail", DemoMailView),
+    _route("fleet-over-time", FleetOverTimeView),
+    _route("fleet-over-time/standing", StandingApiView),
     _route("own/preference", notifications.OwnPreferenceView),
     _route("notifications", notifications.NotificationRuleListView),
     _route("notifications/sent", notifications.SentMessagesView),
@@ -287,6 +291,7 @@ urlpatterns = [
     _route("record", RecordListView),
     _route("record/choices", RecordChoicesView),
     _route("record/export", RecordExportView),
+    path("metrics", MetricsView.as_view()),
     path("api/v1/schema", SpectacularJSONAPIView.as_view(), name="schema"),
     path("api/v1/docs", SpectacularSwaggerView.as_view(url_name="schema"), name="docs"),
     re_path(r"^api/", api_not_found),

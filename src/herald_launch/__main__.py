@@ -190,6 +190,26 @@ def stop(data: Data = DEFAULT_DATA) -> None:
     say("ended" if stop_instance(Instance(data)) else "nothing was running")
 
 
+@app.command(name="backup")
+def backup_command(file: Path, data: Data = DEFAULT_DATA) -> None:
+    """Write database, images, outputs and keys into a file, while it runs or not."""
+    from herald_launch.backup import backup
+
+    if "DATABASE_URL" not in os.environ:
+        install.ensure_postgres()
+    backup(Instance(data), file)
+
+
+@app.command(name="restore")
+def restore_command(file: Path, data: Data = DEFAULT_DATA) -> None:
+    """Put a backup back into a data folder in which nothing is."""
+    from herald_launch.backup import restore
+
+    if "DATABASE_URL" not in os.environ:
+        install.ensure_postgres()
+    restore(Instance(data), file)
+
+
 @app.command()
 def clean() -> None:
     """Delete what tests and benches keep to be quick the next time; the installation's own data stays."""

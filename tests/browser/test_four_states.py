@@ -13,6 +13,8 @@ from tests.running import Running
 #: asked by the frame around every page
 FRAME = re.compile(r"/api/v1/(session|health|ready|events)$")
 CALLS = re.compile(r"/api/v1/")
+#: pages that are looked at beside each other
+AT_ONCE = 5
 #: words that claim something of the fleet: a number, or that there is none
 CLAIM = re.compile(
     r"(?<![:\d])\b\d[\d,]*\s+(device|group|rollout|member|entr|confirmed|failed|waiting|joins?|leaves?|of)\w*"
@@ -83,8 +85,11 @@ def everywhere(running: Running) -> list[str]:
     return [view.format_map(known) for view in VIEWS]
 
 
-def test_nothing_is_claimed_while_answers_are_held(signed_in: Page, running: Running, everywhere: list[str]) -> None:
-    page, found = signed_in, []
+def test_nothing_is_claimed_while_answers_are_held_and_what_then_comes_has_a_title_a_heading_and_fits(
+    signed_in: Page, running: Running, everywhere: list[str]
+) -> None:
+    page, found, titles = signed_in, [], set()
+    narrow = {"/", "/rollouts", places(running)["halted"]}
     for view in everywhere:
         with held(page) as answers:
             page.goto(running.url + view)
@@ -93,7 +98,18 @@ def test_nothing_is_claimed_while_answers_are_held(signed_in: Page, running: Run
             found += [f"{view}: “{claim}”" for claim in claims(page)]
             answers.release()
             settled(page)
+        titles.add(title := page.title())
+        if not title.endswith(" · Brisk Herald"):
+            found.append(f"{view} has no title")
+        if page.locator("main h1").count() != 1:
+            found.append(f"{view} has {page.locator('main h1').count()} headings of the first rank")
+        for width in (1024, *((390,) if view in narrow else ()), 1280):
+            page.set_viewport_size({"width": width, "height": 800})
+            wide = page.evaluate("() => document.querySelector('main').scrollWidth")
+            if wide > width:
+                found.append(f"{view} is {wide} px wide at {width}")
     assert not found, "\n".join(found)
+    assert len(titles) > 20
 
 
 @pytest.mark.parametrize("answer", ["503", "no connection"])
@@ -113,14 +129,21 @@ def test_what_could_not_be_loaded_says_so_and_is_asked_again(
 
     said = "The database does not answer." if answer == "503" else "The server does not answer."
     # the pages cannot tell the two apart but for the reason: one of three views of each kind shows the second
-    for view in everywhere if answer == "503" else everywhere[::3]:
-        page.route(CALLS, fail)
-        page.goto(running.url + view)
-        failed = page.locator("main [data-state=failed][role=alert]").first
-        expect(failed).to_contain_text("could not be loaded")
-        expect(failed).to_contain_text(said)
-        found += [f"{view}: “{claim}”" for claim in claims(page)]
-        page.unroute(CALLS)
+    views = everywhere if answer == "503" else everywhere[::3]
+    pages = [page.context.new_page() for _ in range(AT_ONCE)]
+    for one in pages:
+        one.route(CALLS, fail)
+    for begin in range(0, len(views), AT_ONCE):  # each asks again before it says so, which takes a while
+        batch = list(zip(pages, views[begin : begin + AT_ONCE], strict=False))
+        for one, view in batch:
+            one.goto(running.url + view, wait_until="commit")
+        for one, view in batch:
+            failed = one.locator("main [data-state=failed][role=alert]").first
+            expect(failed).to_contain_text("could not be loaded")
+            expect(failed).to_contain_text(said)
+            found += [f"{view}: “{claim}”" for claim in claims(one)]
+    for one in pages:
+        one.close()
     assert not found, "\n".join(found)
     # what failed is asked again by a press, and is there; a live event would have it asked again without one
     page.route(CALLS, fail)
@@ -181,29 +204,6 @@ def test_the_demo_clock_is_not_shown_before_it_is_known(signed_in: Page, running
     assert "UTC" not in page.locator("body").inner_text()
     answers[0].continue_()
     expect(page.locator("header")).to_contain_text("UTC")
-
-
-def test_every_view_has_a_title_a_heading_and_fits_its_width(
-    signed_in: Page, running: Running, everywhere: list[str]
-) -> None:
-    page, found, titles = signed_in, [], set()
-    narrow = {"/", "/rollouts", places(running)["halted"]}
-    for view in everywhere:
-        page.set_viewport_size({"width": 1280, "height": 800})
-        page.goto(running.url + view)
-        settled(page)
-        for width in (1280, 1024, *((390,) if view in narrow else ())):
-            page.set_viewport_size({"width": width, "height": 800})
-            wide = page.evaluate("() => document.querySelector('main').scrollWidth")
-            if wide > width:
-                found.append(f"{view} is {wide} px wide at {width}")
-        titles.add(title := page.title())
-        if not title.endswith(" · Brisk Herald"):
-            found.append(f"{view} has no title")
-        if page.locator("main h1").count() != 1:
-            found.append(f"{view} has {page.locator('main h1').count()} headings of the first rank")
-    assert not found, "\n".join(found)
-    assert len(titles) > 20
 
 
 def test_what_is_open_on_a_page_stays_when_it_cannot_be_refreshed(signed_in: Page, running: Running) -> None:

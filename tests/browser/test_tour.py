@@ -259,6 +259,19 @@ def test_the_tour_can_be_walked(tour: Tour) -> None:
     for shelf in ("Ring plans", "Approval", "Models"):
         tour.link(shelf).click()
         expect(page.get_by_role("link", name=shelf)).to_have_attribute("aria-current", "page")
+
+    tour.begin(17)
+    page.get_by_role("link", name=re.compile("^Notifications")).click()
+    tour.link("Rules and channels").click()
+    expect(page.get_by_role("list", name="Rules")).to_contain_text("On call")
+    tour.link("What was sent").click()
+    expect(page.get_by_role("list", name="Sent")).to_contain_text("stopped itself")
+    tour.link("The demo's mail").click()
+    expect(page.get_by_role("list", name="Mail")).to_contain_text("stopped itself")
+    for item in ("Your account", "People"):
+        page.get_by_role("button", name=re.compile("account of")).click()
+        page.get_by_role("menuitem", name=tour.called(item)).click()
+        expect(page.get_by_role("heading", level=1, name=item)).to_be_visible()
     tour.end()
 
 

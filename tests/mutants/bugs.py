@@ -325,6 +325,44 @@ PYTHON = (
         "hours=basis.hours_with(plan.window, now)",
         "server/test_suggest_hours",
     ),
+    server("people/accounts.py", "expires_at__gt=now", "expires_at__gte=now", "server/test_people"),
+    server(
+        "people/accounts.py",
+        "        _let_go(people, now)\n        AuthToken",
+        "        AuthToken",
+        "server/test_people",
+    ),
+    server("people/accounts.py", "user.set_unusable_password()", "pass", "server/test_people"),
+    server("people/own.py", '.exclude(key=session_key or "")', "", "server/test_people"),
+    server("people/api/welcome.py", "isinstance(error, NotFound)", "False", "server/test_people"),
+    server("notifications/announcing.py", "item.count >= rule.at_least", "True", "server/test_notifications"),
+    server("notifications/announcing.py", "now >= latest + pause", "now > latest", "server/test_notifications"),
+    server("notifications/announcing.py", ", acknowledged_at=None", "", "server/test_notifications"),
+    server(
+        "notifications/announcing.py",
+        "opened.filter(shown_at__gt=now).update(state=SendState.DROPPED)",
+        "pass",
+        "server/test_notifications",
+    ),
+    server(
+        "notifications/sending.py", "real_now + PAUSES[message.attempts - 1]", "real_now", "server/test_notifications"
+    ),
+    server(
+        "notifications/querysets.py",
+        "claimed_until__lt=real_now",
+        "claimed_until__gt=real_now",
+        "server/test_notifications",
+    ),
+    server("notifications/webhook.py", ".encode() + body", ".encode()", "server/test_notifications"),
+    server("http/outbound.py", "data=body, allow_redirects=False", "data=body", "server/test_notifications"),
+    server("now/watching.py", "if not t.ready and", "if", "server/test_watching"),
+    server("clock/lease.py", "OR clock_lease.ends_at < %s", "OR clock_lease.ends_at > %s", "server/test_watching"),
+    server("record/chain.py", 'f"{before}\\n{text}"', "text", "server/test_record_chain"),
+    server("record/chain.py", '"after": entry.after,', "", "server/test_record_chain"),
+    server("record/chain.py", "entry.at < earlier - TOLERANCE", "False", "server/test_record_chain"),
+    server("http/requests.py", "_WELL_FORMED.fullmatch(given)", "given", "server/test_metrics"),
+    core("timing/quiet.py", "here >= begin or here < end", "here >= begin", "test_quiet"),
+    core("timing/quiet.py", "if moment > now:", "if moment >= now:", "test_quiet"),
 )
 
 WEB = (
@@ -373,6 +411,8 @@ WEB = (
         "await ask(body as Consequences);",
     ),
     web("api/handed-over.ts", 'filter((name) => typeof name === "string")', "filter(() => true)"),
+    web("rooms/record/changed-keys.ts", "JSON.stringify(was[key]) !== JSON.stringify(is[key])", "was[key] !== is[key]"),
+    web("rooms/notifications/rule-words.ts", "n % 60 === 0", "n > 60"),
     web("lib/time-text.ts", "hour > 23 ||", "hour > 24 ||"),
     web("rooms/calendar/model.ts", "% 1440) + 1440) % 1440", "% 1440) + 1440)"),
     web("rooms/calendar/model.ts", 'edge === "end" ? 0 : minutes', "minutes"),

@@ -34,6 +34,7 @@ from herald.images.uploads import delete_stale_uploads
 from herald.now.watching import Watcher
 from herald.rollouts.engine.reconcile import reconcile
 from herald.rollouts.engine.tick import tick_rollouts
+from herald.samples.services import keep_samples
 from herald.time import clock
 
 TURN_SECONDS = 1.0
@@ -45,6 +46,8 @@ FACTS_SECONDS = 10.0  # of real time
 #: what devices show is looked at so often, of the installation's time, but not more often than this in real time
 FLEET_EVERY = timedelta(minutes=1)
 FLEET_SECONDS = 10.0
+#: an hour's sample is looked for so often in real time, and four times an hour
+SAMPLE_SECONDS, HOUR = 15.0, timedelta(hours=1)
 _LOCKS = {TURN: TURN_LOOP, FOLLOW: FOLLOW_LOOP}
 #: batches of changed devices that one pass follows at most
 MOST_BATCHES = 200
@@ -111,6 +114,8 @@ class _MembershipWorker:
             delete_stale_uploads(now=now)
             delete_old(now=now)
             purge(now=now)
+        if self._is_time("samples", max(SAMPLE_SECONDS, HOUR.total_seconds() / 4 / clock.speed)):
+            keep_samples(now=now)
         is_quiet = time.monotonic() - self._changed > QUIET_AFTER_SECONDS
         return QUIET_SECONDS if is_quiet else FOLLOW_SECONDS
 

@@ -22,6 +22,7 @@ FOLLOW_LOOP = 7_301_003
 RANKS = 7_301_004
 #: with an import's id: its file is read
 IMPORT = 7_301_005
+CHAIN = 7_301_007
 #: taken by the trigger that keeps one administrator, and by nothing else
 ADMINISTRATORS = 7_301_006
 

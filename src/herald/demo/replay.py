@@ -23,6 +23,7 @@ from herald.gateway.flush import PendingCheckIn, flush
 from herald.gateway.messages import ProtocolError, read_check_in
 from herald.groups.membership import process_changed_devices, refresh_time_groups
 from herald.rollouts.models import Rollout, RolloutState
+from herald.samples.services import take_sample
 from herald_core.deliveries import Phase
 from herald_core.timing.windows import next_opening
 from herald_devices.device import Device
@@ -172,6 +173,7 @@ class Replay:
         if self.now >= self._time_groups_at:
             self.settle()
             self._time_groups_at = self.now + TIME_GROUPS
+            take_sample(now=self.now)
 
     def _wake(self) -> None:
         """Have those call that were offered something."""

@@ -20,6 +20,7 @@ from herald.gateway.batch import UNAVAILABLE, Batcher  # noqa: E402
 from herald.gateway.enrolment import enrol, public_keys  # noqa: E402
 from herald.gateway.flush import PendingCheckIn, counters  # noqa: E402
 from herald.gateway.messages import MAX_BODY_BYTES, ProtocolError, read_check_in  # noqa: E402
+from herald.gateway.metrics import METRICS_TYPE, told_metrics  # noqa: E402
 from herald.gateway.openapi import DOCUMENT  # noqa: E402
 from herald.gateway.outputs import take_piece  # noqa: E402
 from herald.memory import settle_memory  # noqa: E402
@@ -78,6 +79,8 @@ async def _route(scope: Scope, receive: Receive, send: Send) -> None:
     elif path == "/device/v1/health" and method == "GET":
         healthy = await batcher.reaches_database()
         await _send(send, 200 if healthy else 503, _encode({"ok": healthy, **vars(counters)}))
+    elif path == "/metrics" and method == "GET":
+        await _send(send, 200, told_metrics(), ((b"content-type", METRICS_TYPE),))
     elif path == "/device/v1/schema" and method == "GET":
         await _send(send, 200, _encode(DOCUMENT))
     elif path == "/device/v1/no-op" and method == "POST":

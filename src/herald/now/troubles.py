@@ -4,6 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
+from django.db.models import QuerySet
 from procrastinate.contrib.django.models import ProcrastinateJob
 
 from herald.attention.models import Item, ItemKind
@@ -61,12 +62,15 @@ def _of_part(name: str, heartbeat: Heartbeat | None, real: datetime) -> Iterator
         yield Trouble(kind=f"{name}-late", text=text, since=heartbeat.beat_at)
 
 
+def waiting_jobs(real: datetime) -> "QuerySet[ProcrastinateJob]":
+    """Jobs that a worker could take up now, and has not; none of those that only tidy up."""
+    waiting = ProcrastinateJob.objects.filter(status="todo", procrastinateevent__type="deferred")
+    return waiting.exclude(scheduled_at__gt=real).exclude(queue_name="housekeeping")
+
+
 def _jobs(real: datetime) -> Iterator[Trouble]:
     """Jobs that no worker takes up. One that is to begin later, or repeats, is not waiting."""
-    waiting = ProcrastinateJob.objects.filter(status="todo", procrastinateevent__type="deferred").exclude(
-        scheduled_at__gt=real
-    )
-    waiting = waiting.filter(procrastinateevent__at__lt=real - JOB_WAITS).exclude(queue_name="housekeeping")
+    waiting = waiting_jobs(real).filter(procrastinateevent__at__lt=real - JOB_WAITS)
     oldest = waiting.order_by("procrastinateevent__at").values_list("procrastinateevent__at", flat=True).first()
     if oldest is not None:
         count = waiting.count()

@@ -26,9 +26,10 @@ from herald.notifications.sending import send_due
 from herald.now.alarm import PATIENCE, Alarm
 from herald.now.decisions import keep_decisions
 from herald.now.troubles import Trouble, troubles
+from herald.record.chain import link_new, send_out_head
 from herald.time import clock
 
-LOOK_SECONDS, DECISIONS_SECONDS, HEARTBEAT_SECONDS = 3.0, 9.0, 60.0
+LOOK_SECONDS, DECISIONS_SECONDS, HEARTBEAT_SECONDS, CHAIN_SECONDS = 3.0, 9.0, 60.0, 1800.0
 #: for how long whoever watches has the others stand by; longer than a look takes, but for a mail server that hangs
 LEASE = timedelta(seconds=12)
 #: as everything starts, no part has beaten yet; so long after its own start a watcher holds that against none
@@ -97,12 +98,21 @@ class Watcher:
         self._alarm.database_answers()
         if not leads or time.monotonic() - self._began < GRACE.total_seconds():
             return
+        self._keep_chain()
         if self._is_time("decisions", DECISIONS_SECONDS):
             keep_decisions(now=clock.now())
         found = look(now=clock.now(), real_now=datetime.now(UTC))
         if self._is_time("outside", HEARTBEAT_SECONDS):
             self._alarm.keep_recipients()
             self._call_out(found)
+
+    def _keep_chain(self) -> None:
+        """Link what was put on record since; once a day, let its newest hash leave the house."""
+        everything = self._is_time("chain", CHAIN_SECONDS)
+        while link_new(now=clock.now(), everything=everything):
+            pass
+        if everything:
+            send_out_head(real_now=datetime.now(UTC))
 
     def _ask_database(self) -> bool:
         """Beat, and whether it is this one that watches."""

@@ -94,6 +94,24 @@ class Comment(models.Model):
         )
 
 
+class ChainLink(models.Model):
+    """The link of one entry in the chain over the record (`record.chain`). It has no foreign key: an entry that is
+    removed must leave its link."""
+
+    position = models.BigIntegerField(primary_key=True)
+    entry_id = models.BigIntegerField(unique=True)
+    hash = models.CharField(max_length=64)
+    linked_at = models.DateTimeField()
+
+
+class ChainWitness(models.Model):
+    """A link whose hash went out, and when, in real time."""
+
+    at = models.DateTimeField()
+    position = models.BigIntegerField()
+    hash = models.CharField(max_length=64)
+
+
 class RecordEntry(models.Model):
     """One act. `actor` is empty where the system acted."""
 

@@ -1108,6 +1108,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/fleet-over-time": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Versions by family, the share on approved versions and the devices on time, from samples. */
+        get: operations["fleet_over_time"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fleet-over-time/standing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How much of the fleet is on an approved version, and when the rest will be. */
+        get: operations["fleet_standing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/folders": {
         parameters: {
             query?: never;
@@ -3766,6 +3800,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Counts of this web server and figures of the installation, for a monitoring system with a token. */
+        get: operations["metrics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -4676,6 +4727,12 @@ export interface components {
             words: string;
             devices: number;
         };
+        /** @description So many devices more are expected on an approved version by a moment. */
+        ExpectedPoint: {
+            /** Format: date-time */
+            at: string;
+            approved: number;
+        };
         /** @description Why is this device (id, name or uid) matched, or not? */
         ExplainQuestionRequest: {
             rule: string;
@@ -4750,6 +4807,14 @@ export interface components {
             cause: string;
             attempts: number;
         };
+        /** @description A family over time; `target` is its newest approved version, empty where there is none. */
+        FamilyOverTime: {
+            family: string;
+            target: string;
+            devices: number;
+            approved: number;
+            bands: components["schemas"]["VersionBand"][];
+        };
         /** @description What a feed holds; of all rows, where none is named. */
         FeedBodyRequest: {
             name: string;
@@ -4797,6 +4862,20 @@ export interface components {
             at: string;
             local_time: string;
             shift: string;
+        };
+        /** @description The fleet over time, to now, and what is expected from now on. */
+        FleetOverTime: {
+            standing: components["schemas"]["StandingView"];
+            points: components["schemas"]["FleetPoint"][];
+            expected: components["schemas"]["ExpectedPoint"][];
+            families: components["schemas"]["FamilyOverTime"][];
+        };
+        FleetPoint: {
+            /** Format: date-time */
+            at: string;
+            devices: number;
+            approved: number;
+            on_time: number;
         };
         /** @description A serializer that refuses fields it does not know, naming them. */
         FolderDraftRequest: {
@@ -6056,6 +6135,8 @@ export interface components {
             /** Format: int64 */
             object_id: number;
             sentence: string;
+            before: unknown | null;
+            after: unknown | null;
         };
         /** @description What changing it does: devices that refer to it, rules rewritten, groups that gain or lose. */
         ReferenceEffects: {
@@ -7021,6 +7102,18 @@ export interface components {
             waiting: number;
         };
         /**
+         * @description How much of the fleet runs an approved version; of the rest, how many devices a running rollout reaches, and
+         *     when the last of them is expected (null where no end is in sight, or none is on its way).
+         */
+        StandingView: {
+            devices: number;
+            approved: number;
+            on_the_way: number;
+            rollouts: number;
+            /** Format: date-time */
+            expected_at: string | null;
+        };
+        /**
          * @description Where a rollout stands: `words` say it, `until` when that is known to end. `devices` are those it speaks of, of
          *     which `unheard` are not heard from in time; `ring` is the position of the ring it is about.
          */
@@ -7254,6 +7347,12 @@ export interface components {
         ValueCount: {
             value: string;
             count: number;
+        };
+        /** @description A version of a family: how many devices ran it, at each of the points. */
+        VersionBand: {
+            version: string;
+            approved: boolean;
+            devices: number[];
         };
         /**
          * @description A version: `runs` devices of the model, `stranded` of them without a way to the newest, and `cuts_off` how many
@@ -16931,6 +17030,172 @@ export interface operations {
             };
             /** @description The current state does not allow it, or its consequences were not agreed to. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fleet_over_time: {
+        parameters: {
+            query?: {
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FleetOverTime"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fleet_standing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StandingView"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -40442,6 +40707,89 @@ export interface operations {
             };
             /** @description The body is of a kind that is not taken. */
             415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    metrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                    "application/openmetrics-text": string;
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
                 headers: {
                     [name: string]: unknown;
                 };

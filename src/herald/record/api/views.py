@@ -28,7 +28,7 @@ class RecordRow(serializers.ModelSerializer[RecordEntry]):
 
     class Meta:
         model = RecordEntry
-        fields = ("id", "at", "actor", "kind", "object_id", "sentence")
+        fields = ("id", "at", "actor", "kind", "object_id", "sentence", "before", "after")
 
 
 class PersonInRecord(serializers.Serializer[Any]):

@@ -5,7 +5,7 @@ import { api, body, type Schemas } from "@/api/client";
 import { people as peopleQuery } from "@/api/queries";
 import { changed } from "@/api/topics";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
-import { ruleWords } from "./rules";
+import { ruleWords } from "./rule-words";
 
 type Rule = Schemas["NotificationRuleRow"];
 type Wanted = Required<Schemas["NotificationRuleBodyRequest"]>;

@@ -5,19 +5,15 @@ import { api, body, type Schemas } from "@/api/client";
 import { changed } from "@/api/topics";
 import { useClock } from "@/lib/clock";
 import { counted, instant } from "@/lib/format";
+import { wordsIn } from "@/lib/words";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { ROLE_NAMES, ROLES, type Role } from "./roles";
-
-/** The addresses in a text, parted by commas, spaces, semicolons or lines. */
-export function addressesIn(text: string): string[] {
-  return text.split(/[\s,;]+/).filter(Boolean);
-}
 
 export function Invite({ onClose }: { onClose: () => void }) {
   const client = useQueryClient();
   const [text, setText] = useState("");
   const [role, setRole] = useState<Role>("operator");
-  const emails = addressesIn(text);
+  const emails = wordsIn(text);
   const invite = useMutation({
     mutationFn: () => body(api.POST("/api/v1/people/invitations", { body: { emails, role } })),
     onSuccess: () => changed(client, "people"),

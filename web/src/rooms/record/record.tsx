@@ -12,6 +12,7 @@ import { Exports, More, SearchField, useTypedWords } from "@/parts/list-parts";
 import { ObjectLink } from "@/parts/object-link";
 import { MomentField } from "@/parts/time-fields";
 import { Inline, Loaded } from "@/parts/views";
+import { changedKeys } from "./changed-keys";
 import { recordChoices, record as recordQuery } from "./queries";
 
 const recordRoute = getRouteApi("/record");
@@ -72,8 +73,42 @@ function Entry({ entry: e }: { entry: Schemas["RecordRow"] }) {
       <ObjectLink kind={e.kind} id={e.object_id} className="text-soft hover:underline">
         {e.kind} {e.object_id || ""}
       </ObjectLink>
-      <span>{e.sentence}</span>
+      <span>
+        {e.sentence}
+        <Change entry={e} />
+      </span>
     </li>
+  );
+}
+
+/** What an act changed, key by key: what was, and what is. */
+function Change({ entry }: { entry: Schemas["RecordRow"] }) {
+  const rows = changedKeys(entry.before, entry.after);
+  if (rows.length === 0) return null;
+  return (
+    <details className="mt-0.5">
+      <summary className="cursor-pointer text-soft">What changed</summary>
+      <table className="mt-1">
+        <thead className="text-left text-soft text-xs">
+          <tr>
+            <th className="pr-5 font-normal">
+              <span className="sr-only">What</span>
+            </th>
+            <th className="pr-5 font-normal">before</th>
+            <th className="font-normal">after</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map(([key, was, is]) => (
+            <tr key={key} className="align-top">
+              <th className="pr-5 text-left font-normal text-soft">{key.replaceAll("_", " ")}</th>
+              <td className="max-w-[22rem] break-words pr-5">{was}</td>
+              <td className="max-w-[22rem] break-words">{is}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </details>
   );
 }
 
