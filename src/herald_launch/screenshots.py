@@ -32,8 +32,8 @@ VIEWS = (
     ("command-compose", "/commands/{schedule}/edit", "light"),
     ("calendar", "/calendar", "light"),
     ("library", "/library", "light"),
-    ("attributes", "/library?shelf=attributes", "light"),
-    ("overlaps", "/overlaps?groups={overlapping}", "light"),
+    ("fleet-over-time", "/fleet-over-time", "light"),
+    ("notifications", "/notifications?part=rules", "light"),
     ("record", "/record", "light"),
 )
 
@@ -91,9 +91,6 @@ def _places(page: Page, base: str) -> dict[str, Any]:
         places.setdefault(rollout["state"], rollout["id"])
     places.setdefault("running", rollouts[0]["id"])
     places["frost"] = next(g["id"] for g in ask("groups") if g["name"].startswith("Frost-zone"))
-    ids = {g["name"]: g["id"] for g in ask("groups")}
-    chosen = ("Field gateways", "Satellite uplinks", "Gateways on time", "Bench and spares")
-    places["overlapping"] = ",".join(str(ids[name]) for name in chosen)
     schedules = ask("schedules")["schedules"]
     places["schedule"] = schedules[-1]["id"]
     places["answered"] = next(s["id"] for s in schedules if s["template"]["key"] == "health-check")

@@ -9,6 +9,7 @@ VIEWS = (
     "/quarantine",
     "/attention",
     "/attention?state=closed",
+    "/fleet-over-time",
     "/fleet",
     "/fleet?rule=family%20%3D%20Sill&grid=site,firmware&columns=battery",
     "/import/new",

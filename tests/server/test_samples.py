@@ -8,6 +8,7 @@ from django.db import IntegrityError, transaction
 
 from herald.fleet.models import Device
 from herald.images.models import Image
+from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout, RolloutState, StoredForecast
 from herald.samples import services
 from herald.samples.compliance import over_time, standing
@@ -15,7 +16,7 @@ from herald.samples.models import FleetSample
 from herald.samples.services import keep_samples, take_sample
 from herald.time import clock
 from herald_core.versions import version_key as key_of
-from tests.factories import NOW, client_as, make_devices, make_draft, make_image, make_static
+from tests.factories import NOW, client_as, make_devices, make_draft, make_image, make_static, make_user
 
 pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
 HOUR, DAY = timedelta(hours=1), timedelta(days=1)
@@ -43,12 +44,20 @@ def test_a_device_is_where_it_should_be_on_an_approved_version_for_its_model() -
     on("5.2.1", 4, admission="retired")
     assert shares() == {("5.2.1", True): 3, ("5.1.0", False): 2, ("4.0.0", False): 1, ("", False): 1}
     stands = standing(NOW)
-    assert (stands.devices, stands.approved, stands.on_the_way, stands.expected_at) == (7, 3, 0, None)
+    assert (stands.devices, stands.approved, stands.newest, stands.on_the_way) == (7, 3, 3, 0)
+    assert stands.expected_at is None
 
 
 def test_nothing_is_claimed_of_an_empty_fleet() -> None:
     told = client_as("viewer").get("/api/v1/fleet-over-time").json()
-    assert told["standing"] == {"devices": 0, "approved": 0, "on_the_way": 0, "rollouts": 0, "expected_at": None}
+    assert told["standing"] == {
+        "devices": 0,
+        "approved": 0,
+        "newest": 0,
+        "on_the_way": 0,
+        "rollouts": 0,
+        "expected_at": None,
+    }
     assert told["points"] == [] and told["families"] == [] and told["expected"] == []
 
 
@@ -102,29 +111,44 @@ def test_points_and_bands_add_up_to_the_fleet_at_each_moment() -> None:
     ]
 
 
-def running(hourly: list[float], end: datetime | None) -> None:
-    draft = make_draft(make_static("G", make_devices(1)))
-    Rollout.objects.filter(pk=draft.pk).update(state=RolloutState.RUNNING, launched_at=NOW)
-    StoredForecast.objects.create(rollout=draft, at=NOW - HOUR, median=end, hourly=hourly)
+def running(devices: list[Device], hourly: list[float], end: datetime | None) -> Rollout:
+    """A rollout of 5.2.1 to some devices, as far as its stored forecast tells."""
+    draft = make_draft(make_static(f"G{devices[0].pk}", devices))
+    launching.request_launch(draft, expected=len(devices), actor=make_user(), now=NOW)
+    launching.launch(draft, now=NOW)
+    StoredForecast.objects.update_or_create(rollout=draft, defaults={"at": NOW - HOUR, "median": end, "hourly": hourly})
+    return draft
 
 
-def test_what_running_rollouts_confirm_is_expected_and_never_more_than_is_missing() -> None:
-    on("5.1.0", 9)
-    running([2.0, 3.4, 2.6], NOW + 2 * HOUR)
-    told = client_as("viewer").get("/api/v1/fleet-over-time").json()
-    assert told["standing"]["on_the_way"] == 8
-    assert datetime.fromisoformat(told["standing"]["expected_at"]) == NOW + 2 * HOUR
-    # what was expected until now is over: those devices are counted by what they run
-    assert [p["approved"] for p in told["expected"]] == [3, 6]
+def told() -> Any:
+    return client_as("viewer").get("/api/v1/fleet-over-time").json()
+
+
+def test_what_is_on_its_way_are_the_devices_that_a_running_rollout_reaches_and_no_others() -> None:
+    old, fine = on("5.1.0", 6), on("5.2.0", 4)
+    on("5.1.0", 9)  # in no rollout
+    image = make_image("5.2.0", b"fine")
+    assert image.status == "approved"
+    running([*old, *fine], [2.0, 4.0, 4.0], NOW + 2 * HOUR)
+    stands = told()["standing"]
+    assert (stands["devices"], stands["approved"], stands["newest"], stands["on_the_way"]) == (19, 4, 0, 6)
+    assert datetime.fromisoformat(stands["expected_at"]) == NOW + 2 * HOUR
+    # six in ten of those that it confirms were missing; what was expected until now is counted by what it runs
+    assert [p["approved"] for p in told()["expected"]] == [2, 5]
     Rollout.objects.update(state=RolloutState.PAUSED)
-    told = client_as("viewer").get("/api/v1/fleet-over-time").json()
-    assert (told["standing"]["on_the_way"], told["expected"]) == (0, [])
+    assert (told()["standing"]["on_the_way"], told()["expected"]) == (0, [])
+
+
+def test_a_device_that_two_rollouts_want_is_on_its_way_once() -> None:
+    devices = on("5.1.0", 5)
+    running(devices, [5.0, 5.0], NOW + HOUR)
+    assert standing(NOW).on_the_way == 5
+    assert [p["approved"] for p in told()["expected"]][-1] <= 5
 
 
 def test_an_end_that_is_not_in_sight_is_none() -> None:
-    on("5.1.0", 30)
-    running([2.0], None)
-    assert standing(NOW).expected_at is None
+    running(on("5.1.0", 3), [1.0], None)
+    assert (standing(NOW).on_the_way, standing(NOW).expected_at) == (3, None)
 
 
 def test_days_bound_what_is_told() -> None:

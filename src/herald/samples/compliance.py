@@ -1,19 +1,25 @@
 """How much of the fleet runs an approved version, how that came about, and when the rest will.
 
 What is expected comes from the forecasts that are kept of running rollouts: how many devices each confirms in each
-hour, by the median of its simulated futures. A device that two rollouts want is counted by both, so the sum is bounded
-by what is missing.
+hour, by the median of its simulated futures. Many of those run an approved version already; so each hour counts by the
+share of the rollout's remaining devices that do not. A device that two rollouts want is counted by both, so the sum is
+bounded by those that are on their way.
 """
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from django.db.models import Count, QuerySet
+
+from herald.deliveries.models import Delivery
+from herald.fleet.models import Admission
 from herald.images.models import Image
 from herald.rollouts.models import Rollout, RolloutState
 from herald.samples.models import FleetSample
-from herald.samples.services import OTHERS, fleet_now
+from herald.samples.services import OTHERS, approved_versions, fleet_now
+from herald_core.deliveries import OPEN
 
 HOUR = timedelta(hours=1)
 #: bands that a family's picture tells apart; the others are one
@@ -60,40 +66,86 @@ class Expected:
 
 @dataclass(frozen=True)
 class Standing:
-    """How the fleet stands: devices, those on an approved version, those of the rest that a running rollout reaches,
-    and when the last of these is expected; None where no end is in sight, or none is on its way."""
+    """How the fleet stands: admitted devices, those on an approved version, those on the newest one for their model;
+    of those that are missing, how many a running rollout reaches, and when the last is expected; None where no end is
+    in sight, or none is on its way."""
 
     devices: int
     approved: int
+    newest: int
     on_the_way: int
     rollouts: int
     expected_at: datetime | None
 
 
+@dataclass(frozen=True)
+class OnTheWay:
+    """What a running rollout still has to do: its devices that are not through, and those of them whose version is not
+    approved."""
+
+    rollout: Rollout
+    devices: int
+    missing: int
+
+
 def standing(now: datetime) -> Standing:
     """How much of the fleet is where it should be, and when the rest of it will be."""
     parts = fleet_now(now)
-    devices, approved = sum(p.devices for p in parts), sum(p.approved * p.devices for p in parts)
-    running = running_rollouts()
-    steps = expected(now, devices - approved, running)
-    on_the_way = min(devices - approved, sum(_left(r) for r in running))
-    ends = [r.forecast.median for r in running]
-    end = max((e for e in ends if e is not None), default=None) if all(ends) else None
-    return Standing(devices, approved, on_the_way, len(running), end if steps else None)
+    ways = on_the_way()
+    reached = missing_on_the_way([w.rollout for w in ways])
+    ends = [w.rollout.forecast.median for w in ways if w.missing]
+    return Standing(
+        devices=sum(p.devices for p in parts),
+        approved=sum(p.devices for p in parts if p.approved),
+        newest=sum(p.newest for p in parts),
+        on_the_way=reached,
+        rollouts=sum(w.missing > 0 for w in ways),
+        expected_at=max(e for e in ends if e is not None) if ends and all(ends) else None,
+    )
 
 
-def expected(now: datetime, missing: int, running: Sequence[Rollout]) -> list[Expected]:
-    """What is expected to be added, hour by hour, until nothing is."""
+def on_the_way() -> list[OnTheWay]:
+    """The rollouts that run and of which a forecast is kept, with what they still have to do."""
+    running = Rollout.objects.filter(state=RolloutState.RUNNING).select_related("forecast")
+    found = {r.pk: r for r in running if r.current_forecast is not None}
+    devices: dict[int, int] = defaultdict(int)
+    missing: dict[int, int] = defaultdict(int)
+    approved = approved_versions()
+    rows = _still_to_do(found).values_list("rollout", "device__model", "device__firmware_key")
+    for rollout, model, key, count in rows.annotate(count=Count("pk")):
+        devices[rollout] += count
+        missing[rollout] += 0 if (model, key) in approved else count
+    return [OnTheWay(r, devices[pk], missing[pk]) for pk, r in found.items()]
+
+
+def missing_on_the_way(rollouts: Sequence[Rollout]) -> int:
+    """How many devices whose version is not approved these rollouts reach, each counted once."""
+    approved = approved_versions()
+    rows = _still_to_do([r.pk for r in rollouts]).values_list("device__model", "device__firmware_key")
+    counted = rows.annotate(count=Count("device", distinct=True))
+    return sum(count for model, key, count in counted if (model, key) not in approved)
+
+
+def _still_to_do(rollout_ids: Iterable[int]) -> "QuerySet[Delivery]":
+    """Deliveries of these rollouts to admitted devices that are not through."""
+    found = Delivery.objects.filter(rollout__in=list(rollout_ids), is_current_step=True, phase__in=OPEN)
+    return found.filter(device__admission=Admission.ADMITTED).order_by()
+
+
+def expected(now: datetime, stands: Standing, ways: Sequence[OnTheWay]) -> list[Expected]:
+    """What is expected to be added, hour by hour, until the last that is on its way."""
     added: dict[datetime, float] = defaultdict(float)
-    for rollout in running:
-        for n, count in enumerate(rollout.forecast.hourly):
-            at = rollout.forecast.at + (n + 1) * HOUR
-            if at > now and count:
-                added[at.replace(minute=0, second=0, microsecond=0)] += count
+    for way in ways:
+        forecast = way.rollout.forecast
+        for n, count in enumerate(forecast.hourly):
+            at = forecast.at + (n + 1) * HOUR
+            if at > now and way.devices and (stands.expected_at is None or at <= stands.expected_at + HOUR):
+                added[at.replace(minute=0, second=0, microsecond=0)] += count * way.missing / way.devices
     found, total = [], 0.0
     for at in sorted(added):
-        total = min(float(missing), total + added[at])
-        found.append(Expected(at, round(total)))
+        total = min(float(stands.on_the_way), total + added[at])
+        if added[at] > 0:
+            found.append(Expected(at, round(total)))
     return found
 
 
@@ -147,14 +199,3 @@ def _targets() -> dict[str, str]:
     for family, version in rows:
         found.setdefault(family, version)
     return found
-
-
-def running_rollouts() -> list[Rollout]:
-    """Rollouts that run and of which a forecast is kept."""
-    found = Rollout.objects.filter(state=RolloutState.RUNNING).select_related("forecast")
-    return [rollout for rollout in found if rollout.current_forecast is not None]
-
-
-def _left(rollout: Rollout) -> int:
-    hourly: list[float] = rollout.forecast.hourly
-    return round(sum(hourly))

@@ -7102,12 +7102,14 @@ export interface components {
             waiting: number;
         };
         /**
-         * @description How much of the fleet runs an approved version; of the rest, how many devices a running rollout reaches, and
-         *     when the last of them is expected (null where no end is in sight, or none is on its way).
+         * @description How much of the fleet runs an approved version, and the newest one for its model. Of the rest: how many devices
+         *     a running rollout reaches, and when the last of them is expected (null where no end is in sight, or none is on its
+         *     way).
          */
         StandingView: {
             devices: number;
             approved: number;
+            newest: number;
             on_the_way: number;
             rollouts: number;
             /** Format: date-time */

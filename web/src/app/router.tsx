@@ -183,6 +183,12 @@ const notificationsRoute = createRoute({
   component: lazyRouteComponent(() => import("@/rooms/notifications/notifications"), "Notifications"),
   validateSearch: (search): { part?: NotificationPart } => ({ part: among(search.part, ["own", "rules", "sent"]) }),
 });
+const overTimeRoute = createRoute({
+  ...under,
+  path: "/fleet-over-time",
+  component: lazyRouteComponent(() => import("@/rooms/now/fleet-over-time"), "FleetOverTime"),
+  validateSearch: (search): { days?: number } => ({ days: whole(search.days) }),
+});
 const libraryRoute = createRoute({
   ...under,
   path: "/library",
@@ -235,6 +241,7 @@ const tree = root.addChildren([
   libraryRoute,
   recordRoute,
   notificationsRoute,
+  overTimeRoute,
   page(
     "/mail",
     lazyRouteComponent(() => import("@/rooms/notifications/demo-mail"), "DemoMail"),

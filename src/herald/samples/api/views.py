@@ -10,18 +10,20 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.http.fields import read_limit
-from herald.samples.compliance import expected, over_time, running_rollouts, standing
+from herald.samples.compliance import expected, on_the_way, over_time, standing
 from herald.time import clock
 
 MOST_DAYS = 730
 
 
 class StandingView(serializers.Serializer[Any]):
-    """How much of the fleet runs an approved version; of the rest, how many devices a running rollout reaches, and
-    when the last of them is expected (null where no end is in sight, or none is on its way)."""
+    """How much of the fleet runs an approved version, and the newest one for its model. Of the rest: how many devices
+    a running rollout reaches, and when the last of them is expected (null where no end is in sight, or none is on its
+    way)."""
 
     devices = serializers.IntegerField()
     approved = serializers.IntegerField()
+    newest = serializers.IntegerField()
     on_the_way = serializers.IntegerField()
     rollouts = serializers.IntegerField()
     expected_at = serializers.DateTimeField(allow_null=True)
@@ -85,6 +87,6 @@ class FleetOverTimeView(APIView):
         days = read_limit(request.query_params.get("days"), default=30, most=MOST_DAYS)
         points, families = over_time(now - timedelta(days=days), now)
         stands = standing(now)
-        ahead = expected(now, stands.devices - stands.approved, running_rollouts())
+        ahead = expected(now, stands, on_the_way())
         body = {"standing": stands, "points": points, "expected": ahead, "families": families}
         return Response(FleetOverTime(body).data)

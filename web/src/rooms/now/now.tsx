@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "@/api/client";
 import { useClock } from "@/lib/clock";
-import { city, count, counted } from "@/lib/format";
+import { city, count, counted, instant } from "@/lib/format";
 import { usePageTitle } from "@/lib/title";
 import { ComingList } from "@/parts/coming-list";
 import { Empty } from "@/parts/controls";
@@ -13,7 +13,8 @@ import { WholePage } from "@/parts/views";
 import { ZoneRows } from "@/parts/zone-rows";
 import { AboutLink } from "./attention-item";
 import { EverythingPaused, PauseEverything } from "./pause-everything";
-import { now as nowQuery } from "./queries";
+import { now as nowQuery, standing } from "./queries";
+import { standingWords } from "./standing-words";
 
 const WORDS = ["Nothing", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine"];
 
@@ -62,6 +63,7 @@ function Shown({ data }: { data: Schemas["NowView"] }) {
             <PauseEverything />
           </div>
         </div>
+        {data.devices > 0 && <StandingLine />}
         {data.paused && <EverythingPaused standing={data.paused} />}
         <h2 className="mb-1.5 text-[1.05rem]">Waits for a decision</h2>
         <div className="mb-5 rounded-md border border-rule bg-card">
@@ -150,6 +152,21 @@ function Shown({ data }: { data: Schemas["NowView"] }) {
         </ul>
       </aside>
     </div>
+  );
+}
+
+/** How much of the fleet is where it should be; it leads to how that came about. */
+function StandingLine() {
+  const { now, zone } = useClock();
+  const { data } = useQuery(standing);
+  return (
+    <p className="mb-4 min-h-[1.5em]">
+      {data && data.devices > 0 && (
+        <Link to="/fleet-over-time" search={{}} className="hover:underline">
+          {standingWords(data, (at) => instant(at, zone, now))}
+        </Link>
+      )}
+    </p>
   );
 }
 

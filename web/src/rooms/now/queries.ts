@@ -21,6 +21,19 @@ export const attention = (state: AttentionState, mine: boolean) =>
     placeholderData: keepPreviousData,
     refetchInterval: 30 * SECOND,
   });
+export const standing = queryOptions({
+  queryKey: ["standing"],
+  queryFn: () => body(api.GET("/api/v1/fleet-over-time/standing")),
+  refetchInterval: 60 * SECOND,
+  staleTime: 20 * SECOND,
+});
+export const fleetOverTime = (days: number) =>
+  queryOptions({
+    queryKey: ["over-time", days],
+    queryFn: () => body(api.GET("/api/v1/fleet-over-time", { params: { query: { days } } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: 60 * SECOND,
+  });
 export const now = queryOptions({
   queryKey: ["now"],
   queryFn: () => body(api.GET("/api/v1/now")),
