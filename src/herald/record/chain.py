@@ -2,7 +2,7 @@
 entry shows.
 
 Writers know nothing of it. One background step links entries after they were committed, in the order in which it finds
-them; what is still being written is linked later, whatever its id. Each link's hash is SHA-256 over the hash before it
+them; an entry of a longer transaction is linked later, whatever its id. Each link's hash is SHA-256 over the hash before it
 and the entry in canonical JSON (sorted keys, no spaces, UTF-8). Whoever can write to the database can compute a whole
 new chain: that shows against a hash that left the house, which is why the newest goes out each day.
 """
@@ -27,7 +27,7 @@ from herald.record.models import ChainLink, ChainWitness, RecordEntry
 BEGINNING = "0" * 64
 #: entries linked in one transaction
 BATCH = 2000
-#: most steps look only at so many of the latest ids; entries that were being written for long are found by a full look
+#: most steps look only at so many of the latest ids; those of longer transactions are found by a full look
 WINDOW = 5000
 #: an entry that says it is so much older than the links before it was slipped in
 TOLERANCE = timedelta(hours=1)

@@ -120,7 +120,14 @@ function Share({ all }: { all: Answer }) {
 
 /** the target's own, and those of all others */
 const TARGET = "var(--verdigris)";
-const COLOURS = ["var(--soft)", "var(--saffron)", "var(--plum)", "var(--rule)", "color-mix(in srgb, var(--plum) 45%, var(--card))", "var(--ink)"];
+const COLOURS = [
+  "var(--soft)",
+  "var(--saffron)",
+  "var(--plum)",
+  "var(--rule)",
+  "color-mix(in srgb, var(--plum) 45%, var(--card))",
+  "var(--ink)",
+];
 const FW = 420;
 const FH = 110;
 
