@@ -2,9 +2,9 @@
 entry shows.
 
 Writers know nothing of it. One background step links entries after they were committed, in the order in which it finds
-them; an entry of a longer transaction is linked later, whatever its id. Each link's hash is SHA-256 over the hash before it
-and the entry in canonical JSON (sorted keys, no spaces, UTF-8). Whoever can write to the database can compute a whole
-new chain: that shows against a hash that left the house, which is why the newest goes out each day.
+them; an entry of a longer transaction is linked later, whatever its id. Each link's hash is SHA-256 over the hash
+before it and the entry in canonical JSON (sorted keys, no spaces, UTF-8). Whoever can write to the database can compute
+a whole new chain: that shows against a hash that left the house, which is why the newest goes out each day.
 """
 
 import hashlib
