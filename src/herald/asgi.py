@@ -218,13 +218,20 @@ async def app(scope: MutableMapping[str, Any], receive: Receive, send: Send) -> 
     elif scope["type"] == "http" and scope["path"] == EVENTS_PATH:
         hub.start()
         loop = asyncio.get_running_loop()
+
+        async def may_listen() -> bool:
+            try:
+                return await loop.run_in_executor(handler.pool, _is_signed_in, scope)
+            except (OperationalError, InterfaceError):
+                return True  # nobody knows while the database is away; it is asked again
+
         try:
             known = await loop.run_in_executor(handler.pool, _is_signed_in, scope)
         except (OperationalError, InterfaceError):
             await refuse(send, Refused(503, "unavailable", "The database does not answer", "Try again in a moment."))
             return
         if known:
-            await serve_events(receive, send)
+            await serve_events(receive, send, may_listen)
         else:
             await refuse(send, Refused(401, "not-authenticated", "Sign in first", "Sign in, or send a token."))
     elif scope["type"] == "http":

@@ -13,8 +13,8 @@ from tests.running import Running
 #: asked by the frame around every page
 FRAME = re.compile(r"/api/v1/(session|health|ready|events)$")
 CALLS = re.compile(r"/api/v1/")
-#: pages that are looked at beside each other
-AT_ONCE = 5
+#: pages that are looked at beside each other; each holds one of the six connections that a browser opens to a server
+AT_ONCE = 3
 #: words that claim something of the fleet: a number, or that there is none
 CLAIM = re.compile(
     r"(?<![:\d])\b\d[\d,]*\s+(device|group|rollout|member|entr|confirmed|failed|waiting|joins?|leaves?|of)\w*"
@@ -192,6 +192,24 @@ def test_a_page_whose_code_does_not_arrive_says_so_and_the_others_work(signed_in
     expect(page.get_by_role("heading", name="This page could not be loaded")).to_be_visible()
     page.get_by_role("link", name="Fleet").click()
     expect(page.get_by_role("heading", name="Fleet", exact=True)).to_be_visible()
+
+
+def test_a_page_out_of_sight_holds_no_connection_and_catches_up_when_it_is_back(
+    signed_in: Page, running: Running
+) -> None:
+    """A browser opens six connections to a server; whoever opens a seventh page must not wait for ever."""
+    page = signed_in
+    page.goto(f"{running.url}/record")
+    settled(page)
+    show = "state => { Object.defineProperty(document, 'visibilityState', { value: state, configurable: true }); "
+    show += "document.dispatchEvent(new Event('visibilitychange')); }"
+    events = re.compile(r"/api/v1/events$")
+    with page.expect_event("requestfailed", lambda r: events.search(r.url) is not None):
+        page.evaluate(show, "hidden")  # it lets go by itself
+    running.api("POST", "folders", {"name": f"Made out of sight {len(running.ask('groups'))}"})
+    with page.expect_request(events):
+        page.evaluate(show, "visible")
+    expect(page.locator("main ol li").first).to_contain_text("Made out of sight")
 
 
 def test_the_demo_clock_is_not_shown_before_it_is_known(signed_in: Page, running: Running) -> None:

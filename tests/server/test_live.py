@@ -8,10 +8,13 @@ from typing import Any
 import pytest
 from asgiref.sync import async_to_sync
 from django.db import connection, transaction
+from rest_framework.test import APIClient
 
 from herald.asgi import EVENTS_PATH, app
 from herald.live import events
 from herald.live.notify import notify
+from herald.people.accounts import disable
+from tests.factories import NOW, make_user
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -85,6 +88,44 @@ def test_a_slow_browser_is_let_go() -> None:
         assert len(chunks) == events.QUEUE_LENGTH - 1
 
     async_to_sync(run)()
+
+
+def test_who_is_shut_out_hears_nothing_more(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The stream is open; the session ends, by a press elsewhere or an administrator."""
+    monkeypatch.setattr(events, "ASK_AGAIN_SECONDS", 0.05)
+    user = make_user("viewer")
+    browser = APIClient()
+    browser.post("/api/v1/session", {"email": user.email, "password": "a-long-password"}, format="json")
+    cookie = f"sessionid={browser.cookies['sessionid'].value}".encode()
+    admin = make_user("administrator")
+
+    async def run() -> list[dict[str, Any]]:
+        sent: list[dict[str, Any]] = []
+        opened = asyncio.Event()
+
+        async def send(message: Any) -> None:
+            sent.append(dict(message))
+            if message.get("body"):
+                opened.set()
+
+        async def receive() -> dict[str, Any]:
+            await asyncio.sleep(60)
+            return {"type": "http.disconnect"}
+
+        scope = {"type": "http", "path": EVENTS_PATH, "method": "GET", "headers": [(b"cookie", cookie)]}
+        stream = asyncio.create_task(app(scope, receive, send))
+        await asyncio.wait_for(opened.wait(), 30)
+        await asyncio.sleep(0.3)
+        assert not stream.done(), "who may listen goes on"
+        await asyncio.to_thread(lambda: disable([user.pk], actor=admin, now=NOW))
+        await asyncio.wait_for(stream, 30)
+        assert events.hub._task is not None
+        events.hub._task.cancel()
+        events.hub._task = None
+        return sent
+
+    sent = async_to_sync(run)()
+    assert sent[0]["status"] == 200 and not sent[-1].get("more_body")
 
 
 def test_events_need_a_sign_in() -> None:

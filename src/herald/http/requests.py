@@ -14,6 +14,7 @@ from django.http.response import HttpResponseBase
 from prometheus_client import Counter, Histogram
 
 HEADER = "X-Request-ID"
+_METHODS = ("GET", "HEAD", "OPTIONS", "POST", "PUT", "PATCH", "DELETE")
 _WELL_FORMED = re.compile(r"[\w.:-]{1,80}", re.ASCII)
 #: a request that takes longer is worth a line in the log
 SLOW_SECONDS = 2.0
@@ -49,7 +50,7 @@ class RequestTrace:
         route = found.route if found else ""
         if not route.startswith("api/"):
             return
-        method = request.method or ""
+        method = request.method if request.method in _METHODS else "other"
         REQUESTS.labels(method, route, str(answer.status_code)).inc()
         SECONDS.labels(method, route).observe(seconds)
         if answer.status_code >= 500 or seconds > SLOW_SECONDS:

@@ -13,6 +13,8 @@ from herald.live.notify import CHANNEL
 QUEUE_LENGTH = 200
 PING_SECONDS = 15.0
 RECONNECT_SECONDS = 0.5
+#: how often it is asked whether somebody may still listen
+ASK_AGAIN_SECONDS = 20.0
 _PARAMETERS = ("host", "port", "dbname", "user", "password")
 log = structlog.get_logger()
 
@@ -77,11 +79,11 @@ Send = Callable[[MutableMapping[str, Any]], Awaitable[None]]
 Receive = Callable[[], Awaitable[MutableMapping[str, Any]]]
 
 
-async def serve_events(receive: Receive, send: Send) -> None:
-    """Answer a browser's request for events."""
+async def serve_events(receive: Receive, send: Send, may_listen: Callable[[], Awaitable[bool]]) -> None:
+    """Answer a browser's request for events, until it leaves or may listen no longer: a session can end meanwhile."""
     headers = [(b"content-type", b"text/event-stream"), (b"cache-control", b"no-cache"), (b"x-accel-buffering", b"no")]
     await send({"type": "http.response.start", "status": 200, "headers": headers})
-    gone = asyncio.create_task(_wait_for_leave(receive))
+    gone = asyncio.create_task(_until_over(receive, may_listen))
     stream = hub.stream()
     following: asyncio.Future[bytes | None] | None = None
     try:
@@ -89,7 +91,7 @@ async def serve_events(receive: Receive, send: Send) -> None:
             following = asyncio.ensure_future(anext(stream, None))
             await asyncio.wait({following, gone}, return_when=asyncio.FIRST_COMPLETED)
             if not following.done():
-                return
+                break
             chunk = following.result()
             if chunk is None:
                 break
@@ -101,6 +103,17 @@ async def serve_events(receive: Receive, send: Send) -> None:
             following.cancel()
             await asyncio.gather(following, return_exceptions=True)
         await stream.aclose()  # type: ignore[attr-defined]  # an async generator
+
+
+async def _until_over(receive: Receive, may_listen: Callable[[], Awaitable[bool]]) -> None:
+    leave = asyncio.create_task(_wait_for_leave(receive))
+    try:
+        while True:
+            await asyncio.wait({leave}, timeout=ASK_AGAIN_SECONDS)
+            if leave.done() or not await may_listen():
+                return
+    finally:
+        leave.cancel()
 
 
 async def _wait_for_leave(receive: Receive) -> None:

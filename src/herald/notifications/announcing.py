@@ -9,6 +9,7 @@ from herald.attention.models import Item, ItemKind
 from herald.live.notify import notify
 from herald.notifications.models import Channel, Message, NotificationRule, Occasion, Preference, SendState
 from herald.people.models import User
+from herald_core.timing.clocks import is_zone
 from herald_core.timing.quiet import MailWhen, Wishes, mail_due
 
 
@@ -126,10 +127,12 @@ def wishes_of(people: Iterable[User]) -> dict[int, Wishes]:
 
 
 def _wishes(user: User, kept: Preference | None) -> Wishes:
+    # a zone that this machine does not know any more must not keep anybody from being told
+    zone = user.time_zone if is_zone(user.time_zone) else "UTC"
     if kept is None:
-        return Wishes(zone=user.time_zone)
+        return Wishes(zone=zone)
     return Wishes(
-        zone=user.time_zone,
+        zone=zone,
         when=MailWhen(kept.mail),
         daily_at=kept.daily_at,
         quiet_from=kept.quiet_from,

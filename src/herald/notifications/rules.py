@@ -138,6 +138,8 @@ def save_channel(
         kept = channel or Channel(secret=secrets.token_urlsafe(32))
         kept.name, kept.url, kept.is_on = name, url, is_on
         kept.save()
+        if not is_on:
+            kept.messages.filter(state=SendState.WAITING).update(state=SendState.DROPPED)
         _note(f"{'Changed' if channel else 'Made'} the channel “{name}”", kept.pk, actor, now)
     return kept
 

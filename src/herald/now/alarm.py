@@ -46,6 +46,7 @@ class Alarm:
         with contextlib.suppress(FileNotFoundError):
             if self._recipients.read_text() == text:
                 return
+        self._recipients.parent.mkdir(parents=True, exist_ok=True)
         fresh = self._recipients.with_suffix(".new")
         with os.fdopen(os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "w") as file:
             file.write(text)

@@ -18,7 +18,7 @@ from herald.fleet.models import Admission
 from herald.images.models import Image
 from herald.rollouts.models import Rollout, RolloutState
 from herald.samples.models import FleetSample
-from herald.samples.services import OTHERS, approved_versions, fleet_now
+from herald.samples.services import OTHERS, admitted_by_version, approved_versions, fleet_now, newest_of
 from herald_core.deliveries import OPEN
 
 HOUR = timedelta(hours=1)
@@ -88,16 +88,18 @@ class OnTheWay:
     missing: int
 
 
-def standing(now: datetime) -> Standing:
+def standing() -> Standing:
     """How much of the fleet is where it should be, and when the rest of it will be."""
-    parts = fleet_now(now)
+    rows, approved = admitted_by_version(), approved_versions()
+    newest = newest_of(approved)
     ways = on_the_way()
-    reached = missing_on_the_way([w.rollout for w in ways])
+    # of one rollout each device counts once anyhow
+    reached = ways[0].missing if len(ways) == 1 else missing_on_the_way([w.rollout for w in ways])
     ends = [w.rollout.forecast.median for w in ways if w.missing]
     return Standing(
-        devices=sum(p.devices for p in parts),
-        approved=sum(p.devices for p in parts if p.approved),
-        newest=sum(p.newest for p in parts),
+        devices=sum(n for _, _, n in rows),
+        approved=sum(n for model, key, n in rows if (model, key) in approved),
+        newest=sum(n for model, key, n in rows if key is not None and key == newest.get(model)),
         on_the_way=reached,
         rollouts=sum(w.missing > 0 for w in ways),
         expected_at=max(e for e in ends if e is not None) if ends and all(ends) else None,
