@@ -219,14 +219,17 @@ async def app(scope: MutableMapping[str, Any], receive: Receive, send: Send) -> 
         hub.start()
         loop = asyncio.get_running_loop()
 
+        async def is_signed_in() -> bool:
+            return await loop.run_in_executor(handler.pool, _is_signed_in, scope)
+
         async def may_listen() -> bool:
             try:
-                return await loop.run_in_executor(handler.pool, _is_signed_in, scope)
+                return await is_signed_in()
             except (OperationalError, InterfaceError):
                 return True  # nobody knows while the database is away; it is asked again
 
         try:
-            known = await loop.run_in_executor(handler.pool, _is_signed_in, scope)
+            known = await is_signed_in()
         except (OperationalError, InterfaceError):
             await refuse(send, Refused(503, "unavailable", "The database does not answer", "Try again in a moment."))
             return

@@ -51,20 +51,9 @@ def elsewhere(settings: Settings) -> Iterator[Called]:
 
 
 def rule(*people: User, channels: tuple[Channel, ...] = (), **change: Any) -> NotificationRule:
-    draft = {
-        "name": f"Rule {NotificationRule.objects.count()}",
-        "kinds": [],
-        "at_least": 0,
-        "after_minutes": 0,
-        "is_urgent": False,
-        "tells_over": True,
-        "next_after_minutes": None,
-        "people": [u.pk for u in people],
-        "channels": [c.pk for c in channels],
-        "is_on": True,
-        **change,
-    }
-    return save_rule(RuleDraft(**draft), actor=None, now=NOW)
+    whom = {"people": [u.pk for u in people], "channels": [c.pk for c in channels]}
+    draft = RuleDraft(**{"name": f"Rule {NotificationRule.objects.count()}", **whom, **change})
+    return save_rule(draft, actor=None, now=NOW)
 
 
 def opens(count: int = 8, kind: ItemKind = ItemKind.SILENT, now: datetime = NOW) -> Item:

@@ -11,7 +11,7 @@ from herald.images.models import Image
 from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout, RolloutState, StoredForecast
 from herald.samples import services
-from herald.samples.compliance import over_time, standing
+from herald.samples.compliance import on_the_way, over_time, standing
 from herald.samples.models import FleetSample
 from herald.samples.services import keep_samples, take_sample
 from herald.time import clock
@@ -43,7 +43,7 @@ def test_a_device_is_where_it_should_be_on_an_approved_version_for_its_model() -
     Device.objects.filter(pk=make_devices(1)[0].pk).update(firmware=None, firmware_key=None)
     on("5.2.1", 4, admission="retired")
     assert shares() == {("5.2.1", True): 3, ("5.1.0", False): 2, ("4.0.0", False): 1, ("", False): 1}
-    stands = standing()
+    stands = standing(on_the_way())
     assert (stands.devices, stands.approved, stands.newest, stands.on_the_way) == (7, 3, 3, 0)
     assert stands.expected_at is None
 
@@ -142,13 +142,13 @@ def test_what_is_on_its_way_are_the_devices_that_a_running_rollout_reaches_and_n
 def test_a_device_that_two_rollouts_want_is_on_its_way_once() -> None:
     devices = on("5.1.0", 5)
     running(devices, [5.0, 5.0], NOW + HOUR)
-    assert standing().on_the_way == 5
+    assert standing(on_the_way()).on_the_way == 5
     assert [p["approved"] for p in told()["expected"]][-1] <= 5
 
 
 def test_an_end_that_is_not_in_sight_is_none() -> None:
     running(on("5.1.0", 3), [1.0], None)
-    assert (standing().on_the_way, standing().expected_at) == (3, None)
+    assert (standing(on_the_way()).on_the_way, standing(on_the_way()).expected_at) == (3, None)
 
 
 def test_days_bound_what_is_told() -> None:

@@ -30,20 +30,7 @@ SECOND = timedelta(seconds=1)
 
 
 def rule(**change: Any) -> Any:
-    draft = {
-        "name": "On call",
-        "kinds": [],
-        "at_least": 0,
-        "after_minutes": 0,
-        "is_urgent": True,
-        "tells_over": True,
-        "next_after_minutes": None,
-        "people": [],
-        "channels": [],
-        "is_on": True,
-        **change,
-    }
-    return save_rule(RuleDraft(**draft), actor=None, now=NOW)
+    return save_rule(RuleDraft(**{"name": "On call", "is_urgent": True, **change}), actor=None, now=NOW)
 
 
 def all_beat(at: datetime, *but: str) -> None:

@@ -31,6 +31,7 @@ from herald.fleet.models import MembershipQueueEntry
 from herald.groups.membership import process_changed_devices, refresh_time_groups
 from herald.images.cleanup import purge
 from herald.images.uploads import delete_stale_uploads
+from herald.intervals import Intervals
 from herald.now.watching import Watcher
 from herald.rollouts.engine.reconcile import reconcile
 from herald.rollouts.engine.tick import tick_rollouts
@@ -92,7 +93,7 @@ class _MembershipWorker:
     groups, uploads that nobody goes on with, and the conditions that open and close attention items."""
 
     def __init__(self) -> None:
-        self._done: dict[str, float] = {}
+        self._intervals = Intervals()
         self._changed = float("-inf")
 
     def __call__(self) -> float:
@@ -102,29 +103,22 @@ class _MembershipWorker:
                 break
             self._changed = time.monotonic()
         now = clock.now()
-        if self._is_time("facts", FACTS_SECONDS):
+        if self._intervals.is_time("facts", FACTS_SECONDS):
             find_facts(now=now)
-        if self._is_time("fleet", max(FLEET_SECONDS, FLEET_EVERY.total_seconds() / clock.speed)):
+        if self._intervals.is_time("fleet", max(FLEET_SECONDS, FLEET_EVERY.total_seconds() / clock.speed)):
             refresh_conditions(now=now)
             note_misses(now=now)
             tally_ended(now=now)
             reconcile(now=now)
-        if self._is_time("minute", TIME_GROUPS_SECONDS):
+        if self._intervals.is_time("minute", TIME_GROUPS_SECONDS):
             refresh_time_groups(now=now)
             delete_stale_uploads(now=now)
             delete_old(now=now)
             purge(now=now)
-        if self._is_time("samples", max(SAMPLE_SECONDS, HOUR.total_seconds() / 4 / clock.speed)):
+        if self._intervals.is_time("samples", max(SAMPLE_SECONDS, HOUR.total_seconds() / 4 / clock.speed)):
             keep_samples(now=now)
         is_quiet = time.monotonic() - self._changed > QUIET_AFTER_SECONDS
         return QUIET_SECONDS if is_quiet else FOLLOW_SECONDS
-
-    def _is_time(self, what: str, every: float) -> bool:
-        moment = time.monotonic()
-        due = moment - self._done.get(what, float("-inf")) >= every
-        if due:
-            self._done[what] = moment
-        return due
 
 
 def run(stop: threading.Event) -> None:

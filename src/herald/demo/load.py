@@ -80,14 +80,11 @@ def _load_notification_rules(engineer: User, now: datetime) -> None:
         draft = RuleDraft(
             name=name,
             kinds=kinds,
-            at_least=0,
             after_minutes=0 if urgent else 10,
             is_urgent=urgent,
             tells_over=urgent,
             next_after_minutes=15 if urgent else None,
             people=[person.pk for person in people],
-            channels=[],
-            is_on=True,
         )
         save_rule(draft, actor=None, now=now)
 

@@ -33,15 +33,15 @@ class RuleDraft:
     """A rule as somebody wants it; people in the order in which they are told, channels by id."""
 
     name: str
-    kinds: Sequence[str]
-    at_least: int
-    after_minutes: int
-    is_urgent: bool
-    tells_over: bool
-    next_after_minutes: int | None
-    people: Sequence[int]
-    channels: Sequence[int]
-    is_on: bool
+    kinds: Sequence[str] = ()
+    at_least: int = 0
+    after_minutes: int = 0
+    is_urgent: bool = False
+    tells_over: bool = True
+    next_after_minutes: int | None = None
+    people: Sequence[int] = ()
+    channels: Sequence[int] = ()
+    is_on: bool = True
 
 
 def save_rule(

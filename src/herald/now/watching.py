@@ -21,6 +21,7 @@ from herald.attention.services import close_item, open_item
 from herald.clock.heartbeat import BEAT_SECONDS, beat
 from herald.clock.lease import take_lease
 from herald.http.outbound import FetchError, fetch
+from herald.intervals import Intervals
 from herald.notifications.announcing import escalate
 from herald.notifications.sending import send_due
 from herald.now.alarm import PATIENCE, Alarm
@@ -69,7 +70,7 @@ class Watcher:
         self._beats_as = beats_as
         self._alarm = Alarm(settings.DATA_DIR)
         self._name = uuid.uuid4().hex
-        self._done: dict[str, float] = {}
+        self._intervals = Intervals()
         self._began = time.monotonic()
         #: since when the database was asked and has not answered
         self._asked_at: float | None = None
@@ -99,16 +100,16 @@ class Watcher:
         if not leads or time.monotonic() - self._began < GRACE.total_seconds():
             return
         self._keep_chain()
-        if self._is_time("decisions", DECISIONS_SECONDS):
+        if self._intervals.is_time("decisions", DECISIONS_SECONDS):
             keep_decisions(now=clock.now())
         found = look(now=clock.now(), real_now=datetime.now(UTC))
-        if self._is_time("outside", HEARTBEAT_SECONDS):
+        if self._intervals.is_time("outside", HEARTBEAT_SECONDS):
             self._alarm.keep_recipients()
             self._call_out(found)
 
     def _keep_chain(self) -> None:
         """Link what was put on record since; once a day, let its newest hash leave the house."""
-        everything = self._is_time("chain", CHAIN_SECONDS)
+        everything = self._intervals.is_time("chain", CHAIN_SECONDS)
         while link_new(now=clock.now(), everything=everything):
             pass
         if everything:
@@ -118,7 +119,7 @@ class Watcher:
         """Beat, and whether it is this one that watches."""
         self._asked_at = self._asked_at or time.monotonic()
         close_old_connections()
-        if self._beats_as and self._is_time("beat", BEAT_SECONDS):
+        if self._beats_as and self._intervals.is_time("beat", BEAT_SECONDS):
             beat(self._beats_as, now=clock.now())
         leads = take_lease("watch", self._name, LEASE)
         self._asked_at = None
@@ -132,10 +133,3 @@ class Watcher:
             fetch(settings.HEARTBEAT_URL, most_bytes=64 * 1024, seconds=5)
         except FetchError as error:
             log.warning("heartbeat_not_taken", why=str(error))
-
-    def _is_time(self, what: str, every: float) -> bool:
-        moment = time.monotonic()
-        due = moment - self._done.get(what, float("-inf")) >= every
-        if due:
-            self._done[what] = moment
-        return due

@@ -1,6 +1,5 @@
 """Where somebody is signed in: noted as they sign in and as their requests are seen, listed on their page, ended."""
 
-import time
 from collections.abc import Callable
 from datetime import timedelta
 from typing import Any
@@ -11,6 +10,7 @@ from django.http import HttpRequest
 from django.http.response import HttpResponseBase
 
 from herald.http.errors import NotFound
+from herald.intervals import Intervals
 from herald.people.addresses import client_address
 from herald.people.models import OpenSession, User
 from herald.time import clock
@@ -65,23 +65,14 @@ class LastSeen:
 
     def __init__(self, get_response: Callable[[HttpRequest], HttpResponseBase]) -> None:
         self._get_response = get_response
-        self._written: dict[str, float] = {}
+        self._written = Intervals()
 
     def __call__(self, request: HttpRequest) -> HttpResponseBase:
         answer = self._get_response(request)
         session: Any = getattr(request, "session", None)
         key = session.session_key if session is not None else None
-        if key and self._is_time(key):
+        if key and self._written.is_time(key, SEEN_EVERY.total_seconds()):
             now = clock.now()
             if OpenSession.objects.filter(key=key).update(seen_at=now):
                 User.objects.filter(open_sessions__key=key).update(seen_at=now)
         return answer
-
-    def _is_time(self, key: str) -> bool:
-        moment = time.monotonic()
-        if moment - self._written.get(key, float("-inf")) < SEEN_EVERY.total_seconds():
-            return False
-        if len(self._written) > 10_000:
-            self._written.clear()
-        self._written[key] = moment
-        return True

@@ -7,7 +7,7 @@ bounded by those that are on their way.
 """
 
 from collections import defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -88,13 +88,12 @@ class OnTheWay:
     missing: int
 
 
-def standing() -> Standing:
-    """How much of the fleet is where it should be, and when the rest of it will be."""
+def standing(ways: Sequence[OnTheWay]) -> Standing:
+    """How much of the fleet is where it should be, and when the rest of it will be, by what is on its way."""
     rows, approved = admitted_by_version(), approved_versions()
     newest = newest_of(approved)
-    ways = on_the_way()
     # of one rollout each device counts once anyhow
-    reached = ways[0].missing if len(ways) == 1 else missing_on_the_way([w.rollout for w in ways])
+    reached = ways[0].missing if len(ways) == 1 else _missing([w.rollout.pk for w in ways], approved)
     ends = [w.rollout.forecast.median for w in ways if w.missing]
     return Standing(
         devices=sum(n for _, _, n in rows),
@@ -120,10 +119,9 @@ def on_the_way() -> list[OnTheWay]:
     return [OnTheWay(r, devices[pk], missing[pk]) for pk, r in found.items()]
 
 
-def missing_on_the_way(rollouts: Sequence[Rollout]) -> int:
+def _missing(rollout_ids: Iterable[int], approved: Collection[tuple[int, str]]) -> int:
     """How many devices whose version is not approved these rollouts reach, each counted once."""
-    approved = approved_versions()
-    rows = _still_to_do([r.pk for r in rollouts]).values_list("device__model", "device__firmware_key")
+    rows = _still_to_do(rollout_ids).values_list("device__model", "device__firmware_key")
     counted = rows.annotate(count=Count("device", distinct=True))
     return sum(count for model, key, count in counted if (model, key) not in approved)
 

@@ -75,7 +75,7 @@ class StandingApiView(APIView):
 
     @extend_schema(operation_id="fleet_standing", responses=StandingView)
     def get(self, request: Request) -> Response:
-        return Response(StandingView(standing()).data)
+        return Response(StandingView(standing(on_the_way())).data)
 
 
 class FleetOverTimeView(APIView):
@@ -86,7 +86,8 @@ class FleetOverTimeView(APIView):
         now = clock.now()
         days = read_limit(request.query_params.get("days"), default=30, most=MOST_DAYS)
         points, families = over_time(now - timedelta(days=days), now)
-        stands = standing()
-        ahead = expected(now, stands, on_the_way())
+        ways = on_the_way()
+        stands = standing(ways)
+        ahead = expected(now, stands, ways)
         body = {"standing": stands, "points": points, "expected": ahead, "families": families}
         return Response(FleetOverTime(body).data)

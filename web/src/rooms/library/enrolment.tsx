@@ -11,6 +11,7 @@ import { useClock } from "@/lib/clock";
 import { count, counted, instant } from "@/lib/format";
 import { wordsIn } from "@/lib/words";
 import { Button, Empty, Labelled, Modal, Problem } from "@/parts/controls";
+import { ShownOnce } from "@/parts/shown-once";
 import { Inline } from "@/parts/views";
 import { codes as codesQuery } from "./queries";
 import { Removal, Shelf } from "./shelf-table";
@@ -129,15 +130,9 @@ function Form({ onClose }: { onClose: () => void }) {
   });
   if (make.data)
     return (
-      <Modal open onClose={onClose} title={`The code “${make.data.label}”`}>
-        <p>Copy it now: it is stored hashed and is not shown again.</p>
-        <p className="my-3 select-all rounded-sm bg-side p-3 text-center font-mono text-lg">{make.data.code}</p>
-        <div className="flex justify-end">
-          <Button kind="main" onClick={onClose}>
-            I have it
-          </Button>
-        </div>
-      </Modal>
+      <ShownOnce title={`The code “${make.data.label}”`} secret={make.data.code} onClose={onClose}>
+        Copy it now: it is stored hashed and is not shown again.
+      </ShownOnce>
     );
   return (
     <Modal open onClose={onClose} title="Make an enrolment code">

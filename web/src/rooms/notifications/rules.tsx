@@ -6,6 +6,7 @@ import { api, body, type Schemas } from "@/api/client";
 import { changed } from "@/api/topics";
 import { useMay } from "@/api/use-may";
 import { Button, Confirm, Empty, Labelled, Modal, Problem } from "@/parts/controls";
+import { ShownOnce } from "@/parts/shown-once";
 import { Loaded } from "@/parts/views";
 import { rules as rulesQuery } from "./queries";
 import { RuleForm } from "./rule-form";
@@ -187,15 +188,9 @@ function ChannelForm({ channel, onClose }: { channel: Channel | null; onClose: (
   });
   if (make.data)
     return (
-      <Modal open onClose={onClose} title={`The secret of “${make.data.name}”`}>
-        <p>It signs each call (Standard Webhooks, v1). Copy it now: it is not shown again.</p>
-        <p className="my-3 select-all break-all rounded-sm bg-side p-3 font-mono">{make.data.secret}</p>
-        <div className="flex justify-end">
-          <Button kind="main" onClick={onClose}>
-            I have it
-          </Button>
-        </div>
-      </Modal>
+      <ShownOnce title={`The secret of “${make.data.name}”`} secret={make.data.secret} onClose={onClose}>
+        It signs each call (Standard Webhooks, v1). Copy it now: it is not shown again.
+      </ShownOnce>
     );
   return (
     <Modal open onClose={onClose} title={channel ? `Change “${channel.name}”` : "New channel"}>

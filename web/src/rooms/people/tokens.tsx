@@ -3,7 +3,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { DateTime } from "luxon";
 import { useState } from "react";
 import { api, body } from "@/api/client";
-import { Button, Labelled, Modal, Problem } from "@/parts/controls";
+import { Button, Labelled, Problem } from "@/parts/controls";
+import { ShownOnce } from "@/parts/shown-once";
 import { Loaded } from "@/parts/views";
 import { ownTokens } from "./queries";
 
@@ -97,15 +98,9 @@ export function Tokens() {
       </form>
       <Problem error={make.error ?? revoke.error} />
       {make.data && (
-        <Modal open onClose={() => make.reset()} title="Your new token">
-          <p>Copy it now: it is stored hashed and is not shown again.</p>
-          <p className="my-3 select-all break-all rounded-sm bg-side p-3 font-mono">{make.data.token}</p>
-          <div className="flex justify-end">
-            <Button kind="main" onClick={() => make.reset()}>
-              I have it
-            </Button>
-          </div>
-        </Modal>
+        <ShownOnce title="Your new token" secret={make.data.token} onClose={() => make.reset()}>
+          Copy it now: it is stored hashed and is not shown again.
+        </ShownOnce>
       )}
     </>
   );
