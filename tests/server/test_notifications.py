@@ -76,6 +76,19 @@ def subjects(office: PostOffice) -> list[tuple[str, str]]:
 # -- who is told, once
 
 
+def test_the_next_is_told_also_where_another_rule_told_the_first(post_office: PostOffice) -> None:
+    first, second = make_user(), make_user("viewer")
+    rule(first, is_urgent=True)  # where two rules tell somebody, the urgent one does
+    rule(first, second, next_after_minutes=15)
+    rule(second, kinds=[ItemKind.LOW_BATTERY])
+    opens()
+    assert set(Message.objects.values_list("person", flat=True)) == {first.pk}
+    escalate(now=NOW + 14 * MINUTE)
+    assert not Message.objects.filter(person=second).exists()
+    escalate(now=NOW + 15 * MINUTE)
+    assert Message.objects.filter(person=second).exists()
+
+
 def test_one_message_for_one_cause_and_one_when_it_is_over(post_office: PostOffice) -> None:
     user = make_user()
     rule(user)

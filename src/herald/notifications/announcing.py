@@ -19,7 +19,7 @@ def announce(item: Item, *, over: bool, now: datetime) -> None:
         _tell_over(item, now)
         return
     for rule in _matching(item):
-        recipients = list(rule.recipients.all())
+        recipients = [r for r in rule.recipients.all() if r.person.is_active]
         first = recipients[:1] if rule.next_after_minutes else recipients
         _tell(item, rule, [r.person for r in first], list(rule.channels.filter(is_on=True)), now)
 
@@ -29,11 +29,12 @@ def escalate(*, now: datetime) -> None:
     for rule in NotificationRule.objects.filter(is_on=True).exclude(next_after_minutes=None):
         pause = timedelta(minutes=rule.next_after_minutes or 0)
         people = [r.person for r in rule.recipients.select_related("person")]
-        for item in Item.objects.awake(now).filter(messages__rule=rule, acknowledged_at=None).distinct():
-            told = {
-                m.person_id: m
-                for m in Message.objects.filter(item=item, rule=rule, occasion=Occasion.OPENED).exclude(person=None)
-            }
+        # whoever another rule told knows of it, too
+        told_of = Message.objects.filter(occasion=Occasion.OPENED, person__in=people)
+        for item in Item.objects.awake(now).filter(messages__in=told_of, acknowledged_at=None).distinct():
+            if not _wants(rule, item):
+                continue
+            told = {m.person_id: m for m in told_of.filter(item=item)}
             following = next((p for p in people if p.pk not in told and p.is_active), None)
             latest = max((m.shown_at for m in told.values()), default=item.opened_at)
             if following is not None and now >= latest + pause:
@@ -43,9 +44,13 @@ def escalate(*, now: datetime) -> None:
 def _matching(item: Item) -> Iterable[NotificationRule]:
     rules = NotificationRule.objects.filter(is_on=True).prefetch_related("recipients__person")
     for rule in rules.order_by("-is_urgent", "id"):  # where two rules tell somebody, the urgent one does
-        wanted = not rule.kinds or item.kind in rule.kinds
-        if wanted and (item.count is None or item.count >= rule.at_least):
+        if _wants(rule, item):
             yield rule
+
+
+def _wants(rule: NotificationRule, item: Item) -> bool:
+    is_of_kind = not rule.kinds or item.kind in rule.kinds
+    return is_of_kind and (item.count is None or item.count >= rule.at_least)
 
 
 def _tell(
