@@ -39,6 +39,7 @@ from herald.http.problems import RETRY_AFTER_SECONDS  # noqa: E402
 from herald.live.events import Receive, Send, hub, serve_events  # noqa: E402
 from herald.memory import settle_memory  # noqa: E402
 from herald.now.watching import Watcher  # noqa: E402
+from herald.people.models import User  # noqa: E402
 
 #: most calls are short; those that look at whole fleets must not keep them waiting
 THREADS, HEAVY_THREADS = 8, 3
@@ -219,30 +220,32 @@ async def app(scope: MutableMapping[str, Any], receive: Receive, send: Send) -> 
         hub.start()
         loop = asyncio.get_running_loop()
 
-        async def is_signed_in() -> bool:
-            return await loop.run_in_executor(handler.pool, _is_signed_in, scope)
+        async def listener() -> User | None:
+            return await loop.run_in_executor(handler.pool, _signed_in, scope)
 
         async def may_listen() -> bool:
             try:
-                return await is_signed_in()
+                again = await listener()
             except (OperationalError, InterfaceError):
                 return True  # nobody knows while the database is away; it is asked again
+            # whose limits have changed asks anew
+            return again is not None and known is not None and again.is_limited == known.is_limited
 
         try:
-            known = await is_signed_in()
+            known = await listener()
         except (OperationalError, InterfaceError):
             await refuse(send, Refused(503, "unavailable", "The database does not answer", "Try again in a moment."))
             return
         if known:
-            await serve_events(receive, send, may_listen)
+            await serve_events(receive, send, may_listen, names_objects=not known.is_limited)
         else:
             await refuse(send, Refused(401, "not-authenticated", "Sign in first", "Sign in, or send a token."))
     elif scope["type"] == "http":
         await handler(scope, receive, send)
 
 
-def _is_signed_in(scope: MutableMapping[str, Any]) -> bool:
-    """Whether a request shows a session or a token that holds."""
+def _signed_in(scope: MutableMapping[str, Any]) -> User | None:
+    """Whoever's session or token a request shows, where it holds."""
     close_old_connections()
     headers = dict(scope["headers"])
     request = HttpRequest()
@@ -251,13 +254,14 @@ def _is_signed_in(scope: MutableMapping[str, Any]) -> bool:
         try:
             found = TokenAuthentication().authenticate(request)
         except AuthenticationFailed:
-            return False
-        return found is not None and bool(found[0].is_active)
+            return None
+        return found[0] if found is not None and found[0].is_active else None
     cookies: SimpleCookie = SimpleCookie()
     cookies.load(headers.get(b"cookie", b"").decode("latin-1"))
     morsel = cookies.get(settings.SESSION_COOKIE_NAME)
     request.session = SessionStore(morsel.value if morsel else None)
-    return bool(get_user(request).is_authenticated)
+    user = get_user(request)
+    return user if isinstance(user, User) else None
 
 
 async def refuse(send: Send, refusal: Refused) -> None:

@@ -4,6 +4,8 @@
 _PASSING = frozenset({"40001", "40P01", "55P03"})
 #: SQLSTATE of a statement that was ended as it took too long, or as nobody waits for it
 CANCELLED = "57014"
+#: the role of the connection may not do this, or a policy forbids it
+FORBIDDEN = "42501"
 
 
 def sqlstate(error: Exception) -> str:

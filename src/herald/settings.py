@@ -112,6 +112,7 @@ INSTALLED_APPS = [
     "herald.agenda",
     "herald.now",
     "herald.samples",
+    "herald.limits",
     "herald.demo",
 ]
 MIDDLEWARE = [

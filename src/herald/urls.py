@@ -41,6 +41,7 @@ from herald.now.views import NowApiView, ReadyView
 from herald.people.api import own, people
 from herald.people.api.views import HealthView, SessionView, TokenListView, TokenView
 from herald.people.api.welcome import WelcomeView
+from herald.people.permissions import READING
 from herald.record.api.views import RecordChoicesView, RecordExportView, RecordListView
 from herald.rollouts.api import actions, forecasts, holding, plans, reports, watch
 from herald.rollouts.api import views as rollouts
@@ -63,6 +64,18 @@ def front_end(request: HttpRequest) -> HttpResponseBase:
 def api_not_found(request: HttpRequest) -> HttpResponseBase:
     detail = f"There is no call {request.path}; /api/v1/schema lists them all."
     return problem_response(404, "not-found", "Not found", detail)
+
+
+class SchemaView(SpectacularJSONAPIView):
+    """The OpenAPI document, for everybody who is signed in."""
+
+    within_limits = READING
+
+
+class DocsView(SpectacularSwaggerView):
+    """The same to read."""
+
+    within_limits = READING
 
 
 def _route(route: str, view: "type[View]") -> object:
@@ -104,6 +117,8 @@ urlpatterns = [
     _route("people/enable", people.PeopleEnableAction),
     _route("people/remove", people.PeopleRemoveAction),
     _route("people/<int:user_id>", people.PersonView),
+    _route("people/<int:user_id>/limits", people.PersonLimitsView),
+    _route("people/limits/preview", people.LimitsPreview),
     _route("welcome/<str:secret>", WelcomeView),
     _route("now", NowApiView),
     _route("attention", items.AttentionListView),
@@ -292,8 +307,8 @@ urlpatterns = [
     _route("record/choices", RecordChoicesView),
     _route("record/export", RecordExportView),
     path("metrics", MetricsView.as_view()),
-    path("api/v1/schema", SpectacularJSONAPIView.as_view(), name="schema"),
-    path("api/v1/docs", SpectacularSwaggerView.as_view(url_name="schema"), name="docs"),
+    path("api/v1/schema", SchemaView.as_view(), name="schema"),
+    path("api/v1/docs", DocsView.as_view(url_name="schema"), name="docs"),
     re_path(r"^api/", api_not_found),
     re_path(r"^(?!static/|assets/).*$", front_end),
 ]

@@ -26,6 +26,8 @@ from herald_launch.steps import StepFailed, say
 from herald_launch.supervise import supervisor_pid
 
 FORMAT = 1
+#: without roles, which another cluster lacks: the next start gives the limited one what it needs
+_BARE = ("--no-owner", "--no-privileges")
 DUMP, LIST = "database.dump", "contents.json"
 #: what is kept beside the database, by the variable that says where it is elsewhere
 FILES = {
@@ -50,7 +52,7 @@ def backup(instance: Instance, to: Path) -> None:
     with _database_of(instance) as url, tempfile.TemporaryDirectory(dir=to.resolve().parent) as folder:
         dump = Path(folder) / DUMP
         say("dumping the database")
-        _postgres("pg_dump", url, "--format=custom", "--no-owner", "--file", str(dump))
+        _postgres("pg_dump", url, "--format=custom", *_BARE, "--file", str(dump))
         kept: dict[str, Any] = {}
         try:
             with os.fdopen(os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
@@ -90,7 +92,7 @@ def restore(instance: Instance, file: Path) -> None:
             say(f"checking {file}")
             _unpack(file, folder)
             say("restoring the database")
-            _postgres("pg_restore", url, "--no-owner", "--single-transaction", "--exit-on-error", str(folder / DUMP))
+            _postgres("pg_restore", url, *_BARE, "--single-transaction", "--exit-on-error", str(folder / DUMP))
             for kept in FILES:
                 if (folder / kept).exists():
                     place = _place(instance, kept)

@@ -41,6 +41,11 @@ def kept(folder: Path) -> Iterator[Instance]:
     instance.cluster.ensure_database(DATABASE)
     with psycopg.connect(instance.cluster.url(DATABASE), autocommit=True) as connection:
         connection.execute("CREATE TABLE thing (id int PRIMARY KEY, name text)")
+        # a role that no other cluster has
+        connection.execute("CREATE ROLE herald_limited NOLOGIN")
+        connection.execute("GRANT SELECT ON thing TO herald_limited")
+        connection.execute("ALTER TABLE thing ENABLE ROW LEVEL SECURITY")
+        connection.execute("CREATE POLICY within_limits ON thing USING (id < 10)")
         connection.execute("INSERT INTO thing SELECT n, 'thing ' || n FROM generate_series(1, 5000) n")
     (instance.folder / "images" / "ab").mkdir(parents=True)
     (instance.folder / "images" / "ab" / "abcd").write_bytes(IMAGE)

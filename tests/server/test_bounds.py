@@ -100,9 +100,9 @@ def test_events_take_tokens_and_refuse_others() -> None:
 
     user = make_user()
     _, letters = AuthToken.objects.create(user)
-    assert asgi._is_signed_in(scope("/api/v1/events", "GET", authorization=f"Bearer {letters}"))
-    assert not asgi._is_signed_in(scope("/api/v1/events", "GET", authorization="Bearer forged"))
-    assert not asgi._is_signed_in(scope("/api/v1/events", "GET"))
+    assert asgi._signed_in(scope("/api/v1/events", "GET", authorization=f"Bearer {letters}"))
+    assert not asgi._signed_in(scope("/api/v1/events", "GET", authorization="Bearer forged"))
+    assert not asgi._signed_in(scope("/api/v1/events", "GET"))
     status, body = answer(scope("/api/v1/events", "GET"), nothing_more)
     assert status == 401 and b"not-authenticated" in body
     _forget_threads()

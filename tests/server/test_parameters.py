@@ -63,7 +63,8 @@ def test_what_is_declared_is_what_the_document_says() -> None:
     checked = 0
     for pattern in get_resolver().url_patterns:
         view: Any = getattr(pattern.callback, "cls", None)
-        if view is None or not view.__module__.startswith("herald."):
+        # those of the addresses themselves show the document, and are not in it
+        if view is None or not view.__module__.startswith("herald.") or view.__module__ == "herald.urls":
             continue
         for method in ("get", "post", "put", "patch", "delete"):
             handler = getattr(view, method, None)

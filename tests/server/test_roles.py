@@ -17,7 +17,7 @@ from herald.commands.models import When
 from herald.http.errors import Conflict
 from herald.people.addresses import client_address
 from herald.people.models import ABILITIES, Ability, Role
-from herald.people.permissions import ability_needed
+from herald.people.permissions import RolePermission, ability_needed, open_within_limits
 from herald.people.throttling import FREE_OF_ACCOUNT, FREE_OF_ADDRESS, note_failure, note_success, wait_before
 from herald.record.models import RecordEntry
 from herald.rollouts.compose import drafts
@@ -34,17 +34,25 @@ ROOT = Path(__file__).parents[2]
 WRITES = ("post", "put", "patch", "delete")
 
 
-def writes() -> list[tuple[str, str, Ability]]:
-    """Address, method and ability of every call that changes something."""
-    found = []
+def _views() -> dict[str, Any]:
+    """The view of every call, by its address."""
+    found = {}
     for pattern in get_resolver().url_patterns:
         view = getattr(pattern.callback, "view_class", None) if isinstance(pattern, URLPattern) else None
-        if view is None or getattr(view, "changes_nothing", False) or not str(pattern.pattern).startswith("api/v1/"):
-            continue
-        for method in WRITES:
-            if hasattr(view, method):
-                found.append((str(pattern.pattern).removeprefix("api/v1/"), method.upper(), ability_needed(view)))
-    return sorted(found)
+        if view is not None and str(pattern.pattern).startswith("api/v1/"):
+            found[str(pattern.pattern).removeprefix("api/v1/")] = view
+    return found
+
+
+def writes() -> list[tuple[str, str, Ability]]:
+    """Address, method and ability of every call that changes something."""
+    return sorted(
+        (path, method.upper(), ability_needed(view))
+        for path, view in _views().items()
+        if not getattr(view, "changes_nothing", False)
+        for method in WRITES
+        if hasattr(view, method)
+    )
 
 
 def test_approving_policy_and_keys_are_apart_from_operating() -> None:
@@ -76,6 +84,7 @@ def test_approving_policy_and_keys_are_apart_from_operating() -> None:
         "notifications",
         "notifications/<int:rule_id>",
         "people/<int:user_id>",
+        "people/<int:user_id>/limits",
         "people/disable",
         "people/enable",
         "people/invitations",
@@ -87,8 +96,23 @@ def test_approving_policy_and_keys_are_apart_from_operating() -> None:
 
 
 def test_the_table_in_the_docs_is_what_is_enforced() -> None:
-    rows = [f"| `{method} {path}` | {', '.join(_roles(a))} |" for path, method, a in writes()]
-    assert "\n".join(rows) in (ROOT / "docs" / "roles.md").read_text()
+    rows = [f"| `{method} {path}` | {', '.join(_roles(a))} | {_within(path, method)} |" for path, method, a in writes()]
+    closed = [f"`{path}`" for path in readings() if _within(path, "GET") == "no"]
+    docs = (ROOT / "docs" / "roles.md").read_text()
+    assert "\n".join(rows) in docs
+    assert f"cannot read {', '.join(closed)}." in docs.replace("\n", " ")
+
+
+def readings() -> list[str]:
+    """Address of every call that only reads."""
+    return sorted(path for path, view in _views().items() if hasattr(view, "get"))
+
+
+def _within(path: str, method: str) -> str:
+    """Whether a call is open to people who are limited to some devices."""
+    view = _views()[path]
+    signs_in = RolePermission not in view.permission_classes
+    return "yes" if signs_in or method in open_within_limits(view) else "no"
 
 
 def _roles(ability: Ability) -> list[str]:

@@ -18,6 +18,7 @@ from herald.agenda.rollouts import RolloutPlan, rollouts_within
 from herald.agenda.rows import RowKind, Rows
 from herald.calendar.icalendars import freeze_event, write_calendar
 from herald.commands.models import Schedule
+from herald.db.limits import limits_of
 from herald.deliveries.waiting import counted
 from herald.http.errors import Invalid, NotFound
 from herald.people.models import User
@@ -103,9 +104,16 @@ def read_feed(secret: str, *, now: datetime) -> bytes:
         if found is None:
             raise NotFound("There is no calendar at this address.")
         Feed.objects.filter(pk=found.pk).update(last_read_at=now)
-        events = _told(found, list(_events(found, now)), now)
+        with limits_of(found.owner_id if found.owner.is_limited else None):
+            events = _told(found, list(_events(found, now)), now)
     years = (date(now.year - 1, 1, 1), date(now.year + 2, 12, 31))
     return write_calendar(f"Brisk Herald: {found.name}", events, years=years)
+
+
+def forget_told(owner: User) -> None:
+    """Forget what a person's feeds have told: what is called off would be told with its name, and may be no more of
+    theirs to see."""
+    FeedEvent.objects.filter(feed__owner=owner).delete()
 
 
 def _hash(secret: str) -> str:

@@ -4,6 +4,7 @@ from django.contrib.postgres.fields import ArrayField
 from django.db import models
 from django.db.models import F, Q
 
+from herald.db.limits import limited_to
 from herald.deliveries.querysets import DeliveryEventQuerySet, DeliveryQuerySet
 from herald.fleet.models import Device
 from herald.images.models import Image
@@ -153,6 +154,12 @@ class Delivery(models.Model):
                 fields=["occurrence"], condition=Q(late=True, occurrence__isnull=False), name="delivery_late_commands"
             ),
         )
+
+    @property
+    def seen_rollout_id(self) -> int | None:
+        """The rollout that sends it; None for a command, and where whoever asks does not see that rollout
+        (`herald.db.limits`). Its rollout was asked for in the same query."""
+        return self.rollout_id if limited_to() is None or self.rollout is not None else None
 
 
 class DeliveryEvent(models.Model):

@@ -493,7 +493,7 @@ class DeliveryEventQuerySet(models.QuerySet["DeliveryEvent"]):
     def of_device(self, device_id: int) -> Self:
         return (
             self.filter(delivery__device_id=device_id)
-            .select_related("delivery__image", "delivery__occurrence__template")
+            .select_related("delivery__image", "delivery__occurrence__template", "delivery__rollout")
             .order_by("-id")
         )
 

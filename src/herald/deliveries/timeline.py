@@ -28,7 +28,7 @@ def device_timeline(device: Device, *, most: int) -> list[Entry]:
 def delivery_entry(event: DeliveryEvent, device: str) -> Entry:
     """One change of a delivery in words."""
     delivery = event.delivery
-    what = str(delivery.image) if delivery.image else ""
+    what = str(delivery.image) if delivery.image else "a command that you do not see"
     if delivery.occurrence:
         what = delivery.occurrence.template.name.lower()
     phase = Phase(event.to_phase)
@@ -45,7 +45,7 @@ def delivery_entry(event: DeliveryEvent, device: str) -> Entry:
     return {
         **_entry(event.at, words, detail, device),
         "to_phase": event.to_phase,
-        "rollout": delivery.rollout_id,
+        "rollout": delivery.seen_rollout_id,
         "schedule": delivery.occurrence.schedule_id if delivery.occurrence else None,
     }
 

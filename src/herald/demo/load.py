@@ -19,6 +19,7 @@ from herald.fleet.secrets import hash_secret
 from herald.groups.models import Folder
 from herald.groups.services import create_group
 from herald.images.services import add_image, approve
+from herald.limits.services import Limits, limit_person
 from herald.notifications.rules import RuleDraft, save_rule
 from herald.people.models import User
 
@@ -41,6 +42,7 @@ def load(*, devices: int, now: datetime) -> None:
         last_calls = {r.uid: r.last_check_in for r in rows if r.last_check_in}
         Device.objects.bulk_create(rows, batch_size=2000)
         _load_groups(engineer, began)
+        _limit_people(began)
         replay = Replay(personas, s.FAULTS, last_calls, start=began)
         History(replay, engineer=engineer, approver=User.objects.get(role="approver"), begins=now).live()
         _load_notification_rules(engineer, now)  # last: nobody is told today of what happened weeks ago
@@ -69,6 +71,17 @@ def _load_people(began: datetime) -> User:
             joined_at=began,
         )
     return User.objects.get(email=s.ACCOUNTS[0].email)
+
+
+def _limit_people(now: datetime) -> None:
+    """Once there are the folders and sites that some are limited to."""
+    for account in s.ACCOUNTS:
+        if account.folders or account.sites:
+            limits = Limits(
+                folders=list(Folder.objects.filter(name__in=account.folders)),
+                sites=list(Site.objects.filter(name__in=account.sites)),
+            )
+            limit_person(User.objects.get(email=account.email).pk, limits, actor=None, now=now)
 
 
 def _load_notification_rules(engineer: User, now: datetime) -> None:

@@ -17,6 +17,9 @@ class Account:
     name: str
     role: str
     time_zone: str = "Europe/Lisbon"
+    #: what they are limited to, by name; neither is nothing
+    folders: tuple[str, ...] = ()
+    sites: tuple[str, ...] = ()
 
 
 ACCOUNTS = (
@@ -24,6 +27,13 @@ ACCOUNTS = (
     Account(email="approver@larkfield.example", name="T. Brandt", role="approver"),
     Account(email="admin@larkfield.example", name="R. Nasser", role="administrator"),
     Account(email="reader@larkfield.example", name="S. Iyer", role="viewer", time_zone="Asia/Kolkata"),
+    Account(
+        email="crew@larkfield.example",
+        name="L. Duarte",
+        role="operator",
+        folders=("Hand-picked",),
+        sites=("Amber Fold",),
+    ),
 )
 
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from django.db import transaction
-from django.db.models import Count, IntegerField, Value
+from django.db.models import Count, IntegerField, ProtectedError, Value
 
 from herald.groups.models import Folder, Group, GroupMembership
 from herald.http.errors import Conflict, Invalid
@@ -30,7 +30,16 @@ def list_folders() -> list[FolderRow]:
     folders = list(Folder.objects.order_by("name", "id"))
     groups = dict(Group.objects.values_list("pk", "folder_id"))
     counts = _devices_in(folders, groups)
-    return [FolderRow(id=f.pk, name=f.name, parent=f.parent_id, device_count=counts.get(f.pk, 0)) for f in folders]
+    seen = {f.pk for f in folders}
+    return [
+        FolderRow(
+            id=f.pk,
+            name=f.name,
+            parent=f.parent_id if f.parent_id in seen else None,  # whoever asks may not see what it is in
+            device_count=counts.get(f.pk, 0),
+        )
+        for f in folders
+    ]
 
 
 def _devices_in(folders: list[Folder], groups: Mapping[int, int | None]) -> dict[int, int]:
@@ -96,7 +105,7 @@ def delete_folder(folder: Folder, *, actor: User | None, now: datetime) -> None:
     """Delete an empty folder.
 
     Raises:
-        Conflict: groups or folders are in it.
+        Conflict: groups or folders are in it, or people are limited to it.
     """
     with transaction.atomic():
         groups, folders = folder.groups.count(), folder.children.count()
@@ -105,7 +114,12 @@ def delete_folder(folder: Folder, *, actor: User | None, now: datetime) -> None:
             raise Conflict(f"“{folder.name}” has {words} in it. Move those first.")
         sentence = f"Deleted the folder “{folder.name}”"
         record(now=now, actor=actor, kind="folder", object_id=folder.pk, sentence=sentence)
-        folder.delete()
+        try:
+            folder.delete()
+        except ProtectedError as error:
+            n = len(error.protected_objects)
+            who = "1 person is" if n == 1 else f"{n} people are"
+            raise Conflict(f"{who} limited to “{folder.name}”. Change their limits first.") from None
         notify("group")
 
 

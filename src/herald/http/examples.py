@@ -37,6 +37,7 @@ BODIES: dict[str, Any] = {
     "AcceptBody": {"name": "A. Lind", "password": "what only you know", "time_zone": "Europe/Lisbon"},
     "InviteBody": {"emails": ["a.lind@larkfield.example"], "role": "operator"},
     "PersonChange": {"role": "approver"},
+    "PersonLimits": {"limits": {"folders": [3], "sites": [12]}},
     "PeopleBody": {"people": [7]},
     "OwnChange": {"name": "A. Lind", "time_zone": "Europe/Lisbon"},
     "PasswordBody": {"current": "what only you know", "new": "something longer than before"},

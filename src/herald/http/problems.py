@@ -3,18 +3,21 @@
 import sys
 from typing import Any
 
+import structlog
 from django.core.exceptions import PermissionDenied
-from django.db import IntegrityError
+from django.db import IntegrityError, ProgrammingError
 from django.db.utils import InterfaceError, OperationalError
 from django.http import Http404, HttpRequest, HttpResponse
 from rest_framework import exceptions
 from rest_framework.response import Response
 from rest_framework.views import set_rollback
 
+from herald.db.limits import limited_to
 from herald.http.agreement import CONSEQUENCES
 from herald.http.errors import Conflict, DomainError, DryRun, NotFound, problem_body, problem_response
-from herald.passing import CANCELLED, is_passing, sqlstate
+from herald.passing import CANCELLED, FORBIDDEN, is_passing, sqlstate
 
+log = structlog.get_logger()
 #: when to ask again after an answer of 503
 RETRY_AFTER_SECONDS = 2
 _TITLES = {
@@ -43,6 +46,10 @@ def exception_handler(error: Exception, context: dict[str, Any]) -> Response | N
         error = exceptions.PermissionDenied()
     if isinstance(error, IntegrityError):
         error = _from_constraint(error)
+    if isinstance(error, ProgrammingError) and sqlstate(error) == FORBIDDEN and limited_to() is not None:
+        # a view should have said so in its own words: the database is the last to refuse
+        log.error("refused_by_policy", exc_info=error)
+        error = exceptions.PermissionDenied("This is outside of what you are limited to. Nothing was changed.")
     if isinstance(error, OperationalError | InterfaceError):
         set_rollback()
         response = problem(503, *_unavailable(error))

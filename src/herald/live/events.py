@@ -1,6 +1,7 @@
 """Events to browsers: one listener a process, one bounded queue a browser (Server-Sent Events)."""
 
 import asyncio
+import json
 from collections.abc import AsyncIterator, Awaitable, Callable, MutableMapping
 from typing import Any
 
@@ -54,8 +55,9 @@ class Hub:
             else:
                 queue.put_nowait(payload)
 
-    async def stream(self) -> AsyncIterator[bytes]:
-        """The events for one browser, until it leaves."""
+    async def stream(self, *, names_objects: bool = True) -> AsyncIterator[bytes]:
+        """The events for one browser, until it leaves. Without `names_objects` they say only what kind of thing
+        changed, and not which: whoever is limited to some devices hears nothing of others."""
         queue: asyncio.Queue[str | None] = asyncio.Queue(QUEUE_LENGTH)
         self._clients.add(queue)
         try:
@@ -69,6 +71,8 @@ class Hub:
                     continue
                 if payload is None:
                     return
+                if not names_objects:
+                    payload = json.dumps({**json.loads(payload), "id": None})
                 yield f"data: {payload}\n\n".encode()
         finally:
             self._clients.discard(queue)
@@ -79,12 +83,14 @@ Send = Callable[[MutableMapping[str, Any]], Awaitable[None]]
 Receive = Callable[[], Awaitable[MutableMapping[str, Any]]]
 
 
-async def serve_events(receive: Receive, send: Send, may_listen: Callable[[], Awaitable[bool]]) -> None:
+async def serve_events(
+    receive: Receive, send: Send, may_listen: Callable[[], Awaitable[bool]], *, names_objects: bool = True
+) -> None:
     """Answer a browser's request for events, until it leaves or may listen no longer: a session can end meanwhile."""
     headers = [(b"content-type", b"text/event-stream"), (b"cache-control", b"no-cache"), (b"x-accel-buffering", b"no")]
     await send({"type": "http.response.start", "status": 200, "headers": headers})
     gone = asyncio.create_task(_until_over(receive, may_listen))
-    stream = hub.stream()
+    stream = hub.stream(names_objects=names_objects)
     following: asyncio.Future[bytes | None] | None = None
     try:
         while not gone.done():

@@ -6,6 +6,7 @@ from datetime import datetime, timedelta
 from django.conf import settings
 
 from herald.attention.models import Item, ItemKind
+from herald.db.limits import beyond_limits, sees
 from herald.live.notify import notify
 from herald.notifications.models import Channel, Message, NotificationRule, Occasion, Preference, SendState
 from herald.people.models import User
@@ -15,13 +16,14 @@ from herald_core.timing.quiet import MailWhen, Wishes, mail_due
 
 def announce(item: Item, *, over: bool, now: datetime) -> None:
     """Tell of an item that opened or is over; within the transaction in which it does."""
-    if over:
-        _tell_over(item, now)
-        return
-    for rule in _matching(item):
-        recipients = [r for r in rule.recipients.all() if r.person.is_active]
-        first = recipients[:1] if rule.next_after_minutes else recipients
-        _tell(item, rule, [r.person for r in first], list(rule.channels.filter(is_on=True)), now)
+    with beyond_limits():  # also where somebody's act opened it who is limited
+        if over:
+            _tell_over(item, now)
+            return
+        for rule in _matching(item):
+            people = [r.person for r in rule.recipients.all() if _may_know(r.person, item)]
+            first = people[:1] if rule.next_after_minutes else people
+            _tell(item, rule, first, list(rule.channels.filter(is_on=True)), now)
 
 
 def escalate(*, now: datetime) -> None:
@@ -35,7 +37,7 @@ def escalate(*, now: datetime) -> None:
             if not _wants(rule, item):
                 continue
             told = {m.person_id: m for m in told_of.filter(item=item)}
-            following = next((p for p in people if p.pk not in told and p.is_active), None)
+            following = next((p for p in people if p.pk not in told and _may_know(p, item)), None)
             latest = max((m.shown_at for m in told.values()), default=item.opened_at)
             if following is not None and now >= latest + pause:
                 _tell(item, rule, [following], [], now)
@@ -53,6 +55,14 @@ def _wants(rule: NotificationRule, item: Item) -> bool:
     return is_of_kind and (item.count is None or item.count >= rule.at_least)
 
 
+def _may_know(person: User, item: Item) -> bool:
+    """Whether somebody is told of an item: whoever is limited to some devices only of rollouts and schedules that are
+    within their limits, as all other items count the whole fleet."""
+    if not person.is_limited or not person.is_active:
+        return person.is_active
+    return item.object_kind in ("rollout", "schedule") and sees(person.pk, item.object_kind, item.object_id)
+
+
 def _tell(
     item: Item, rule: NotificationRule, people: Iterable[User], channels: Iterable[Channel], now: datetime
 ) -> None:
@@ -60,9 +70,8 @@ def _tell(
     wishes = wishes_of(people)
     made = []
     for person in people:
-        if person.is_active:
-            due = mail_due(begins, wishes[person.pk], urgent=rule.is_urgent) if settings.EMAIL_HOST else None
-            made.append(_message(item, rule, Occasion.OPENED, now, begins, due, person=person))
+        due = mail_due(begins, wishes[person.pk], urgent=rule.is_urgent) if settings.EMAIL_HOST else None
+        made.append(_message(item, rule, Occasion.OPENED, now, begins, due, person=person))
     made += [_message(item, rule, Occasion.OPENED, now, begins, begins, channel=channel) for channel in channels]
     Message.objects.bulk_create(made, ignore_conflicts=True)
     notify("messages")
@@ -76,6 +85,8 @@ def _tell_over(item: Item, now: datetime) -> None:
     made = []
     seen = opened.filter(shown_at__lte=now, rule__tells_over=True).select_related("rule", "person", "channel")
     for m in seen:
+        if m.person is not None and not _may_know(m.person, item):
+            continue
         if m.rule is not None and (m.person is not None or m.state != SendState.DROPPED):
             due = now if m.state in (SendState.SENT, SendState.FAILED) else None
             made.append(_message(item, m.rule, Occasion.OVER, now, now, due, person=m.person, channel=m.channel))

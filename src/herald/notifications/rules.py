@@ -117,6 +117,11 @@ def take_from_rules(user_ids: Collection[int], now: datetime) -> None:
             rule.save(update_fields=["next_after_minutes"])
         sentence = f"The notification rule “{rule.name}” lost people whose accounts have ended"
         _note(sentence, rule.pk, None, now, before=before, after=described(rule))
+    drop_waiting(user_ids)
+
+
+def drop_waiting(user_ids: Collection[int]) -> None:
+    """Mail that these people have not got yet goes to them no more."""
     Message.objects.filter(person__in=user_ids, state=SendState.WAITING).update(state=SendState.DROPPED)
 
 

@@ -11,7 +11,7 @@ from rest_framework.views import APIView
 from herald.http.fields import StrictSerializer, valid
 from herald.now import pause
 from herald.people.models import Ability
-from herald.people.permissions import person
+from herald.people.permissions import READING, person
 from herald.time import clock
 
 
@@ -75,6 +75,7 @@ def standing() -> dict[str, Any] | None:
 class PauseEverythingView(APIView):
     """All that runs, paused in one press."""
 
+    within_limits = READING
     needs = Ability.STOP
 
     @extend_schema(operation_id="pause_read", responses=PauseView)

@@ -18,6 +18,7 @@ from herald.fleet.models import Device
 from herald.now.decisions import DECISIONS, decisions_about
 from herald.now.pause_views import StandingPause, standing
 from herald.now.troubles import troubles
+from herald.people.permissions import WHOLE
 from herald.rollouts.api.serializers import RolloutRow
 from herald.rollouts.models import Rollout
 from herald.rollouts.watch import overview
@@ -71,6 +72,8 @@ class NowView(serializers.Serializer[Any]):
 
 class NowApiView(APIView):
     """What waits for a decision, what moves, what comes next, what wants attention."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="now", responses=NowView)
     def get(self, request: Request) -> Response:

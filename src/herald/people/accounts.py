@@ -5,7 +5,7 @@ One administrator who can sign in is always left; the database holds that, too.
 
 import hashlib
 import secrets
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -29,6 +29,8 @@ INVITED_FOR = timedelta(days=7)
 LONGEST_NAME = 100
 #: told whenever people lose their account, with their ids, so that other rooms let go of what they held
 on_gone: list[Callable[[Collection[int], datetime], None]] = []
+#: told of each account that an invitation makes, with the invitation
+on_accepted: list[Callable[[User, Invitation], None]] = []
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -39,8 +41,16 @@ class Invited:
     secret: str
 
 
-def invite(emails: Sequence[str], role: Role, *, actor: User | None, now: datetime) -> list[Invited]:
+def invite(
+    emails: Sequence[str],
+    role: Role,
+    *,
+    limits: Mapping[str, list[int]] | None = None,
+    actor: User | None,
+    now: datetime,
+) -> list[Invited]:
     """Invite people to make accounts, all or none. Whoever was invited before gets a new link; the old one ends.
+    `limits` are what the accounts will be limited to; None to nothing.
 
     Raises:
         InvalidFields: some have an account already, or are named twice; it says which.
@@ -63,6 +73,7 @@ def invite(emails: Sequence[str], role: Role, *, actor: User | None, now: dateti
                 email=email,
                 defaults={
                     "role": role,
+                    "limits": limits,
                     "digest": _digest(secret),
                     "invited_by": actor,
                     "made_at": now,
@@ -70,7 +81,8 @@ def invite(emails: Sequence[str], role: Role, *, actor: User | None, now: dateti
                 },
             )
             made.append(Invited(invitation=invitation, secret=secret))
-            _note(f"Invited {email} as {role.label.lower()}", actor, invitation.pk, now)
+            within = "" if limits is None else ", limited"
+            _note(f"Invited {email} as {role.label.lower()}{within}", actor, invitation.pk, now)
     return made
 
 
@@ -110,6 +122,7 @@ def accept(secret: str, *, name: str, password: str, time_zone: str, now: dateti
     with transaction.atomic():
         invitation = invitation_by(secret, now=now, for_update=True)
         user = User(email=invitation.email, role=invitation.role, time_zone=time_zone, name=name.strip(), joined_at=now)
+        user.is_limited = invitation.limits is not None
         problems = [*name_problems(name), *zone_problems(time_zone), *password_problems(password, user)]
         if problems:
             raise InvalidFields(problems)
@@ -119,6 +132,8 @@ def accept(secret: str, *, name: str, password: str, time_zone: str, now: dateti
                 user.save()
         except IntegrityError:
             raise Conflict(f"{invitation.email} has an account already. Sign in with it.") from None
+        for tell in on_accepted:
+            tell(user, invitation)
         invitation.delete()
         _note(f"Made an account as {user.get_role_display().lower()}, by invitation", user, user.pk, now)
     return user
@@ -128,13 +143,16 @@ def change_person(user_id: int, *, role: Role | None, name: str | None, actor: U
     """Give a person another role or name; None leaves it.
 
     Raises:
-        NotFound: there is no such account. Invalid: the name will not do. Conflict: no administrator would be left.
+        NotFound: there is no such account. Invalid: the name will not do. Conflict: no administrator would be left, or
+            one would be limited.
     """
     with transaction.atomic(), _administrator_left():
         user = _locked([user_id])[0]
         was = (user.role, user.name)
         if name is not None and (problems := name_problems(name)):
             raise Invalid(*problems[0])
+        if role == Role.ADMINISTRATOR and user.is_limited:
+            raise Conflict(f"{user} is limited to some devices, and administrators see all. Lift the limits first.")
         user.role, user.name = role or user.role, name.strip() if name is not None else user.name
         if (user.role, user.name) == was:
             return user

@@ -56,6 +56,8 @@ class User(AbstractBaseUser):
     role = models.CharField(max_length=20, choices=Role, default=Role.VIEWER)
     time_zone = models.CharField(max_length=64, default="UTC")
     is_active = models.BooleanField(default=True)
+    #: sees and changes only what is within their limits (`herald.limits`); where there are none, nothing
+    is_limited = models.BooleanField(default=False)
     joined_at = models.DateTimeField(null=True)
     #: when a request of theirs was last seen, to within a minute of real time
     seen_at = models.DateTimeField(null=True)
@@ -73,6 +75,10 @@ class User(AbstractBaseUser):
             models.CheckConstraint(
                 condition=models.Q(removed_at=None) | models.Q(is_active=False), name="user_removed_is_disabled"
             ),
+            # keys, codes and accounts are the whole installation's
+            models.CheckConstraint(
+                condition=models.Q(is_limited=False) | ~models.Q(role="administrator"), name="user_limited_is_no_admin"
+            ),
         )
 
     def __str__(self) -> str:
@@ -88,13 +94,20 @@ class Invitation(models.Model):
 
     email = models.EmailField(unique=True)
     role = models.CharField(max_length=20, choices=Role)
+    #: what the account is limited to: the ids of `folders` and `sites`; None for nothing
+    limits = models.JSONField(null=True)
     digest = models.CharField(max_length=64, unique=True)
     invited_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
     made_at = models.DateTimeField()
     expires_at = models.DateTimeField()
 
     class Meta:
-        constraints = (models.CheckConstraint(condition=models.Q(role__in=Role.values), name="invitation_role_known"),)
+        constraints = (
+            models.CheckConstraint(condition=models.Q(role__in=Role.values), name="invitation_role_known"),
+            models.CheckConstraint(
+                condition=models.Q(limits=None) | ~models.Q(role="administrator"), name="invitation_limited_is_no_admin"
+            ),
+        )
 
 
 class OpenSession(models.Model):

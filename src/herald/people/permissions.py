@@ -1,15 +1,23 @@
 """Who may call the API: everybody looks, and each role changes what is its own to change."""
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 from rest_framework.exceptions import NotAuthenticated
 from rest_framework.permissions import SAFE_METHODS, BasePermission
 from rest_framework.request import Request
 
+from herald.db.limits import begin_limits
 from herald.people.models import ABILITIES, Ability, User
 
 if TYPE_CHECKING:
     from rest_framework.views import APIView
+
+
+#: what a view may do for limited people (`within_limits`): all that their role may, or only answer. One that says
+#: nothing is closed to them
+WHOLE: Final = frozenset({"GET", "HEAD", "OPTIONS", "POST", "PUT", "PATCH", "DELETE"})
+READING: Final = frozenset(SAFE_METHODS)
+CLOSED: Final = frozenset[str]()
 
 
 class RolePermission(BasePermission):
@@ -17,23 +25,37 @@ class RolePermission(BasePermission):
 
     A view says so with `needs`; without it, it is for operators. One that only computes from a posted body says so
     with `changes_nothing = True`.
+
+    Whoever is limited to some devices reaches only views that say so, and from then on the database shows them nothing
+    else (`herald.db.limits`).
     """
 
     def has_permission(self, request: Request, view: "APIView") -> bool:
         user = request.user
         if not isinstance(user, User) or not user.is_active:
             return False
-        if request.method in SAFE_METHODS or getattr(view, "changes_nothing", False):
-            return True
-        needed = ability_needed(view)
-        roles = " or ".join(role.label.lower() for role, has in ABILITIES.items() if needed in has)
-        self.message = f"Your role is {user.get_role_display().lower()}; this is for the role {roles}."
-        return user.may(needed)
+        if not (request.method in SAFE_METHODS or getattr(view, "changes_nothing", False)):
+            needed = ability_needed(view)
+            if not user.may(needed):
+                roles = " or ".join(role.label.lower() for role, has in ABILITIES.items() if needed in has)
+                self.message = f"Your role is {user.get_role_display().lower()}; this is for the role {roles}."
+                return False
+        if user.is_limited:
+            if request.method not in open_within_limits(view):
+                self.message = "You are limited to some devices, and this is about the whole fleet."
+                return False
+            begin_limits(user.pk)
+        return True
 
 
 def ability_needed(view: object) -> Ability:
     """What a view asks for of whoever changes something by it."""
     return Ability(getattr(view, "needs", Ability.OPERATE))
+
+
+def open_within_limits(view: object) -> frozenset[str]:
+    """The methods of a view that are open to people who are limited to some devices."""
+    return getattr(view, "within_limits", CLOSED)
 
 
 def person(request: Request) -> User:

@@ -65,6 +65,10 @@ export const valuesAmong = (key: string, among: Among) =>
     retry: false,
     staleTime: 10 * SECOND,
   });
+export const folders = queryOptions({
+  queryKey: ["group", "folders"],
+  queryFn: () => body(api.GET("/api/v1/folders")),
+});
 export const sites = queryOptions({ queryKey: ["fleet", "sites"], queryFn: () => body(api.GET("/api/v1/sites")) });
 export const models = queryOptions({ queryKey: ["fleet", "models"], queryFn: () => body(api.GET("/api/v1/models")) });
 export const custodians = queryOptions({

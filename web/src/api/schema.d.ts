@@ -2131,6 +2131,23 @@ export interface paths {
         patch: operations["people_change"];
         trace?: never;
     };
+    "/api/v1/people/{user_id}/limits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description What one person is limited to. */
+        put: operations["people_limit"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people/disable": {
         parameters: {
             query?: never;
@@ -2211,6 +2228,23 @@ export interface paths {
         post?: never;
         /** @description One invitation. */
         delete: operations["people_revoke_invitation"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/limits/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What somebody with these limits would see, in numbers. */
+        post: operations["people_limits_preview"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -5346,16 +5380,18 @@ export interface components {
             /** Format: email */
             email: string;
             role: components["schemas"]["RoleEnum"];
+            readonly is_limited: boolean;
             invited_by: string | null;
             /** Format: date-time */
             made_at: string;
             /** Format: date-time */
             expires_at: string;
         };
-        /** @description Whom to invite, by e-mail address, and as what. */
+        /** @description Whom to invite, by e-mail address, and as what. `limits` as for a person. */
         InviteBodyRequest: {
             emails: string[];
             role: components["schemas"]["RoleEnum"];
+            limits?: components["schemas"]["LimitsBodyRequest"] | null;
         };
         /** @description A device's new secret, which is shown this once. */
         IssuedSecret: {
@@ -5425,6 +5461,22 @@ export interface components {
             /** Format: double */
             seconds: number;
         };
+        /** @description Folders of groups, and sites, by their ids. Neither is nothing at all. */
+        LimitsBodyRequest: {
+            folders: number[];
+            sites: number[];
+        };
+        /** @description How many devices, and how many groups, somebody with these limits sees. */
+        LimitsReach: {
+            devices: number;
+            groups: number;
+        };
+        /** @description What a person is limited to; neither folders nor sites is nothing at all. */
+        LimitsRow: {
+            folders: components["schemas"]["Named"][];
+            sites: components["schemas"]["Named"][];
+            words: string;
+        };
         /** @enum {string} */
         MailWhenEnum: "at-once" | "daily" | "never";
         /** @description The mapping of this import, under a name. */
@@ -5444,6 +5496,8 @@ export interface components {
             email: string;
             name: string;
             role: components["schemas"]["RoleEnum"];
+            /** @description What somebody is limited to, in words. */
+            readonly limits: string | null;
             time_zone: string;
             readonly abilities: string[];
         };
@@ -5590,6 +5644,11 @@ export interface components {
             start_by?: number;
             end_by?: number;
         };
+        /** @description A folder or a site, by its name. */
+        Named: {
+            id: number;
+            name: string;
+        };
         /** @description A person, by name and e-mail address. */
         NamedPerson: {
             name: string;
@@ -5642,6 +5701,7 @@ export interface components {
             /** Format: email */
             email: string;
             role: components["schemas"]["RoleEnum"];
+            readonly is_limited: boolean;
             invited_by: string | null;
             /** Format: date-time */
             made_at: string;
@@ -5971,12 +6031,20 @@ export interface components {
             id: number;
             name: string;
         };
-        /** @description An account: who may do what, since when, and when they were last seen. */
+        /** @description What a person is to be limited to; null lets them see everything. */
+        PersonLimitsRequest: {
+            limits: components["schemas"]["LimitsBodyRequest"] | null;
+        };
+        /**
+         * @description An account: who may do what, since when, and when they were last seen. `limits` is null for whoever sees
+         *     everything.
+         */
         PersonRow: {
             id: number;
             email: string;
             name: string;
             role: components["schemas"]["RoleEnum"];
+            limits: components["schemas"]["LimitsRow"] | null;
             time_zone: string;
             is_active: boolean;
             /** Format: date-time */
@@ -26214,6 +26282,151 @@ export interface operations {
             };
         };
     };
+    people_limit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                user_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "limits": {
+                 *         "folders": [
+                 *           3
+                 *         ],
+                 *         "sites": [
+                 *           12
+                 *         ]
+                 *       }
+                 *     }
+                 */
+                "application/json": components["schemas"]["PersonLimitsRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleAnswer"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     people_disable: {
         parameters: {
             query?: never;
@@ -26732,6 +26945,149 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    people_limits_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "limits": {
+                 *         "folders": [
+                 *           3
+                 *         ],
+                 *         "sites": [
+                 *           12
+                 *         ]
+                 *       }
+                 *     }
+                 */
+                "application/json": components["schemas"]["PersonLimitsRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LimitsReach"];
+                };
             };
             /** @description The request is no HTTP or JSON that can be read. */
             400: {

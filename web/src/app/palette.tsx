@@ -14,6 +14,7 @@ import { nextTheme, setTheme } from "./theme";
 export function Palette({ open, onClose }: { open: boolean; onClose: () => void }) {
   const navigate = useNavigate();
   const mayOperate = useMay("operate");
+  const mayGroup = useMay("operate-all");
   const [words, setWords] = useState("");
   const known = {
     groups: useQuery({ ...groups, enabled: open }),
@@ -59,12 +60,14 @@ export function Palette({ open, onClose }: { open: boolean; onClose: () => void 
         <Command.Group heading="Do">
           {mayOperate && (
             <>
-              <Command.Item
-                className={item}
-                onSelect={go(() => navigate({ to: "/groups/$id", params: { id: "new" }, search: {} }))}
-              >
-                New group
-              </Command.Item>
+              {mayGroup && (
+                <Command.Item
+                  className={item}
+                  onSelect={go(() => navigate({ to: "/groups/$id", params: { id: "new" }, search: {} }))}
+                >
+                  New group
+                </Command.Item>
+              )}
               <Command.Item className={item} onSelect={go(() => navigate({ to: "/rollouts/new" }))}>
                 New rollout
               </Command.Item>

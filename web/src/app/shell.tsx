@@ -98,6 +98,7 @@ function House({ user }: { user: Schemas["Me"] }) {
         >
           Find or do… <kbd className="rounded-sm border border-rule px-1 font-mono text-xs max-lg:hidden">Ctrl K</kbd>
         </button>
+        {user.limits !== null && <Limits words={user.limits} />}
         <Clocks />
         <Bell />
         <Account user={user} />
@@ -128,6 +129,18 @@ function Flag() {
       <path d="M3 2.5v15" stroke="var(--ink)" strokeWidth="1.8" strokeLinecap="round" />
       <path d="M4.5 3.5h12l-3.2 4 3.2 4h-12z" fill="var(--saffron)" />
     </svg>
+  );
+}
+
+/** That all that is shown is only a part of the fleet: whoever sees it must not take it for the whole. */
+function Limits({ words }: { words: string }) {
+  return (
+    <p
+      className="max-w-44 truncate rounded-sm border border-ink border-dashed px-2 text-xs leading-5"
+      title={`You see only what belongs to ${words}. Counts, lists and rules leave out the rest of the fleet.`}
+    >
+      <span className="sr-only">You see </span>only {words.replace(/^the /, "")}
+    </p>
   );
 }
 
@@ -183,13 +196,21 @@ function Account({ user }: { user: Schemas["Me"] }) {
             {user.name}, {user.role}
             <br />
             {user.email}
+            {user.limits !== null && (
+              <>
+                <br />
+                sees only {user.limits}
+              </>
+            )}
           </DropdownMenu.Label>
           <DropdownMenu.Item className={item} onSelect={() => navigate({ to: "/account" })}>
             Your account
           </DropdownMenu.Item>
-          <DropdownMenu.Item className={item} onSelect={() => navigate({ to: "/people" })}>
-            People
-          </DropdownMenu.Item>
+          {user.limits === null && (
+            <DropdownMenu.Item className={item} onSelect={() => navigate({ to: "/people" })}>
+              People
+            </DropdownMenu.Item>
+          )}
           <DropdownMenu.Item className={item} onSelect={() => setTheme(nextTheme())}>
             Light or dark
           </DropdownMenu.Item>

@@ -4,7 +4,7 @@ import { useMay } from "@/api/use-may";
 import { Empty } from "./controls";
 
 export function NoDevices() {
-  const mayOperate = useMay("operate");
+  const mayOperate = useMay("operate-all");
   const mayAdminister = useMay("administer");
   return (
     <Empty title="No device yet">

@@ -17,6 +17,7 @@ from herald.agenda.rows import OnlyRow
 from herald.fleet.models import Site
 from herald.fleet.services import find_device
 from herald.groups.models import Group
+from herald.people.permissions import WHOLE
 from herald.time import clock
 
 WEEK = timedelta(days=7)
@@ -57,6 +58,8 @@ class UplinkView(serializers.Serializer[Any]):
 class DeviceComingView(APIView):
     """What will reach a device within a week, by itself: soonest first."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="devices_coming", responses=ComingView(many=True))
     def get(self, request: Request, device: str) -> Response:
         return _coming(OnlyRow(device=find_device(device).pk))
@@ -65,6 +68,8 @@ class DeviceComingView(APIView):
 class SiteComingView(APIView):
     """What will reach the devices of a site within a week."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="sites_coming", responses=ComingView(many=True))
     def get(self, request: Request, site_id: int) -> Response:
         return _coming(OnlyRow(site=get_object_or_404(Site, pk=site_id).pk))
@@ -72,6 +77,8 @@ class SiteComingView(APIView):
 
 class SiteUplinkView(APIView):
     """What the uplink of a site has to carry within a week, hour by hour."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="sites_uplink", responses=UplinkView)
     def get(self, request: Request, site_id: int) -> Response:
@@ -84,6 +91,8 @@ class SiteUplinkView(APIView):
 
 class GroupComingView(APIView):
     """What will reach the members of a group within a week."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="groups_coming", responses=ComingView(many=True))
     def get(self, request: Request, group_id: int) -> Response:

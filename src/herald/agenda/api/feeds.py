@@ -18,7 +18,7 @@ from herald.agenda.rows import MOST_ROWS, RowKind
 from herald.calendar.api.sources import calendar_file
 from herald.http.fields import StrictSerializer, valid
 from herald.people.models import Ability
-from herald.people.permissions import person
+from herald.people.permissions import WHOLE, person
 from herald.time import clock
 
 
@@ -51,6 +51,7 @@ class NewFeed(FeedRow):
 class FeedListView(APIView):
     """Calendar feeds of one's own."""
 
+    within_limits = WHOLE
     needs = Ability.OWN
 
     @extend_schema(operation_id="calendar_feeds_list", responses=FeedRow(many=True))
@@ -68,6 +69,7 @@ class FeedListView(APIView):
 class FeedView(APIView):
     """One feed of one's own."""
 
+    within_limits = WHOLE
     needs = Ability.OWN
 
     @extend_schema(operation_id="calendar_feeds_revoke", responses={204: None})

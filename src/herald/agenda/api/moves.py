@@ -14,7 +14,7 @@ from rest_framework.views import APIView
 from herald.agenda.conflicts import CalendarConflict, ConflictCode, conflicts_ahead
 from herald.agenda.moves import Move, MoveKind, carry_out, consequences_of_move
 from herald.http.fields import StrictSerializer, valid
-from herald.people.permissions import person
+from herald.people.permissions import WHOLE, person
 from herald.rollouts.api.forecasts import MomentBand
 from herald.rollouts.watch.sentence import title_of
 from herald.time import clock
@@ -106,6 +106,8 @@ class MoveDone(serializers.Serializer[Any]):
 
 class CalendarConflictsView(APIView):
     """What does not fit, of what is planned for the next weeks."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="calendar_conflicts", responses=ConflictInCalendar(many=True))
     def get(self, request: Request) -> Response:

@@ -10,6 +10,7 @@ from rest_framework.views import APIView
 
 from herald.agenda.proposals import suggest_hours
 from herald.http.fields import NamedThing, StrictSerializer, valid
+from herald.people.permissions import WHOLE
 from herald.rollouts.api.forecasts import MomentBand
 from herald.rollouts.api.shared import find_rollout
 from herald.rollouts.watch.sentence import title_of
@@ -63,6 +64,7 @@ class HoursSuggestionView(serializers.Serializer[Any]):
 class SuggestHoursView(APIView):
     """Hours with which a rollout is through by a moment; changes nothing."""
 
+    within_limits = WHOLE
     changes_nothing = True
 
     @extend_schema(operation_id="rollouts_suggest_hours", request=SuggestBody, responses=HoursSuggestionView)

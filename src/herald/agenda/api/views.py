@@ -20,6 +20,7 @@ from herald.commands.models import Schedule
 from herald.commands.sentence import schedule_sentence
 from herald.http.errors import Invalid
 from herald.http.fields import read_moment
+from herald.people.permissions import WHOLE
 from herald.rollouts.watch.overview import whom
 from herald.rollouts.watch.sentence import short_words
 from herald.time import clock
@@ -31,6 +32,8 @@ WEEK = timedelta(days=7)
 
 class CalendarView(APIView):
     """Windows, rings, firings and freezes of some days, past and planned, and what they mean for the fleet."""
+
+    within_limits = WHOLE
 
     @extend_schema(
         operation_id="calendar",

@@ -16,7 +16,7 @@ from herald.attention.querysets import ItemQuerySet
 from herald.http.errors import Invalid
 from herald.http.fields import StrictSerializer, valid
 from herald.people.models import Ability, User
-from herald.people.permissions import person
+from herald.people.permissions import WHOLE, person
 from herald.record.api.comments import CommentBody, CommentRow, CommentsView
 from herald.record.models import Kind
 from herald.time import clock
@@ -85,6 +85,8 @@ class SnoozeBody(StrictSerializer):
 class AttentionListView(APIView):
     """What wants attention: open, put off, or over."""
 
+    within_limits = WHOLE
+
     @extend_schema(
         operation_id="attention_list",
         responses=AttentionAnswer,
@@ -118,6 +120,7 @@ class AttentionListView(APIView):
 class AcknowledgeAction(APIView):
     """Somebody knows of it."""
 
+    within_limits = WHOLE
     needs = Ability.COMMENT
 
     @extend_schema(operation_id="attention_acknowledge", request=None, responses=AttentionItem)
@@ -128,6 +131,7 @@ class AcknowledgeAction(APIView):
 class AssignAction(APIView):
     """Somebody looks after it, or nobody any more."""
 
+    within_limits = WHOLE
     needs = Ability.COMMENT
 
     @extend_schema(operation_id="attention_assign", request=AssignBody, responses=AttentionItem)
@@ -142,6 +146,7 @@ class AssignAction(APIView):
 class SnoozeAction(APIView):
     """It is put off until a moment, or shown again."""
 
+    within_limits = WHOLE
     needs = Ability.COMMENT
 
     @extend_schema(operation_id="attention_snooze", request=SnoozeBody, responses=AttentionItem)
@@ -153,6 +158,7 @@ class SnoozeAction(APIView):
 class AttentionCommentsView(CommentsView):
     """What people said about an attention item."""
 
+    within_limits = WHOLE
     kind = Kind.ATTENTION
 
     def check(self, object_id: int) -> None:

@@ -15,7 +15,7 @@ from herald.calendar.models import UTC_CLOCK, Freeze
 from herald.fleet.models import Device, Site
 from herald.groups.models import Group
 from herald.http.fields import NamedThing, StrictSerializer, TimeSpan, valid
-from herald.people.permissions import person
+from herald.people.permissions import READING, person
 from herald.time import clock
 
 
@@ -69,6 +69,8 @@ MOST_LISTED = 1000
 
 class FreezeListView(APIView):
     """Freezes, those that are over last."""
+
+    within_limits = READING
 
     @extend_schema(operation_id="freezes_list", responses=FreezeRow(many=True))
     def get(self, request: Request) -> Response:

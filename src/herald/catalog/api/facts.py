@@ -14,7 +14,7 @@ from herald.fleet.models import PropertyDefinition
 from herald.groups.api.agreement import agreement_of
 from herald.groups.api.serializers import GroupUse
 from herald.http.fields import StrictSerializer, valid
-from herald.people.permissions import person
+from herald.people.permissions import READING, person
 from herald.time import clock
 from herald_core.facts import FOUND
 from herald_core.rules import FieldType
@@ -62,6 +62,8 @@ class FactChange(StrictSerializer):
 
 class FactListView(APIView):
     """The facts that devices report."""
+
+    within_limits = READING
 
     @extend_schema(operation_id="facts_list", responses=FactView(many=True))
     def get(self, request: Request) -> Response:

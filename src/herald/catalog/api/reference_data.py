@@ -12,7 +12,7 @@ from herald.catalog import reference_data
 from herald.groups.api.agreement import agreement_of
 from herald.groups.api.serializers import GroupEffectRow
 from herald.http.fields import NamedThing, StrictSerializer, valid
-from herald.people.permissions import person
+from herald.people.permissions import READING, person
 from herald.time import clock
 
 
@@ -91,6 +91,8 @@ class _Of(APIView):
 
 
 class _Many(_Of):
+    within_limits = READING
+
     def get(self, request: Request) -> Response:
         return Response(self.row(reference_data.list_objects(self.kind), many=True).data)
 
@@ -101,6 +103,8 @@ class _Many(_Of):
 
 
 class _One(_Of):
+    within_limits = READING
+
     def get(self, request: Request, pk: int) -> Response:
         return Response(self._row(reference_data.object_of(self.kind, pk).pk))
 

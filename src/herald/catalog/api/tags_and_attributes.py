@@ -22,13 +22,15 @@ from herald.catalog.api.serializers import (
 from herald.fleet.models import PropertyDefinition
 from herald.groups.api.agreement import agreement_of
 from herald.http.fields import valid
-from herald.people.permissions import person
+from herald.people.permissions import READING, person
 from herald.time import clock
 from herald_core.rules import FieldType
 
 
 class TagListView(APIView):
     """Every tag, with its devices and rules."""
+
+    within_limits = READING
 
     @extend_schema(operation_id="tags_list", responses=TagRow(many=True))
     def get(self, request: Request) -> Response:
@@ -73,6 +75,8 @@ class TagRenameAction(APIView):
 
 class AttributeListView(APIView):
     """The attributes that are defined."""
+
+    within_limits = READING
 
     @extend_schema(operation_id="attributes_list", responses=AttributeRow(many=True))
     def get(self, request: Request) -> Response:

@@ -6,6 +6,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 
 from herald.commands.models import Schedule
+from herald.people.permissions import WHOLE
 from herald.record.api.comments import CommentBody, CommentRow, CommentsView
 from herald.record.models import Kind
 
@@ -13,6 +14,7 @@ from herald.record.models import Kind
 class ScheduleCommentsView(CommentsView):
     """What people said about a scheduled command."""
 
+    within_limits = WHOLE
     kind = Kind.SCHEDULE
 
     def check(self, object_id: int) -> None:

@@ -13,13 +13,15 @@ from herald.commands.api.serializers import TemplateBody, TemplateRow
 from herald.commands.models import CommandTemplate
 from herald.commands.overview import template_row
 from herald.http.fields import valid
-from herald.people.permissions import person
+from herald.people.permissions import READING, person
 from herald.time import clock
 from herald_core.actions import Action, Harm
 
 
 class TemplateListView(APIView):
     """What commands can be made from: the built-in ones first."""
+
+    within_limits = READING
 
     @extend_schema(operation_id="command_templates_list", responses=TemplateRow(many=True))
     def get(self, request: Request) -> Response:

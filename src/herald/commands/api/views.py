@@ -32,7 +32,7 @@ from herald.groups.audience import named_devices, read_named
 from herald.http.fields import SentencePart, valid
 from herald.http.pages import PAGE, newest_first, page_of
 from herald.people.models import Ability
-from herald.people.permissions import person
+from herald.people.permissions import WHOLE, person
 from herald.time import clock
 from herald_core.timing.firings import Firing
 
@@ -41,6 +41,8 @@ SchedulePage = page_of("SchedulePage", ScheduleRow, "schedules")
 
 class ScheduleListView(APIView):
     """Scheduled commands, the newest first."""
+
+    within_limits = WHOLE
 
     @extend_schema(
         operation_id="schedules_list",
@@ -71,6 +73,8 @@ class ScheduleListView(APIView):
 class ScheduleView(APIView):
     """One scheduled command."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="schedules_retrieve", responses=ScheduleDetail)
     def get(self, request: Request, schedule_id: int) -> Response:
         return Response(_detail(schedule_id))
@@ -88,6 +92,7 @@ class ScheduleView(APIView):
 class ScheduleSentenceAction(APIView):
     """The sentence of a command as it is composed, with a slot for everything that can be chosen; keeps nothing."""
 
+    within_limits = WHOLE
     changes_nothing = True
 
     @extend_schema(operation_id="schedules_sentence", request=ScheduleDraftBody, responses=SentencePart(many=True))
@@ -100,6 +105,7 @@ class ScheduleSentenceAction(APIView):
 class SchedulePreviewView(APIView):
     """When a command would fire in each zone, before it is saved."""
 
+    within_limits = WHOLE
     changes_nothing = True
 
     @extend_schema(operation_id="schedules_preview", request=ScheduleDraftBody, responses=SchedulePreview)
@@ -110,6 +116,7 @@ class SchedulePreviewView(APIView):
 class ScheduleChangePreviewView(APIView):
     """What a change of a schedule would do, before it is saved; what has fired already stays as it is."""
 
+    within_limits = WHOLE
     changes_nothing = True
 
     @extend_schema(operation_id="schedules_change_preview", request=ScheduleDraftBody, responses=ScheduleChangePreview)
@@ -137,6 +144,7 @@ class _StateAction(APIView):
 class SchedulePauseAction(_StateAction):
     """Fire no more for now."""
 
+    within_limits = WHOLE
     needs = Ability.STOP
 
     state = ScheduleState.PAUSED
@@ -149,6 +157,7 @@ class SchedulePauseAction(_StateAction):
 class ScheduleResumeAction(_StateAction):
     """Fire again; what was missed is not caught up."""
 
+    within_limits = WHOLE
     state = ScheduleState.ACTIVE
 
     @extend_schema(operation_id="schedules_resume", request=None, responses=ScheduleDetail)
@@ -159,6 +168,7 @@ class ScheduleResumeAction(_StateAction):
 class ScheduleApproveAction(APIView):
     """Agree to a destructive command, as somebody else than who proposed it."""
 
+    within_limits = WHOLE
     needs = Ability.APPROVE
 
     @extend_schema(operation_id="schedules_approve", request=None, responses=ScheduleDetail)
@@ -170,6 +180,8 @@ class ScheduleApproveAction(APIView):
 class ScheduleSkipAction(APIView):
     """Leave the next firing out."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="schedules_skip", request=SkipBody, responses=ScheduleDetail)
     def post(self, request: Request, schedule_id: int) -> Response:
         local_time = valid(SkipBody(data=request.data))["local_time"]
@@ -180,6 +192,7 @@ class ScheduleSkipAction(APIView):
 class ScheduleEndAction(_StateAction):
     """End it for good."""
 
+    within_limits = WHOLE
     needs = Ability.STOP
 
     state = ScheduleState.ENDED
@@ -192,6 +205,8 @@ class ScheduleEndAction(_StateAction):
 class ScheduleRunAction(APIView):
     """Run once now, besides its times."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="schedules_run", request=RunBody, responses=RanOnce)
     def post(self, request: Request, schedule_id: int) -> Response:
         expected = valid(RunBody(data=request.data))["devices"]
@@ -201,6 +216,8 @@ class ScheduleRunAction(APIView):
 
 class ScheduleDeliveriesView(APIView):
     """The deliveries of a schedule, the latest first."""
+
+    within_limits = WHOLE
 
     @extend_schema(
         operation_id="schedules_deliveries",

@@ -18,7 +18,7 @@ from herald.deliveries.models import Delivery
 from herald.groups.models import Folder
 from herald.http.errors import NotFound
 from herald.http.fields import NamedThing, StrictSerializer, read_limit, read_number, valid
-from herald.people.permissions import person
+from herald.people.permissions import WHOLE, person
 from herald.time import clock
 from herald_core.answers import Sort
 
@@ -113,6 +113,8 @@ class ComparedOutput(serializers.Serializer[Any]):
 class ScheduleAnswersView(APIView):
     """What devices answered, put together."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="schedules_answers", parameters=[FIRINGS], responses=AnswersView)
     def get(self, request: Request, schedule_id: int) -> Response:
         schedule = get_object_or_404(Schedule, pk=schedule_id)
@@ -144,6 +146,8 @@ class ScheduleAnswersGroupAction(APIView):
 class ScheduleRecordView(APIView):
     """How a schedule went."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="schedules_record", responses=ScheduleRecord)
     def get(self, request: Request, schedule_id: int) -> Response:
         schedule = get_object_or_404(Schedule, pk=schedule_id)
@@ -160,6 +164,8 @@ def _command(delivery_id: int) -> Delivery:
 
 class DeliveryOutputView(APIView):
     """What a command gave on a device, line by line."""
+
+    within_limits = WHOLE
 
     @extend_schema(
         operation_id="deliveries_output",
@@ -193,6 +199,8 @@ class DeliveryOutputView(APIView):
 class DeliveryOutputFileView(APIView):
     """The same as a file; each download is recorded."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="deliveries_output_file", responses={(200, "text/plain"): OpenApiTypes.BINARY})
     def get(self, request: Request, delivery_id: int) -> HttpResponseBase:
         delivery = _command(delivery_id)
@@ -213,6 +221,8 @@ class DeliveryOutputFileView(APIView):
 
 class DeliveryOutputCompareView(APIView):
     """What changed since the same command gave something on the same device."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="deliveries_output_compare", responses=ComparedOutput)
     def get(self, request: Request, delivery_id: int) -> Response:

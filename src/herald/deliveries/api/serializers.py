@@ -30,7 +30,7 @@ class DeliveryRow(serializers.ModelSerializer[Delivery]):
     ring = serializers.IntegerField(source="ring.position", default=None, allow_null=True)
     what = serializers.SerializerMethodField()
     waits_for = serializers.SerializerMethodField()
-    rollout = serializers.IntegerField(source="rollout_id", allow_null=True)
+    rollout = serializers.IntegerField(source="seen_rollout_id", allow_null=True)
     schedule = serializers.IntegerField(source="occurrence.schedule_id", default=None, allow_null=True)
 
     class Meta:
@@ -85,17 +85,21 @@ class DeliveryRow(serializers.ModelSerializer[Delivery]):
             "ring": delivery.ring.position if delivery.ring else None,
             "what": describe(delivery),
             "waits_for": self.get_waits_for(delivery),
-            "rollout": delivery.rollout_id,
+            "rollout": delivery.seen_rollout_id,
             "schedule": delivery.occurrence.schedule_id if delivery.occurrence else None,
         }
         return {name: named[name] if name in named else getattr(delivery, name) for name in self.Meta.fields}
+
+
+#: what stands for the command of a schedule that whoever asks does not see
+UNSEEN_COMMAND = "A command that you do not see"
 
 
 def describe(delivery: Delivery) -> str:
     """What is delivered, in words."""
     if delivery.image:
         return str(delivery.image)
-    return delivery.occurrence.template.name if delivery.occurrence else ""
+    return delivery.occurrence.template.name if delivery.occurrence else UNSEEN_COMMAND
 
 
 class DeliveryPage(serializers.Serializer[Any]):

@@ -12,11 +12,14 @@ from herald.deliveries.waiting import waits_of
 from herald.fleet.services import find_device
 from herald.http.fields import read_limit
 from herald.http.pages import PAGE, newest_first
+from herald.people.permissions import WHOLE
 from herald.time import clock
 
 
 class DeviceOrdersView(APIView):
     """A device's orders, the latest first: the current one, those to come and past ones."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="devices_orders", parameters=PAGE, responses=DeliveryPage)
     def get(self, request: Request, device: str) -> Response:
@@ -27,6 +30,8 @@ class DeviceOrdersView(APIView):
 
 class DeviceTimelineView(APIView):
     """What happened to a device, the latest first."""
+
+    within_limits = WHOLE
 
     @extend_schema(
         operation_id="devices_timeline",

@@ -18,7 +18,7 @@ from herald.groups.values import value_counts
 from herald.http.errors import Invalid, NotFound
 from herald.http.export import CSV, JSON_LINES, XLSX, Table, as_asked, documented
 from herald.http.fields import StrictSerializer, next_page, read_limit, read_number, valid
-from herald.people.permissions import person
+from herald.people.permissions import WHOLE, person
 from herald.time import clock
 from herald_core.rules import FieldSpec, Vocabulary
 
@@ -30,6 +30,8 @@ DEFAULT_COLUMNS = ("uid", "name", "serial", "model", "hardware", "firmware", "si
 
 class DeviceListView(APIView):
     """Devices that a rule matches, by name unless another order is asked for."""
+
+    within_limits = WHOLE
 
     @extend_schema(
         operation_id="devices_list",
@@ -69,6 +71,8 @@ class DeviceListView(APIView):
 class DeviceExportView(APIView):
     """The devices that a rule matches, as a file of exactly the named columns."""
 
+    within_limits = WHOLE
+
     @extend_schema(
         operation_id="devices_export",
         parameters=[
@@ -92,6 +96,8 @@ class DeviceExportView(APIView):
 
 class FieldValuesView(APIView):
     """The values of a field that exist, most frequent first; in the fleet, or among those a rule matches."""
+
+    within_limits = WHOLE
 
     @extend_schema(
         operation_id="fields_values",
@@ -129,6 +135,8 @@ class GridBody(serializers.Serializer[Any]):
 
 class DeviceGridView(APIView):
     """Two fields against each other, among the devices that a rule matches."""
+
+    within_limits = WHOLE
 
     @extend_schema(
         operation_id="devices_grid",
@@ -168,6 +176,8 @@ class ViewRow(serializers.ModelSerializer[SavedView]):
 class ViewListView(APIView):
     """One's own kept views."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="saved_views_list", responses=ViewRow(many=True))
     def get(self, request: Request) -> Response:
         return Response(ViewRow(SavedView.objects.filter(owner=person(request)).order_by("name"), many=True).data)
@@ -186,6 +196,8 @@ class ViewListView(APIView):
 
 class ViewView(APIView):
     """One kept view."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="saved_views_delete", responses={204: None})
     def delete(self, request: Request, view_id: int) -> Response:

@@ -12,6 +12,7 @@ from herald.fleet import capabilities
 from herald.fleet.models import DeviceModel
 from herald.http.errors import NotFound
 from herald.http.fields import StrictSerializer, valid
+from herald.people.permissions import WHOLE
 from herald_core.capabilities import WORDS, Capability
 
 CAPABILITIES = [(f.value, WORDS[f]) for f in Capability]
@@ -54,6 +55,8 @@ class ModelCapabilitiesRow(serializers.Serializer[Any]):
 
 class CapabilityTableView(APIView):
     """What each model can do, and on which firmware."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="capabilities_list", responses=ModelCapabilitiesRow(many=True))
     def get(self, request: Request) -> Response:

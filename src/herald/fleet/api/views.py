@@ -10,13 +10,15 @@ from herald.fleet.live_view import start_live_view, stop_live_view
 from herald.fleet.models import Device
 from herald.fleet.services import ask_to_report, find_device
 from herald.fleet.vocabulary import load_vocabulary
-from herald.people.permissions import person
+from herald.people.permissions import WHOLE, person
 from herald.time import clock
 from herald_core.rules.fields import OPERATORS
 
 
 class DeviceView(APIView):
     """One device: by its id where that is digits only, else by its name or uid; `name:` or `uid:` before it tells."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="devices_retrieve", responses=DeviceDetail)
     def get(self, request: Request, device: str) -> Response:
@@ -25,6 +27,8 @@ class DeviceView(APIView):
 
 class DeviceReportAction(APIView):
     """Ask a device to say everything at its next check-in."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="devices_request_report", request=None, responses=DeviceDetail)
     def post(self, request: Request, device: str) -> Response:
@@ -35,6 +39,8 @@ class DeviceReportAction(APIView):
 
 class DeviceLiveView(APIView):
     """Watch a device live: it says all of its facts every few seconds, for ten minutes from its next call on."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="devices_watch_live", request=None, responses=DeviceDetail)
     def post(self, request: Request, device: str) -> Response:
@@ -50,6 +56,8 @@ class DeviceLiveView(APIView):
 
 class FieldListView(APIView):
     """The fields that rules may name, with the operators each has."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="fields_list", responses=FieldInfo(many=True))
     def get(self, request: Request) -> Response:

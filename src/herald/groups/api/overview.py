@@ -10,6 +10,7 @@ from rest_framework.views import APIView
 
 from herald.groups.overview import groups_overview
 from herald.http.fields import NamedThing
+from herald.people.permissions import WHOLE
 from herald.time import clock
 
 
@@ -42,6 +43,8 @@ class GroupsOverviewAnswer(serializers.Serializer[Any]):
 
 class GroupsOverviewView(APIView):
     """What changed in the groups within 24 hours, and what may be a slip."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="groups_overview", responses=GroupsOverviewAnswer)
     def get(self, request: Request) -> Response:

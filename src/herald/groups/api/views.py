@@ -45,12 +45,14 @@ from herald.groups.rule_suggestions import propose_rule
 from herald.groups.sieve import compute_sieve
 from herald.http.errors import Invalid
 from herald.http.fields import next_page, read_limit, read_moment, read_number, valid
-from herald.people.permissions import person
+from herald.people.permissions import READING, WHOLE, person
 from herald.time import clock
 
 
 class GroupListView(APIView):
     """Groups with their counts."""
+
+    within_limits = READING
 
     @extend_schema(operation_id="groups_list", responses=GroupRow(many=True))
     def get(self, request: Request) -> Response:
@@ -76,6 +78,8 @@ class GroupListView(APIView):
 
 class GroupView(APIView):
     """One group."""
+
+    within_limits = READING
 
     @extend_schema(operation_id="groups_retrieve", responses=GroupDetail)
     def get(self, request: Request, group_id: int) -> Response:
@@ -103,6 +107,8 @@ class GroupView(APIView):
 
 class GroupMembersView(APIView):
     """The devices of a group."""
+
+    within_limits = READING
 
     @extend_schema(
         operation_id="groups_members",
@@ -167,6 +173,8 @@ class GroupProposedRuleView(APIView):
 class GroupHistoryView(APIView):
     """How a group's membership changed."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="groups_history", responses=GroupHistory)
     def get(self, request: Request, group_id: int) -> Response:
         group = get_object_or_404(Group, pk=group_id)
@@ -182,6 +190,8 @@ class GroupHistoryView(APIView):
 
 class GroupMembershipDiffView(APIView):
     """A group's members at two moments beside each other; the second is now unless said otherwise."""
+
+    within_limits = WHOLE
 
     @extend_schema(
         operation_id="groups_membership_diff",
@@ -201,6 +211,8 @@ class GroupMembershipDiffView(APIView):
 
 class OverlapView(APIView):
     """How groups overlap."""
+
+    within_limits = WHOLE
 
     @extend_schema(
         operation_id="groups_overlaps",
@@ -230,6 +242,8 @@ def _beside(first: Any, second: Any) -> Any:
 
 class FolderListView(APIView):
     """The tree of folders."""
+
+    within_limits = READING
 
     @extend_schema(operation_id="folders_list", responses=FolderRow(many=True))
     def get(self, request: Request) -> Response:
@@ -265,6 +279,7 @@ def _folder(folder_id: int) -> Any:
 class RulePreviewView(APIView):
     """Who a rule matches, before it is saved."""
 
+    within_limits = WHOLE
     changes_nothing = True
 
     @extend_schema(operation_id="rules_preview", request=RuleQuestion, responses=RulePreview)
@@ -279,6 +294,7 @@ class RulePreviewView(APIView):
 class RuleSieveView(APIView):
     """What each line of a rule lets through, who was just missed, and what is worth a look."""
 
+    within_limits = WHOLE
     changes_nothing = True
 
     @extend_schema(operation_id="rules_sieve", request=SieveQuestion, responses=RuleSieve)
@@ -290,6 +306,7 @@ class RuleSieveView(APIView):
 class RuleCompareView(APIView):
     """Why a rule matches some devices and not others, side by side."""
 
+    within_limits = WHOLE
     changes_nothing = True
 
     @extend_schema(operation_id="rules_compare", request=CompareQuestion, responses=Explanations)
@@ -308,6 +325,7 @@ class RuleCompareView(APIView):
 class RuleExplainView(APIView):
     """Why a rule matches a device, or does not."""
 
+    within_limits = WHOLE
     changes_nothing = True
 
     @extend_schema(operation_id="rules_explain", request=ExplainQuestion, responses=Explanation)

@@ -11,6 +11,7 @@ from rest_framework.views import APIView
 
 from herald.fleet.models import DeviceModel
 from herald.images.paths import upgrade_paths
+from herald.people.permissions import WHOLE
 from herald.time import clock
 
 
@@ -44,6 +45,8 @@ class UpgradePathsView(serializers.Serializer[Any]):
 
 class ModelUpgradesView(APIView):
     """The upgrade graph of a model: versions, steps, where the fleet stands, dead ends."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="models_upgrades", responses=UpgradePathsView)
     def get(self, request: Request, pk: int) -> Response:

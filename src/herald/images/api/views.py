@@ -20,7 +20,7 @@ from herald.images.coverage import Share, shares
 from herald.images.models import Image, Upload
 from herald.images.uploads import PIECE_BYTES
 from herald.people.models import Ability
-from herald.people.permissions import person
+from herald.people.permissions import READING, person
 from herald.time import clock
 
 
@@ -191,6 +191,8 @@ class UploadView(APIView):
 
 class ImageListView(APIView):
     """Images by family, the newest version first."""
+
+    within_limits = READING
 
     @extend_schema(operation_id="images_list", responses=ImageRow(many=True))
     def get(self, request: Request) -> Response:

@@ -31,7 +31,7 @@ from herald.lifecycle.api.serializers import (
     ReplacementView,
 )
 from herald.people.models import Ability
-from herald.people.permissions import person
+from herald.people.permissions import WHOLE, person
 from herald.time import clock
 
 #: of a long queue the first are shown; the rest is in Fleet, by `admission = waiting`
@@ -52,6 +52,7 @@ class DeviceAddAction(APIView):
 class DevicesUpcomingView(APIView):
     """What will reach devices: open rollouts that have something for them, and schedules that fire at them."""
 
+    within_limits = WHOLE
     changes_nothing = True
 
     @extend_schema(operation_id="devices_upcoming", request=EditTarget, responses=ConflictRow(many=True))
@@ -63,6 +64,8 @@ class DevicesUpcomingView(APIView):
 
 class DevicesReportAction(APIView):
     """Ask devices to say everything at their next check-in."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="devices_request_reports", request=EditTarget, responses=Asked)
     def post(self, request: Request) -> Response:

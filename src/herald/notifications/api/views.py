@@ -24,7 +24,7 @@ from herald.notifications.models import (
     SendState,
 )
 from herald.people.models import Ability
-from herald.people.permissions import person
+from herald.people.permissions import WHOLE, person
 from herald.time import clock
 from herald_core.timing.quiet import MailWhen
 
@@ -188,6 +188,8 @@ class SentMessage(serializers.Serializer[Any]):
 class OwnMessagesView(APIView):
     """What one is told of."""
 
+    within_limits = WHOLE
+
     @extend_schema(
         operation_id="own_messages",
         parameters=[OpenApiParameter("offset", int), OpenApiParameter("limit", int)],
@@ -206,6 +208,7 @@ class OwnMessagesView(APIView):
 class OwnMessagesReadAction(APIView):
     """Marking what one is told of as read."""
 
+    within_limits = WHOLE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_messages_read", request=ReadBody, responses={204: None})
@@ -217,6 +220,7 @@ class OwnMessagesReadAction(APIView):
 class OwnPreferenceView(APIView):
     """How one wants to be written to."""
 
+    within_limits = WHOLE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_preference", responses=PreferenceView)
@@ -234,6 +238,7 @@ class OwnPreferenceView(APIView):
 class OwnTestAction(APIView):
     """A test message to oneself."""
 
+    within_limits = WHOLE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_test_message", request=None, responses={202: None})

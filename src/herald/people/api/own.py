@@ -14,7 +14,7 @@ from herald.people import own
 from herald.people.accounts import LONGEST_NAME
 from herald.people.api.views import Me
 from herald.people.models import Ability, OpenSession
-from herald.people.permissions import person
+from herald.people.permissions import WHOLE, person
 from herald.people.sessions import end_session, end_sessions, sessions_of
 from herald.time import clock
 
@@ -53,6 +53,7 @@ class SessionRow(serializers.ModelSerializer[OpenSession]):
 class OwnView(APIView):
     """One's own account."""
 
+    within_limits = WHOLE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_change", request=OwnChange, responses=Me)
@@ -64,6 +65,7 @@ class OwnView(APIView):
 class OwnPasswordAction(APIView):
     """A new password; every other session ends."""
 
+    within_limits = WHOLE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_password", request=PasswordBody, responses=SessionsEnded)
@@ -80,6 +82,7 @@ class OwnPasswordAction(APIView):
 class OwnSessionListView(APIView):
     """Where one is signed in."""
 
+    within_limits = WHOLE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_sessions", responses=SessionRow(many=True))
@@ -91,6 +94,7 @@ class OwnSessionListView(APIView):
 class OwnSessionView(APIView):
     """One of one's own sessions."""
 
+    within_limits = WHOLE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_session_end", responses={204: None})
@@ -102,6 +106,7 @@ class OwnSessionView(APIView):
 class OwnSessionsEndOthersAction(APIView):
     """Sign out everywhere but here."""
 
+    within_limits = WHOLE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_sessions_end_others", request=None, responses=SessionsEnded)

@@ -19,22 +19,42 @@ from herald.http.errors import Invalid
 from herald.http.export import CSV, JSON_LINES, XLSX, Table, as_asked, documented
 from herald.http.fields import StrictSerializer, valid
 from herald.http.mail import MailError, deliver
+from herald.limits.services import Limits, limit_person, limits_of_people, reach_of, read_limits
 from herald.people import accounts
 from herald.people.models import ABILITIES, Ability, Invitation, Role, User
 from herald.people.permissions import person
 from herald.time import clock
 
 MOST_AT_ONCE = 100
+#: folders, and sites, that a person is limited to
+MOST_LIMITS = 200
 log = structlog.get_logger()
 
 
+class Named(serializers.Serializer[Any]):
+    """A folder or a site, by its name."""
+
+    id = serializers.IntegerField()
+    name = serializers.CharField()
+
+
+class LimitsRow(serializers.Serializer[Any]):
+    """What a person is limited to; neither folders nor sites is nothing at all."""
+
+    folders = Named(many=True)
+    sites = Named(many=True)
+    words = serializers.CharField()
+
+
 class PersonRow(serializers.Serializer[Any]):
-    """An account: who may do what, since when, and when they were last seen."""
+    """An account: who may do what, since when, and when they were last seen. `limits` is null for whoever sees
+    everything."""
 
     id = serializers.IntegerField()
     email = serializers.CharField()
     name = serializers.CharField()
     role = serializers.ChoiceField(choices=Role.choices)
+    limits = LimitsRow(allow_null=True)
     time_zone = serializers.CharField()
     is_active = serializers.BooleanField()
     joined_at = serializers.DateTimeField(allow_null=True)
@@ -47,10 +67,14 @@ class InvitationRow(serializers.ModelSerializer[Invitation]):
     """Somebody who has not made their account yet."""
 
     invited_by = serializers.CharField(source="invited_by.name", default=None, allow_null=True)
+    is_limited = serializers.SerializerMethodField()
 
     class Meta:
         model = Invitation
-        fields = ("id", "email", "role", "invited_by", "made_at", "expires_at")
+        fields = ("id", "email", "role", "is_limited", "invited_by", "made_at", "expires_at")
+
+    def get_is_limited(self, invitation: Invitation) -> bool:
+        return invitation.limits is not None
 
 
 class PeopleAnswer(serializers.Serializer[Any]):
@@ -58,11 +82,32 @@ class PeopleAnswer(serializers.Serializer[Any]):
     invitations = InvitationRow(many=True)
 
 
+class LimitsBody(StrictSerializer):
+    """Folders of groups, and sites, by their ids. Neither is nothing at all."""
+
+    folders = serializers.ListField(child=serializers.IntegerField(min_value=1), max_length=MOST_LIMITS)
+    sites = serializers.ListField(child=serializers.IntegerField(min_value=1), max_length=MOST_LIMITS)
+
+
+class PersonLimits(StrictSerializer):
+    """What a person is to be limited to; null lets them see everything."""
+
+    limits = LimitsBody(allow_null=True)
+
+
+class LimitsReach(serializers.Serializer[Any]):
+    """How many devices, and how many groups, somebody with these limits sees."""
+
+    devices = serializers.IntegerField()
+    groups = serializers.IntegerField()
+
+
 class InviteBody(StrictSerializer):
-    """Whom to invite, by e-mail address, and as what."""
+    """Whom to invite, by e-mail address, and as what. `limits` as for a person."""
 
     emails = serializers.ListField(child=serializers.EmailField(), min_length=1, max_length=MOST_AT_ONCE)
     role = serializers.ChoiceField(choices=Role.choices)
+    limits = LimitsBody(allow_null=True, default=None)
 
 
 class NewInvitation(InvitationRow):
@@ -87,12 +132,20 @@ class PeopleBody(StrictSerializer):
     people = serializers.ListField(child=serializers.IntegerField(min_value=1), min_length=1, max_length=MOST_AT_ONCE)
 
 
-def _people() -> Any:
-    return (
+def _people() -> list[Any]:
+    people: list[Any] = list(
         User.objects.filter(removed_at=None)
         .annotate(sessions=Count("open_sessions", distinct=True), tokens=Count("auth_token_set", distinct=True))
         .order_by("name", "email")
     )
+    limits = limits_of_people(people)
+    for user in people:
+        user.limits = limits.get(user.pk)
+    return people
+
+
+def _limits(body: Any) -> Limits | None:
+    return None if body is None else read_limits(body["folders"], body["sites"])
 
 
 def _answer() -> Response:
@@ -117,13 +170,14 @@ class PeopleExportView(APIView):
         responses=documented(CSV, XLSX, JSON_LINES),
     )
     def get(self, request: Request) -> HttpResponseBase:
-        columns = ["name", "email", "role", "may", "state", "since", "last seen", "sessions", "tokens"]
+        columns = ["name", "email", "role", "may", "sees", "state", "since", "last seen", "sessions", "tokens"]
         rows = (
             [
                 user.name,
                 user.email,
                 user.role,
                 "; ".join(a.label for a in Ability if a in ABILITIES[Role(user.role)]),
+                user.limits.words if user.limits else "everything",
                 "active" if user.is_active else "disabled",
                 _moment(user.joined_at),
                 _moment(user.seen_at),
@@ -143,7 +197,11 @@ class InvitationListView(APIView):
     @extend_schema(operation_id="people_invite", request=InviteBody, responses={201: NewInvitation(many=True)})
     def post(self, request: Request) -> Response:
         body = valid(InviteBody(data=request.data))
-        made = accounts.invite(body["emails"], Role(body["role"]), actor=person(request), now=clock.now())
+        role, limits = Role(body["role"]), _limits(body["limits"])
+        if limits and role == Role.ADMINISTRATOR:
+            raise Invalid("/limits", "Administrators see all. Choose another role, or no limits.")
+        kept = limits.kept if limits else None
+        made = accounts.invite(body["emails"], role, limits=kept, actor=person(request), now=clock.now())
         rows = [{**InvitationRow(i.invitation).data, "path": f"/welcome/{i.secret}", "mailed": _mail(i)} for i in made]
         return Response(rows, status=201)
 
@@ -172,6 +230,31 @@ class PersonView(APIView):
         role = Role(body["role"]) if "role" in body else None
         accounts.change_person(user_id, role=role, name=body.get("name"), actor=person(request), now=clock.now())
         return _answer()
+
+
+class PersonLimitsView(APIView):
+    """What one person is limited to."""
+
+    needs = Ability.ADMINISTER
+
+    @extend_schema(operation_id="people_limit", request=PersonLimits, responses=PeopleAnswer)
+    def put(self, request: Request, user_id: int) -> Response:
+        body = valid(PersonLimits(data=request.data))
+        limit_person(user_id, _limits(body["limits"]), actor=person(request), now=clock.now())
+        return _answer()
+
+
+class LimitsPreview(APIView):
+    """What somebody with these limits would see, in numbers."""
+
+    changes_nothing = True
+
+    @extend_schema(operation_id="people_limits_preview", request=PersonLimits, responses=LimitsReach)
+    def post(self, request: Request) -> Response:
+        limits = _limits(valid(PersonLimits(data=request.data))["limits"])
+        if limits is None:
+            raise Invalid("/limits", "Say the folders and the sites.")
+        return Response(LimitsReach(reach_of(limits)).data)
 
 
 class _PeopleAction(APIView):

@@ -17,10 +17,11 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.http.fields import StrictSerializer, valid
+from herald.limits.services import limits_of_people
 from herald.people import tokens
 from herald.people.addresses import client_address
 from herald.people.models import ABILITIES, Ability, OpenSession, Role, User
-from herald.people.permissions import person
+from herald.people.permissions import WHOLE, person
 from herald.people.sessions import end_sessions, note_sign_in
 from herald.people.throttling import note_failure, note_success, wait_before
 from herald.record.services import record
@@ -44,10 +45,16 @@ class Me(serializers.ModelSerializer[User]):
     """Who is signed in, and what the role may change."""
 
     abilities = serializers.SerializerMethodField()
+    limits = serializers.SerializerMethodField()
 
     class Meta:
         model = User
-        fields = ("id", "email", "name", "role", "time_zone", "abilities")
+        fields = ("id", "email", "name", "role", "limits", "time_zone", "abilities")
+
+    def get_limits(self, user: User) -> str | None:
+        """What somebody is limited to, in words."""
+        found = limits_of_people([user]).get(user.pk)
+        return found.words if found else None
 
     def get_abilities(self, user: User) -> list[str]:
         return sorted(a.value for a in ABILITIES[Role(user.role)])
@@ -145,6 +152,7 @@ class NewToken(serializers.Serializer[Any]):
 class TokenListView(APIView):
     """API tokens for scripts, one's own: a viewer's token may only read."""
 
+    within_limits = WHOLE
     needs = Ability.OWN
 
     @extend_schema(operation_id="tokens_list", responses=TokenRow(many=True))
@@ -161,6 +169,7 @@ class TokenListView(APIView):
 class TokenView(APIView):
     """One token of one's own."""
 
+    within_limits = WHOLE
     needs = Ability.OWN
 
     @extend_schema(operation_id="tokens_revoke", responses={204: None})

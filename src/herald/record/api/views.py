@@ -12,6 +12,7 @@ from rest_framework.views import APIView
 from herald.http.export import CSV, JSON_LINES, XLSX, Table, as_asked, documented
 from herald.http.fields import read_limit, read_moment, read_number
 from herald.people.models import User
+from herald.people.permissions import WHOLE
 from herald.record.models import Kind, RecordEntry, RecordQuerySet
 
 #: who acts where no person does
@@ -69,6 +70,8 @@ FILTERS = [
 class RecordListView(APIView):
     """Who did what, the latest first."""
 
+    within_limits = WHOLE
+
     @extend_schema(
         operation_id="record_list",
         parameters=[
@@ -90,6 +93,8 @@ class RecordListView(APIView):
 class RecordChoicesView(APIView):
     """The people and the kinds of things that the record can be filtered by."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="record_choices", responses=RecordChoices)
     def get(self, request: Request) -> Response:
         people = list(User.objects.order_by("name", "id"))
@@ -99,6 +104,8 @@ class RecordChoicesView(APIView):
 
 class RecordExportView(APIView):
     """The record as a file, the latest first, at most 100,000 entries."""
+
+    within_limits = WHOLE
 
     @extend_schema(
         operation_id="record_export",

@@ -10,7 +10,7 @@ from rest_framework.views import APIView
 from herald.deliveries.models import Delivery
 from herald.http.fields import valid
 from herald.people.models import Ability
-from herald.people.permissions import person
+from herald.people.permissions import WHOLE, person
 from herald.rollouts.api.serializers import Effect, RolloutDetail
 from herald.rollouts.api.shared import detail_of, effect, find_rollout
 from herald.rollouts.api.stepping_serializers import (
@@ -36,6 +36,7 @@ from herald.time import clock
 class PauseAction(APIView):
     """Offer nothing new for now."""
 
+    within_limits = WHOLE
     needs = Ability.STOP
 
     @extend_schema(operation_id="rollouts_pause", request=None, responses=Effect)
@@ -47,6 +48,8 @@ class PauseAction(APIView):
 class ResumeAction(APIView):
     """Go on after a pause or a halt."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="rollouts_resume", request=None, responses=Effect)
     def post(self, request: Request, rollout_id: int) -> Response:
         lifecycle.resume(find_rollout(rollout_id), actor=person(request), now=clock.now())
@@ -56,6 +59,7 @@ class ResumeAction(APIView):
 class StopAction(APIView):
     """End it for good."""
 
+    within_limits = WHOLE
     needs = Ability.STOP
 
     @extend_schema(operation_id="rollouts_stop", request=None, responses=Effect)
@@ -67,6 +71,7 @@ class StopAction(APIView):
 class OpenGateAction(APIView):
     """Open the next ring although its gate is not met."""
 
+    within_limits = WHOLE
     needs = Ability.APPROVE
 
     @extend_schema(operation_id="rollouts_open_gate", request=None, responses=Effect)
@@ -78,6 +83,7 @@ class OpenGateAction(APIView):
 class ApproveGateAction(APIView):
     """Agree that the ring after a gate may open; not for whom launched the rollout."""
 
+    within_limits = WHOLE
     needs = Ability.APPROVE
 
     @extend_schema(operation_id="rollouts_approve_gate", request=GateBody, responses=RolloutDetail)
@@ -90,6 +96,7 @@ class ApproveGateAction(APIView):
 class ApproveOverrideAction(APIView):
     """Agree that a rollout goes on in freezes; not for whom set that, or launched it."""
 
+    within_limits = WHOLE
     needs = Ability.APPROVE
 
     @extend_schema(operation_id="rollouts_approve_override", request=None, responses=RolloutDetail)
@@ -111,6 +118,8 @@ class RankAction(APIView):
 class RollBackAction(APIView):
     """Write down the rollout that gives each changed device the version it had; it is not launched."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="rollouts_roll_back", request=None, responses={201: RolloutDetail})
     def post(self, request: Request, rollout_id: int) -> Response:
         draft = rollback.roll_back(find_rollout(rollout_id), actor=person(request), now=clock.now())
@@ -120,6 +129,7 @@ class RollBackAction(APIView):
 class ExtendPreviewView(APIView):
     """What extending a rollout to more groups would do."""
 
+    within_limits = WHOLE
     changes_nothing = True
 
     @extend_schema(operation_id="rollouts_extend_preview", request=GroupsBody, responses=ExtensionView)
@@ -133,6 +143,8 @@ class ExtendPreviewView(APIView):
 class ExtendAction(APIView):
     """Let the members of more groups take part; nothing is sent again to those that have it."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="rollouts_extend", request=GroupsBody, responses=ExtensionView)
     def post(self, request: Request, rollout_id: int) -> Response:
         groups = valid(GroupsBody(data=request.data))["groups"]
@@ -143,6 +155,8 @@ class ExtendAction(APIView):
 class ExpediteAction(APIView):
     """Let devices go before their ring opens."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="rollouts_expedite", request=DevicesBody, responses=Touched)
     def post(self, request: Request, rollout_id: int) -> Response:
         names = valid(DevicesBody(data=request.data))["devices"]
@@ -152,6 +166,8 @@ class ExpediteAction(APIView):
 class RetryAction(APIView):
     """Give failed or expired devices another attempt."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="rollouts_retry", request=DevicesBody, responses=Touched)
     def post(self, request: Request, rollout_id: int) -> Response:
         names = valid(DevicesBody(data=request.data))["devices"]
@@ -160,6 +176,8 @@ class RetryAction(APIView):
 
 class SkipAction(APIView):
     """Take devices out of an open rollout."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="rollouts_skip", request=DevicesReasonBody, responses=Touched)
     def post(self, request: Request, rollout_id: int) -> Response:
@@ -173,6 +191,7 @@ class SkipAction(APIView):
 class EditOpenPreview(APIView):
     """What a change of what is ahead would do; changes nothing."""
 
+    within_limits = WHOLE
     changes_nothing = True
 
     @extend_schema(operation_id="rollouts_edit_open_preview", request=EditOpenBody, responses=DifferenceRow(many=True))
@@ -186,6 +205,8 @@ class EditOpenPreview(APIView):
 class EditOpenAction(APIView):
     """Change what is ahead of an open rollout."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="rollouts_edit_open", request=EditOpenBody, responses=DifferenceRow(many=True))
     def post(self, request: Request, rollout_id: int) -> Response:
         changes, rings = _ahead(request)
@@ -196,6 +217,7 @@ class EditOpenAction(APIView):
 class RingsAheadPreview(APIView):
     """What having other rings ahead would do; changes nothing."""
 
+    within_limits = WHOLE
     changes_nothing = True
 
     @extend_schema(operation_id="rollouts_rings_ahead_preview", request=RingsAheadBody, responses=RingsOutcomeView)
@@ -207,6 +229,8 @@ class RingsAheadPreview(APIView):
 class RingsAheadView(APIView):
     """Put these rings in the place of all that have not opened."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="rollouts_rings_ahead", request=RingsAheadBody, responses=RingsOutcomeView)
     def put(self, request: Request, rollout_id: int) -> Response:
         told = rings_ahead.change_rings_ahead(
@@ -217,6 +241,8 @@ class RingsAheadView(APIView):
 
 class WordsView(APIView):
     """Name a rollout, say why it is there and where that is written down; at any time."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="rollouts_words", request=WordsBody, responses=RolloutDetail)
     def put(self, request: Request, rollout_id: int) -> Response:

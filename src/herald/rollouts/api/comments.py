@@ -5,6 +5,7 @@ from drf_spectacular.utils import extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
 
+from herald.people.permissions import WHOLE
 from herald.record.api.comments import CommentBody, CommentRow, CommentsView
 from herald.record.models import Kind
 from herald.rollouts.models import Rollout
@@ -13,6 +14,7 @@ from herald.rollouts.models import Rollout
 class RolloutCommentsView(CommentsView):
     """What people said about a rollout."""
 
+    within_limits = WHOLE
     kind = Kind.ROLLOUT
 
     def check(self, object_id: int) -> None:

@@ -10,6 +10,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.http.errors import Invalid
+from herald.people.permissions import WHOLE
 from herald.rollouts.api.report_serializers import FreezeOfRollout
 from herald.rollouts.api.shared import find_rollout
 from herald.rollouts.watch import forecast
@@ -75,6 +76,8 @@ class ForecastView(serializers.Serializer[Any]):
 
 class RolloutForecastView(APIView):
     """When a rollout will be through; of a draft, if it were launched now."""
+
+    within_limits = WHOLE
 
     @extend_schema(
         operation_id="rollouts_forecast",

@@ -6,7 +6,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.http.fields import valid
-from herald.people.permissions import person
+from herald.people.permissions import WHOLE, person
 from herald.rollouts.api.shared import find_rollout
 from herald.rollouts.api.stepping_serializers import (
     CommonCausesRow,
@@ -22,6 +22,8 @@ from herald.time import clock
 class CommonCausesView(APIView):
     """What the failed devices of a rollout share."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="rollouts_common_causes", responses=CommonCausesRow)
     def get(self, request: Request, rollout_id: int) -> Response:
         return Response(CommonCausesRow(holds.common_causes(find_rollout(rollout_id), now=clock.now())).data)
@@ -30,6 +32,7 @@ class CommonCausesView(APIView):
 class HoldPreviewView(APIView):
     """What holding devices back would do."""
 
+    within_limits = WHOLE
     changes_nothing = True
 
     @extend_schema(operation_id="rollouts_hold_preview", request=HoldQuestion, responses=HoldEffect)
@@ -41,6 +44,8 @@ class HoldPreviewView(APIView):
 
 class HoldAction(APIView):
     """Hold devices back until they are released."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="rollouts_hold", request=HoldBody, responses=HoldEffect)
     def post(self, request: Request, rollout_id: int) -> Response:
@@ -58,6 +63,8 @@ class HoldAction(APIView):
 
 class ReleaseAction(APIView):
     """Let held devices go on."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="rollouts_release", request=HoldQuestion, responses=ReleaseEffect)
     def post(self, request: Request, rollout_id: int) -> Response:

@@ -10,7 +10,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.http.fields import StrictSerializer, valid
-from herald.people.permissions import person
+from herald.people.permissions import READING, person
 from herald.rollouts.api.serializers import RingDraftBody
 from herald.rollouts.api.views import read_rings
 from herald.rollouts.compose import drafts, ring_plans
@@ -63,6 +63,8 @@ class PlanBody(StrictSerializer):
 
 class PlanListView(APIView):
     """Ring plans by name."""
+
+    within_limits = READING
 
     @extend_schema(operation_id="ring_plans_list", responses=PlanRow(many=True))
     def get(self, request: Request) -> Response:

@@ -9,6 +9,7 @@ from rest_framework.views import APIView
 from herald.deliveries.breakdown_fields import PLACES
 from herald.http.errors import Conflict, Invalid
 from herald.http.export import CSV, XLSX, as_csv, as_xlsx, documented
+from herald.people.permissions import WHOLE
 from herald.rollouts.api.report_serializers import BreakdownRow, FreezeOfRollout, ReportView
 from herald.rollouts.api.shared import find_rollout
 from herald.rollouts.models import Rollout
@@ -19,6 +20,8 @@ from herald.time import clock
 class RolloutReportView(APIView):
     """What a rollout did, to its end or until now."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="rollouts_report", responses=ReportView)
     def get(self, request: Request, rollout_id: int) -> Response:
         return Response(ReportView(report.report(_launched(rollout_id), now=clock.now())).data)
@@ -26,6 +29,8 @@ class RolloutReportView(APIView):
 
 class RolloutReportTableView(APIView):
     """The report as a file: one line a device as CSV, or all of it as a workbook."""
+
+    within_limits = WHOLE
 
     @extend_schema(
         operation_id="rollouts_report_table",
@@ -42,6 +47,8 @@ class RolloutReportTableView(APIView):
 class RolloutBreakdownView(APIView):
     """For each value of a field, how many devices of the rollout are in each phase."""
 
+    within_limits = WHOLE
+
     @extend_schema(
         operation_id="rollouts_breakdown",
         parameters=[OpenApiParameter("by", str, enum=list(PLACES), description="site if left out")],
@@ -56,6 +63,8 @@ class RolloutBreakdownView(APIView):
 
 class RolloutFreezesView(APIView):
     """The freezes that hold devices of a rollout, from its launch on."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="rollouts_freezes", responses=FreezeOfRollout(many=True))
     def get(self, request: Request, rollout_id: int) -> Response:

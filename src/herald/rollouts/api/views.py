@@ -14,7 +14,7 @@ from herald.groups.audience import read_named
 from herald.http.errors import Invalid
 from herald.http.fields import SentencePart, read_limit, valid
 from herald.http.pages import PAGE, newest_first, page_of
-from herald.people.permissions import person
+from herald.people.permissions import WHOLE, person
 from herald.rollouts.api.serializers import (
     LaunchBody,
     OutcomeDevice,
@@ -50,6 +50,8 @@ RolloutPage = page_of("RolloutPage", RolloutRow, "rollouts")
 class RolloutListView(APIView):
     """Rollouts, the newest first."""
 
+    within_limits = WHOLE
+
     @extend_schema(
         operation_id="rollouts_list",
         parameters=[
@@ -76,6 +78,8 @@ class RolloutListView(APIView):
 class RolloutView(APIView):
     """One rollout."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="rollouts_retrieve", responses=RolloutDetail)
     def get(self, request: Request, rollout_id: int) -> Response:
         return Response(detail_of(rollout_id))
@@ -94,6 +98,7 @@ class RolloutView(APIView):
 class SentenceAction(APIView):
     """The sentence of a draft as it is composed, with a slot for everything that can be chosen; keeps nothing."""
 
+    within_limits = WHOLE
     changes_nothing = True
 
     @extend_schema(operation_id="rollouts_sentence", request=RolloutSentenceBody, responses=SentencePart(many=True))
@@ -105,6 +110,7 @@ class SentenceAction(APIView):
 class UsualHoursAction(APIView):
     """The hours that a draft has in which none are said."""
 
+    within_limits = WHOLE
     changes_nothing = True
 
     @extend_schema(operation_id="rollouts_usual_hours", request=UsualHoursBody, responses=UsualHoursView)
@@ -118,6 +124,7 @@ class UsualHoursAction(APIView):
 class PreflightAction(APIView):
     """Who would take part, and who not and why; changes nothing."""
 
+    within_limits = WHOLE
     changes_nothing = True
 
     @extend_schema(operation_id="rollouts_preflight", request=None, responses=PreflightView)
@@ -130,6 +137,8 @@ class PreflightAction(APIView):
 class ConflictsView(APIView):
     """What else wants the devices of a draft: other rollouts, freezes, schedules, with what will happen."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="rollouts_conflicts", responses=ConflictRow(many=True))
     def get(self, request: Request, rollout_id: int) -> Response:
         return Response(ConflictRow(conflicts_of(find_rollout(rollout_id), now=clock.now()), many=True).data)
@@ -137,6 +146,8 @@ class ConflictsView(APIView):
 
 class PreflightDevicesView(APIView):
     """The devices behind one count of a preflight."""
+
+    within_limits = WHOLE
 
     @extend_schema(
         operation_id="rollouts_preflight_devices",
@@ -157,6 +168,8 @@ class PreflightDevicesView(APIView):
 class LaunchAction(APIView):
     """Launch. The number of devices must be the one that preflight gives."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="rollouts_launch", request=LaunchBody, responses={202: RolloutDetail})
     def post(self, request: Request, rollout_id: int) -> Response:
         body = valid(LaunchBody(data=request.data))
@@ -173,6 +186,8 @@ class LaunchAction(APIView):
 class ExcludeAction(APIView):
     """Take devices out of a draft, with a reason."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="rollouts_exclude", request=DevicesReasonBody, responses=Touched)
     def post(self, request: Request, rollout_id: int) -> Response:
         asked = valid(DevicesReasonBody(data=request.data))
@@ -185,6 +200,8 @@ class ExcludeAction(APIView):
 
 class IncludeAction(APIView):
     """Let devices that were taken out of a draft take part again."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="rollouts_include", request=DevicesBody, responses=Touched)
     def post(self, request: Request, rollout_id: int) -> Response:

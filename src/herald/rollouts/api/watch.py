@@ -14,6 +14,7 @@ from herald.deliveries.models import Delivery, DeliveryEvent
 from herald.deliveries.timeline import delivery_entry
 from herald.deliveries.waiting import waits_of
 from herald.http.fields import read_limit, read_number
+from herald.people.permissions import WHOLE
 from herald.record.models import RecordEntry
 from herald.rollouts.api.serializers import ProgressPoint, RingDevices
 from herald.rollouts.api.shared import find_rollout
@@ -27,6 +28,8 @@ PLACES_ASKED = [f for f in PLACES if f != "last_error"]
 
 class RolloutDeliveriesView(APIView):
     """The deliveries of a rollout: those that failed first, then by id."""
+
+    within_limits = WHOLE
 
     @extend_schema(
         operation_id="rollouts_deliveries",
@@ -72,6 +75,8 @@ class LateJoinerRow(serializers.Serializer[Any]):
 class RolloutLateJoinersView(APIView):
     """Who joined the audience of a rollout since its launch, and why; the latest first."""
 
+    within_limits = WHOLE
+
     @extend_schema(
         operation_id="rollouts_late_joiners",
         parameters=[OpenApiParameter("limit", int, description="1 to 1000, 100 if left out")],
@@ -85,6 +90,8 @@ class RolloutLateJoinersView(APIView):
 class RolloutRingDevicesView(APIView):
     """One mark a device, for rings small enough to be drawn so."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="rollouts_ring_devices", responses=RingDevices(many=True))
     def get(self, request: Request, rollout_id: int) -> Response:
         return Response(RingDevices(overview.marks(find_rollout(rollout_id)), many=True).data)
@@ -92,6 +99,8 @@ class RolloutRingDevicesView(APIView):
 
 class RolloutProgressView(APIView):
     """How many were confirmed over time."""
+
+    within_limits = WHOLE
 
     @extend_schema(operation_id="rollouts_progress", responses=ProgressPoint(many=True))
     def get(self, request: Request, rollout_id: int) -> Response:
@@ -101,10 +110,13 @@ class RolloutProgressView(APIView):
 class RolloutTimelineView(APIView):
     """The latest that happened in a rollout: what people and the system did, and what devices reported."""
 
+    within_limits = WHOLE
+
     @extend_schema(operation_id="rollouts_timeline", responses=TimelineEntry(many=True))
     def get(self, request: Request, rollout_id: int) -> Response:
-        events = DeliveryEvent.objects.of_rollout(rollout_id).select_related(
-            "delivery__image", "delivery__occurrence__schedule"
+        rollout = find_rollout(rollout_id)
+        events = DeliveryEvent.objects.of_rollout(rollout.pk).select_related(
+            "delivery__image", "delivery__occurrence__schedule", "delivery__rollout"
         )
         entries = [delivery_entry(e, e.delivery.device.name) for e in events[:40]]
         acts = RecordEntry.objects.about("rollout", rollout_id).latest_first()[:40]

@@ -7,6 +7,7 @@ from typing import Any
 from django.db import transaction
 from django.db.models import F
 
+from herald.db.limits import limited_to
 from herald.db.locks import RANKS, take_lock
 from herald.deliveries import services as deliveries
 from herald.deliveries.models import Delivery
@@ -206,8 +207,10 @@ def order_by_rank(ids: Sequence[int], *, actor: User | None, now: datetime) -> N
     """Put the open rollouts into this order, the highest rank first.
 
     Raises:
-        Invalid: these are not the open rollouts, each once.
+        Invalid: these are not the open rollouts, each once. Conflict: whoever asks is limited, and does not see all.
     """
+    if limited_to() is not None:
+        raise Conflict("Which rollout goes first is decided by those who see all of them.")
     with transaction.atomic():
         take_lock(RANKS)
         by_id = Rollout.objects.moving().order_by("id").select_for_update()

@@ -245,7 +245,8 @@ def _around(rollout: Rollout, audience: "QuerySet[Device]", now: datetime) -> _P
     others = Delivery.objects.open_in_others(rollout.pk).filter(device__in=audience.order_by().values("pk"))
     for device, key, rank in others.values_list("device_id", "target__version_key", "rollout__rank"):
         coming[device] = max(coming.get(device, ""), key)
-        if rollout.launched_at is None or rank < rollout.rank:
+        # whoever asks may not see the other rollout, nor its rank: it is counted on to go first
+        if rollout.launched_at is None or rank is None or rank < rollout.rank:
             outranked.add(device)
     before = {}
     if rollout.rolls_back_id is not None:

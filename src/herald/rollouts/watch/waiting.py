@@ -23,12 +23,13 @@ _SENDING = {"paused": Sending.PAUSED, "halted": Sending.HALTED}
 @describes_waits(Kind.INSTALL)
 def describe_installs(deliveries: Sequence[Delivery], now: datetime) -> Described:
     """What is around open installs, of any rollouts, by their id."""
-    rollouts = {d.rollout_id: d.rollout for d in deliveries if d.rollout is not None}
-    quarantined = Quarantine.objects.causes_of(Part.ROLLOUT, [r.pk for r in rollouts.values()])
-    around = _WaitingContext.of([d for d in deliveries if d.phase == Phase.WAITING], now)
+    rollouts = {d.rollout.pk for d in deliveries if d.rollout is not None}
+    quarantined = Quarantine.objects.causes_of(Part.ROLLOUT, rollouts)
+    around = _WaitingContext.of([d for d in deliveries if d.rollout and d.phase == Phase.WAITING], now)
     found: dict[int, tuple[WaitingOrder, WaitingDevice, Caps]] = {}
     for delivery in deliveries:
-        rollout = rollouts[delivery.rollout_id]
+        if (rollout := delivery.rollout) is None:
+            continue  # whoever asks does not see the rollout that sends it
         sending = Sending.QUARANTINED if rollout.pk in quarantined else _SENDING.get(rollout.state, Sending.RUNNING)
         found[delivery.pk] = (
             order_of(rollout, delivery, sending),

@@ -79,7 +79,7 @@ export function Calendar() {
           value={rows}
           onChange={(to) => go({ rows: to === "zone" ? undefined : to })}
         />
-        <Button needs="operate" onClick={() => setAdding(true)}>
+        <Button needs="operate-all" onClick={() => setAdding(true)}>
           Add a freeze
         </Button>
       </div>

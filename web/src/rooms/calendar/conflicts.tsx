@@ -36,7 +36,7 @@ export function Conflicts({ onFix }: { onFix: (fix: Fix) => void }) {
                 </p>
                 <p className="flex flex-wrap gap-x-3">
                   {c.fixes.map((fix) => (
-                    <Button key={fix.words} kind="quiet" needs="operate" onClick={() => onFix(fix)}>
+                    <Button key={fix.words} kind="quiet" needs="operate-all" onClick={() => onFix(fix)}>
                       {fix.words}…
                     </Button>
                   ))}

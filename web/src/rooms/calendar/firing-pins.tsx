@@ -79,7 +79,7 @@ function One({ mark, most, isNamed }: { mark: RowMark; most: number; isNamed: bo
   const { days, span, onMove } = useGrid();
   const { now, zone } = useClock();
   const what = { kind: "schedule", of: mark.schedule } as const;
-  const isMovable = useMay("operate") && !mark.isPast && canMove(what);
+  const isMovable = useMay("operate-all") && !mark.isPast && canMove(what);
   const { drag, handlers } = useDrag(isMovable, (_, dx, width) => {
     const move = moveOf(what, "both", minutesOf(dx, width, span === "season" ? "six-weeks" : span, days));
     if (move) onMove(move);

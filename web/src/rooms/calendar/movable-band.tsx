@@ -27,7 +27,7 @@ export function MovableBand({
   children?: ReactNode;
 }) {
   const { days, span, onMove } = useGrid();
-  const isMovable = useMay("operate") && canMove(what);
+  const isMovable = useMay("operate-all") && canMove(what);
   const { drag, handlers } = useDrag(isMovable, (edge, dx, width) => {
     const move = moveOf(what, edge, minutesOf(dx, width, span, days));
     if (move) onMove(move);

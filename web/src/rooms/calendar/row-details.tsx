@@ -151,7 +151,7 @@ function Head({
   onMove: (what: Movable) => void;
   children: React.ReactNode;
 }) {
-  const isMovable = useMay("operate") && canMove(what);
+  const isMovable = useMay("operate-all") && canMove(what);
   return (
     <div className="flex items-baseline justify-between gap-3">
       <h3 className="font-sans font-semibold">

@@ -122,7 +122,7 @@ function UseOf({
 }) {
   const client = useQueryClient();
   const navigate = useNavigate();
-  const mayOperate = useMay("operate");
+  const mayOperate = useMay("operate-all");
   const [then, setThen] = useState<"group" | "command" | "rollout" | null>(null);
   const [name, setName] = useState("");
   const make = useMutation({

@@ -20,7 +20,7 @@ export type StartsAs = Partial<Draft>;
 
 export function AddDevice() {
   const [open, setOpen] = useState(false);
-  if (!useMay("operate")) return null;
+  if (!useMay("operate-all")) return null;
   return (
     <>
       <Button kind="quiet" onClick={() => setOpen(true)}>

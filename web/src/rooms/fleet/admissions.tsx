@@ -5,7 +5,7 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { devicesChanged } from "@/api/topics";
-import { useMay } from "@/api/use-may";
+import { useLimits, useMay } from "@/api/use-may";
 import { useClock } from "@/lib/clock";
 import { count, counted, fullInstant, relative } from "@/lib/format";
 import { usePageTitle } from "@/lib/title";
@@ -21,7 +21,9 @@ type Waiting = Schemas["WaitingDevice"];
 
 /** A link with the number that waits; nothing while that is not known, or is none. */
 export function AdmissionsLink() {
-  const { data } = useQuery(admissionsQuery);
+  const limits = useLimits();
+  const { data } = useQuery({ ...admissionsQuery, enabled: limits === null });
+  if (limits !== null) return null; // who wants in is of no site and no group yet
   const open = data ? data.waiting_count + data.attempts.length : 0;
   return (
     <Link to="/admissions" className="slot font-semibold">
@@ -59,7 +61,7 @@ export function Admissions() {
 
 function Queue({ waiting, total }: { waiting: Waiting[]; total: number }) {
   const client = useQueryClient();
-  const mayOperate = useMay("operate");
+  const mayOperate = useMay("operate-all");
   const { now, zone } = useClock();
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const names = waiting.map((d) => d.name).filter((n) => chosen.has(n));
@@ -237,7 +239,7 @@ function Attempts({ rows }: { rows: Attempt[] }) {
 /** What can be done about a refusal, and *Dismiss*. */
 function Remedy({ row, onAdd }: { row: Attempt; onAdd: () => void }) {
   const client = useQueryClient();
-  const mayOperate = useMay("operate");
+  const mayOperate = useMay("operate-all");
   const mayAdminister = useMay("administer");
   const act = useMutation({
     mutationFn: async (how: "revoke" | "let-in" | "dismiss") => {

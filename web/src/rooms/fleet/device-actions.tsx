@@ -28,6 +28,7 @@ export function DeviceActions({
   const client = useQueryClient();
   const navigate = useNavigate();
   const mayOperate = useMay("operate");
+  const mayGroup = useMay("operate-all");
   const [open, setOpen] = useState<"group" | "hold" | null>(null);
   const called = devices.map(byName);
   const many = devices.length > MOST_NAMED;
@@ -66,7 +67,7 @@ export function DeviceActions({
         >
           Roll out…
         </MenuItem>
-        <MenuItem onSelect={() => setOpen("group")}>Add to group…</MenuItem>
+        {mayGroup && <MenuItem onSelect={() => setOpen("group")}>Add to group…</MenuItem>}
         <MenuItem onSelect={() => setOpen("hold")}>Hold in a rollout…</MenuItem>
         <MenuItem disabled={report.isPending} onSelect={() => report.mutate()}>
           Ask to report at the next check-in

@@ -71,7 +71,7 @@ function Shown({ device: d }: { device: Schemas["DeviceDetail"] }) {
       <div className="flex items-start justify-between">
         <h1 className="text-2xl">{d.name}</h1>
         <div className="flex gap-2">
-          <Button needs="operate" onClick={() => setEditing(true)}>
+          <Button needs="operate-all" onClick={() => setEditing(true)}>
             Edit…
           </Button>
           <DeviceActions devices={[d.name]} label="Actions">

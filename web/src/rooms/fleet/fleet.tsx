@@ -74,7 +74,7 @@ export function Fleet() {
   const pick = (field: string, value: string) =>
     setRule(isNarrowed(rule, field, value) ? widened(rule, field, value) : narrowed(rule, field, value));
   usePageTitle("Fleet");
-  const mayOperate = useMay("operate");
+  const mayOperate = useMay("operate-all");
   const fields = useQuery(fieldsQuery);
   // some of them are reported by devices, and are fields from then on
   const beside = SIDE_FIELDS.filter((f) => !fields.data || fields.data.some((known) => known.key === f));
@@ -209,7 +209,7 @@ function Bar({
   everything: string;
   children: ReactNode;
 }) {
-  const mayOperate = useMay("operate");
+  const mayOperate = useMay("operate-all");
   const chosen = selection.chosen.size;
   return (
     <div className="flex h-[34px] shrink-0 items-center gap-3 whitespace-nowrap">

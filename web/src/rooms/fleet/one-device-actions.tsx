@@ -16,7 +16,7 @@ type Device = Schemas["DeviceDetail"];
 export type OneDeviceAction = "replace" | "issue" | "revoke" | "retire" | "remove";
 
 export function OneDeviceItems({ device, onChoose }: { device: Device; onChoose: (act: OneDeviceAction) => void }) {
-  const mayOperate = useMay("operate");
+  const mayOperate = useMay("operate-all");
   const mayAdminister = useMay("administer");
   const retired = device.admission === "retired";
   return (

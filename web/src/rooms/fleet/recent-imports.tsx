@@ -83,7 +83,7 @@ export function RecentImports() {
 /** *Undo…* where there is something to undo. */
 export function UndoImport({ id, state, written }: { id: number; state: Row["state"]; written: number }) {
   const [open, setOpen] = useState(false);
-  const mayOperate = useMay("operate");
+  const mayOperate = useMay("operate-all");
   if (!mayOperate || written === 0 || !(state === "done" || state === "cancelled")) return null;
   return (
     <>

@@ -3,11 +3,11 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
-import { groups as groupsQuery, models as modelsQuery } from "@/api/queries";
+import { folders as foldersQuery, groups as groupsQuery, models as modelsQuery } from "@/api/queries";
 import { changed } from "@/api/topics";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { destinations } from "./branches";
-import { folders as foldersQuery, group as groupQuery } from "./queries";
+import { group as groupQuery } from "./queries";
 
 export function DescribeGroup({ group }: { group: Schemas["GroupDetail"] }) {
   const [open, setOpen] = useState(false);

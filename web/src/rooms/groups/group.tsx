@@ -64,7 +64,7 @@ function RuleGroup({
   const client = useQueryClient();
   const navigate = useNavigate();
   const { now, zone } = useClock();
-  const mayOperate = useMay("operate");
+  const mayOperate = useMay("operate-all");
   const [name, setName] = useState("");
   const [rule, setRule] = useState(startRule);
   const [tab, setTab] = useState<Tab>("in");

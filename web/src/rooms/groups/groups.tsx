@@ -2,17 +2,16 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, Outlet, useMatchRoute } from "@tanstack/react-router";
 import clsx from "clsx";
-import { groups as groupsQuery } from "@/api/queries";
+import { folders as foldersQuery, groups as groupsQuery } from "@/api/queries";
 import { useMay } from "@/api/use-may";
 import { Loaded } from "@/parts/views";
 import { GroupsOverview } from "./overview";
-import { folders as foldersQuery } from "./queries";
 import { Tree } from "./tree";
 
 export function Groups() {
   const groups = useQuery(groupsQuery);
   const folders = useQuery(foldersQuery);
-  const mayOperate = useMay("operate");
+  const mayOperate = useMay("operate-all");
   const match = useMatchRoute();
   const atRoot = match({ to: "/groups" });
   return (

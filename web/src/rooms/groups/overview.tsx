@@ -3,12 +3,13 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import type { ReactNode } from "react";
 import type { Schemas } from "@/api/client";
+import { folders as foldersQuery } from "@/api/queries";
 import { count, counted } from "@/lib/format";
 import { usePageTitle } from "@/lib/title";
 import { written } from "@/parts/clauses";
 import { Bar, Card } from "@/parts/controls";
 import { Loaded } from "@/parts/views";
-import { folders as foldersQuery, groupsOverview } from "./queries";
+import { groupsOverview } from "./queries";
 
 type Overview = Schemas["GroupsOverviewAnswer"];
 const SHOWN = 12;

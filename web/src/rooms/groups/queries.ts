@@ -4,10 +4,6 @@ import { api, body } from "@/api/client";
 
 const SECOND = 1000;
 
-export const folders = queryOptions({
-  queryKey: ["group", "folders"],
-  queryFn: () => body(api.GET("/api/v1/folders")),
-});
 export const group = (id: number) =>
   queryOptions({
     queryKey: ["group", id],

@@ -17,7 +17,7 @@ import { ProposedRule, useFollowRule } from "./proposed-rule";
 import { preview } from "./queries";
 
 export function StaticGroup({ group }: { group: Schemas["GroupDetail"] }) {
-  const mayOperate = useMay("operate");
+  const mayOperate = useMay("operate-all");
   const selection = useSelection();
   const takeOut = useMemberChange(group.id, selection.clear);
   const chosen = selection.chosen.size;

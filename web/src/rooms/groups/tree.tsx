@@ -107,7 +107,7 @@ export function Tree({ folders, groups }: { folders: Schemas["FolderRow"][]; gro
           )}
         </ul>
         <Button
-          needs="operate"
+          needs="operate-all"
           kind="quiet"
           className="mx-4 mt-2"
           onClick={() => setNaming({ kind: "new", parent: null })}
@@ -151,7 +151,7 @@ function Row({
   onMove: () => void;
   children: ReactNode;
 }) {
-  const mayOperate = useMay("operate");
+  const mayOperate = useMay("operate-all");
   const [over, setOver] = useState(false);
   const allow = (event: DragEvent) => {
     if (!onDrop) return;

@@ -22,7 +22,7 @@ export function Attributes() {
     <>
       <div className="mb-2 flex items-baseline gap-3">
         <p className="text-soft">What operators say of devices. Rules, files and scripts use the reference name.</p>
-        <Button needs="operate" className="ml-auto" onClick={() => setOpen("new")}>
+        <Button needs="operate-all" className="ml-auto" onClick={() => setOpen("new")}>
           Define an attribute
         </Button>
       </div>
@@ -85,7 +85,7 @@ function Row({ attribute: a, onOpen }: { attribute: Attribute; onOpen: () => voi
         <GroupLinks groups={a.groups} />
       </td>
       <td className="whitespace-nowrap px-3 py-1 text-right">
-        <Button needs="operate" kind="quiet" onClick={onOpen}>
+        <Button needs="operate-all" kind="quiet" onClick={onOpen}>
           Change…
         </Button>
         <Removal

@@ -40,7 +40,7 @@ export function CalendarSources() {
         <h2 id="calendars" className="text-[1.05rem]">
           From calendars elsewhere
         </h2>
-        <Button needs="operate" className="ml-auto" onClick={() => setEditing("new")}>
+        <Button needs="operate-all" className="ml-auto" onClick={() => setEditing("new")}>
           Add a calendar
         </Button>
       </div>
@@ -85,11 +85,16 @@ export function CalendarSources() {
                 <td className="px-3 py-1.5">{count(s.freezes)}</td>
                 <td className="whitespace-nowrap px-3 py-1 text-right">
                   {s.url && (
-                    <Button needs="operate" kind="quiet" disabled={read.isPending} onClick={() => read.mutate(s.id)}>
+                    <Button
+                      needs="operate-all"
+                      kind="quiet"
+                      disabled={read.isPending}
+                      onClick={() => read.mutate(s.id)}
+                    >
                       Read now
                     </Button>
                   )}
-                  <Button needs="operate" kind="quiet" onClick={() => setEditing(s)}>
+                  <Button needs="operate-all" kind="quiet" onClick={() => setEditing(s)}>
                     Change
                   </Button>
                   <Removal

@@ -38,7 +38,7 @@ export function Capabilities() {
             </td>
             <td className="px-3 py-1 text-right">
               <Button
-                needs="operate"
+                needs="operate-all"
                 kind="quiet"
                 aria-label={`Change what ${row.name} can do`}
                 onClick={() => setOpen(row)}

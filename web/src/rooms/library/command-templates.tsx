@@ -18,7 +18,7 @@ type Template = Schemas["TemplateRow"];
 export function CommandTemplates() {
   const client = useQueryClient();
   const asked = useQuery(templatesQuery);
-  const mayOperate = useMay("operate");
+  const mayOperate = useMay("operate-all");
   const [open, setOpen] = useState<Template | "new" | null>(null);
   const drop = useMutation({
     mutationFn: (key: string) => api.DELETE("/api/v1/command-templates/{key}", { params: { path: { key } } }),
@@ -28,7 +28,7 @@ export function CommandTemplates() {
     <>
       <div className="mb-3 flex items-baseline gap-4">
         <p className="text-soft">What devices can be told to do. Your own are made from what models offer.</p>
-        <Button needs="operate" className="ml-auto" onClick={() => setOpen("new")}>
+        <Button needs="operate-all" className="ml-auto" onClick={() => setOpen("new")}>
           New command…
         </Button>
       </div>
@@ -65,7 +65,7 @@ export function CommandTemplates() {
               {!t.is_built_in && (
                 <>
                   <Button
-                    needs="operate"
+                    needs="operate-all"
                     kind="quiet"
                     aria-label={`Change the command ${t.name}`}
                     onClick={() => setOpen(t)}

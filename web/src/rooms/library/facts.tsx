@@ -19,7 +19,7 @@ export function Facts() {
   const asked = useQuery(factsQuery);
   const [open, setOpen] = useState<Fact | null>(null);
   const { now } = useClock();
-  const mayOperate = useMay("operate");
+  const mayOperate = useMay("operate-all");
   return (
     <>
       <p className="mb-2 max-w-[80ch] text-soft">
@@ -55,7 +55,7 @@ export function Facts() {
             <td className="px-3 py-1.5 text-soft">{f.note}</td>
             <td className="px-3 py-1.5 text-right">
               {f.type && mayOperate && (
-                <Button needs="operate" kind="quiet" onClick={() => setOpen(f)}>
+                <Button needs="operate-all" kind="quiet" onClick={() => setOpen(f)}>
                   Edit
                 </Button>
               )}

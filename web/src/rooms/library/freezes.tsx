@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Schemas } from "@/api/client";
 import { changed } from "@/api/topics";
+import { useLimits } from "@/api/use-may";
 import { useClock } from "@/lib/clock";
 import { city, count, counted, instant } from "@/lib/format";
 import { Button, Empty, Problem } from "@/parts/controls";
@@ -15,6 +16,7 @@ import { Removal, Shelf } from "./shelf-table";
 type Freeze = Schemas["FreezeRow"];
 
 export function Freezes() {
+  const limits = useLimits();
   const client = useQueryClient();
   const { now, zone } = useClock();
   const asked = useQuery(freezesQuery);
@@ -34,7 +36,7 @@ export function Freezes() {
           <a className="slot whitespace-nowrap" href="/api/v1/freezes/export" download>
             Export as a calendar
           </a>
-          <Button needs="operate" onClick={() => setEditing("new")}>
+          <Button needs="operate-all" onClick={() => setEditing("new")}>
             Add a freeze
           </Button>
         </span>
@@ -65,7 +67,7 @@ export function Freezes() {
               <td className="whitespace-nowrap px-3 py-1 text-right">
                 {f.source === null && (
                   <>
-                    <Button needs="operate" kind="quiet" onClick={() => setEditing(f)}>
+                    <Button needs="operate-all" kind="quiet" onClick={() => setEditing(f)}>
                       Change
                     </Button>
                     <Removal
@@ -85,7 +87,7 @@ export function Freezes() {
           );
         }}
       </Shelf>
-      <CalendarSources />
+      {limits === null && <CalendarSources />}
       {editing && <FreezeForm freeze={editing === "new" ? null : editing} onClose={() => setEditing(null)} />}
     </>
   );

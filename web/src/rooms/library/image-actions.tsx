@@ -16,7 +16,7 @@ type Image = Schemas["ImageRow"];
 export function ImageActions({ image }: { image: Image }) {
   const client = useQueryClient();
   const { data: me } = useQuery(session);
-  const mayApprove = useMay("approve");
+  const mayApprove = useMay("approve-all");
   const [withdrawing, setWithdrawing] = useState(false);
   const approve = useMutation({
     mutationFn: () => body(api.POST("/api/v1/images/{image_id}/approve", { params: { path: { image_id: image.id } } })),
@@ -49,7 +49,7 @@ export function ImageActions({ image }: { image: Image }) {
         </Link>
       )}
       {image.status !== "withdrawn" && (
-        <Button needs="stop" kind="quiet" className="-ml-3 text-brick!" onClick={() => setWithdrawing(true)}>
+        <Button needs="stop-all" kind="quiet" className="-ml-3 text-brick!" onClick={() => setWithdrawing(true)}>
           Withdraw…
         </Button>
       )}

@@ -4,6 +4,7 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { api, body } from "@/api/client";
 import { changed } from "@/api/topics";
+import { useLimits } from "@/api/use-may";
 import { useClock } from "@/lib/clock";
 import { counted, instant, megabytes } from "@/lib/format";
 import { Button, Modal, Problem } from "@/parts/controls";
@@ -95,7 +96,8 @@ export function CleanUp({ onClose }: { onClose: () => void }) {
 export function Cleaned() {
   const client = useQueryClient();
   const { now, zone } = useClock();
-  const { data } = useQuery(cleanupsQuery);
+  const limits = useLimits();
+  const { data } = useQuery({ ...cleanupsQuery, enabled: limits === null });
   const undo = useMutation({
     mutationFn: (id: number) =>
       body(api.POST("/api/v1/image-cleanups/{cleanup_id}/undo", { params: { path: { cleanup_id: id } } })),
@@ -123,7 +125,7 @@ export function Cleaned() {
               </span>
             </span>
             <span className="ml-auto text-soft">deleted for good {instant(c.undo_until ?? "", zone, now)}</span>
-            <Button needs="operate" disabled={undo.isPending} onClick={() => undo.mutate(c.id)}>
+            <Button needs="operate-all" disabled={undo.isPending} onClick={() => undo.mutate(c.id)}>
               Undo
             </Button>
           </li>

@@ -20,13 +20,13 @@ export function Images() {
       <div className="mb-3 flex items-baseline">
         <p className="text-soft">Firmware images, newest first, with how much of the fleet runs them.</p>
         <div className="ml-auto flex gap-2">
-          <Button needs="operate" onClick={() => setOpen("clean")}>
+          <Button needs="operate-all" onClick={() => setOpen("clean")}>
             Clean up…
           </Button>
-          <Button needs="operate" onClick={() => setOpen("folder")}>
+          <Button needs="operate-all" onClick={() => setOpen("folder")}>
             Add a folder…
           </Button>
-          <Button needs="operate" onClick={() => setOpen("image")}>
+          <Button needs="operate-all" onClick={() => setOpen("image")}>
             Add an image
           </Button>
         </div>

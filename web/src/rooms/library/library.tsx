@@ -1,5 +1,6 @@
 /** Library: what is kept ready for use, a shelf for each kind. */
 import { getRouteApi, Link } from "@tanstack/react-router";
+import { useLimits } from "@/api/use-may";
 import { usePageTitle } from "@/lib/title";
 import { ApprovalPolicies } from "./approval-policies";
 import { Attributes } from "./attributes";
@@ -29,7 +30,11 @@ const SHELVES = {
   enrolment: "Enrolment",
 } as const;
 
+/** Shelves of the whole installation, which whoever is limited to some devices does not see. */
+const OF_ALL = new Set(["approval", "enrolment"]);
+
 export function Library() {
+  const limits = useLimits();
   const { shelf = "images" } = libraryRoute.useSearch();
   usePageTitle(`Library: ${SHELVES[shelf as keyof typeof SHELVES] ?? "Images"}`);
   return (
@@ -38,17 +43,19 @@ export function Library() {
       <div className="mb-3 flex items-baseline gap-6">
         <h1 className="text-2xl">Library</h1>
         <nav aria-label="Shelves" className="flex gap-5">
-          {Object.entries(SHELVES).map(([key, words]) => (
-            <Link
-              key={key}
-              to="/library"
-              search={{ shelf: key }}
-              aria-current={shelf === key ? "page" : undefined}
-              className={`border-b-2 py-0.5 ${shelf === key ? "border-ink font-semibold" : "border-transparent text-soft"}`}
-            >
-              {words}
-            </Link>
-          ))}
+          {Object.entries(SHELVES)
+            .filter(([key]) => limits === null || !OF_ALL.has(key))
+            .map(([key, words]) => (
+              <Link
+                key={key}
+                to="/library"
+                search={{ shelf: key }}
+                aria-current={shelf === key ? "page" : undefined}
+                className={`border-b-2 py-0.5 ${shelf === key ? "border-ink font-semibold" : "border-transparent text-soft"}`}
+              >
+                {words}
+              </Link>
+            ))}
         </nav>
       </div>
       {shelf === "images" && <Images />}

@@ -51,7 +51,7 @@ export function ReferenceTable<T extends Thing>({ kind, of }: { kind: ThingKind<
     <>
       <div className="mb-2 flex items-baseline gap-3">
         <p className="text-soft">{kind.intro}</p>
-        <Button needs="operate" className="ml-auto" onClick={() => setOpen("new")}>
+        <Button needs="operate-all" className="ml-auto" onClick={() => setOpen("new")}>
           New {kind.word}
         </Button>
       </div>
@@ -99,7 +99,7 @@ function Row<T extends Thing>({ kind, thing, onOpen }: { kind: ThingKind<T>; thi
         <GroupLinks groups={thing.groups} />
       </td>
       <td className="whitespace-nowrap px-3 py-1 text-right">
-        <Button needs="operate" kind="quiet" onClick={onOpen}>
+        <Button needs="operate-all" kind="quiet" onClick={onOpen}>
           Change…
         </Button>
         <Removal

@@ -79,7 +79,7 @@ export function Removal({
 }) {
   return (
     <Confirm
-      needs="operate"
+      needs="operate-all"
       trigger={
         <Button kind="quiet" className="text-brick!" disabled={disabled}>
           {word}

@@ -19,7 +19,7 @@ import { GroupLinks, Removal, Shelf } from "./shelf-table";
 type Tag = Schemas["TagRow"];
 
 export function Tags() {
-  const mayOperate = useMay("operate");
+  const mayOperate = useMay("operate-all");
   const asked = useQuery(tagsQuery);
   const [renaming, setRenaming] = useState<Tag | null>(null);
   return (
@@ -81,7 +81,7 @@ function Row({ tag, onRename }: { tag: Tag; onRename: () => void }) {
         <GroupLinks groups={tag.groups} />
       </td>
       <td className="whitespace-nowrap px-3 py-1 text-right">
-        <Button needs="operate" kind="quiet" onClick={onRename}>
+        <Button needs="operate-all" kind="quiet" onClick={onRename}>
           Rename or merge…
         </Button>
         <Removal

@@ -6,6 +6,7 @@ import { useState } from "react";
 import { api, body, type Schemas } from "@/api/client";
 import { session } from "@/api/queries";
 import { changed } from "@/api/topics";
+import { useLimits } from "@/api/use-may";
 import { useClock } from "@/lib/clock";
 import { count, fullInstant, instant } from "@/lib/format";
 import { usePageTitle } from "@/lib/title";
@@ -27,12 +28,13 @@ export function Notifications() {
   usePageTitle("Notifications");
   const part = route.useSearch().part ?? "own";
   const { data } = useQuery(session);
+  const limits = useLimits();
   return (
     <div className="h-full overflow-auto px-5 py-4">
       <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
         <h1 className="text-2xl">Notifications</h1>
         <nav aria-label="Parts" className="flex gap-1">
-          {PARTS.map(([key, words]) => (
+          {PARTS.filter(([key]) => key === "own" || limits === null).map(([key, words]) => (
             <Link
               key={key}
               to="/notifications"
@@ -48,7 +50,7 @@ export function Notifications() {
           ))}
         </nav>
         <span className="ml-auto flex gap-4">
-          {data?.demo && (
+          {data?.demo && limits === null && (
             <Link to="/mail" className="slot">
               The demo's mail
             </Link>

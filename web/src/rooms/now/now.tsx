@@ -2,6 +2,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "@/api/client";
+import { useLimits } from "@/api/use-may";
 import { useClock } from "@/lib/clock";
 import { city, count, counted, instant } from "@/lib/format";
 import { usePageTitle } from "@/lib/title";
@@ -158,7 +159,8 @@ function Shown({ data }: { data: Schemas["NowView"] }) {
 /** How much of the fleet is where it should be; it leads to how that came about. */
 function StandingLine() {
   const { now, zone } = useClock();
-  const { data } = useQuery(standing);
+  const limits = useLimits();
+  const { data } = useQuery({ ...standing, enabled: limits === null }); // its samples count the whole fleet
   return (
     <p className="mb-4 min-h-[1.5em]">
       {data && data.devices > 0 && (

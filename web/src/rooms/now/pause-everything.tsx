@@ -21,7 +21,7 @@ export function PauseEverything() {
   const [isOpen, setOpen] = useState(false);
   return (
     <>
-      <Button needs="stop" onClick={() => setOpen(true)}>
+      <Button needs="stop-all" onClick={() => setOpen(true)}>
         Pause everything…
       </Button>
       {isOpen && <PauseDialog onClose={() => setOpen(false)} />}
@@ -136,7 +136,7 @@ export function EverythingPaused({ standing }: { standing: Schemas["StandingPaus
         <Problem error={resume.error} />
       </div>
       <Confirm
-        needs="operate"
+        needs="operate-all"
         trigger={<Button disabled={resume.isPending}>Resume what was paused…</Button>}
         title={`Resume ${what}?`}
         action="Resume them"

@@ -7,15 +7,18 @@ import { useClock } from "@/lib/clock";
 import { counted, instant } from "@/lib/format";
 import { wordsIn } from "@/lib/words";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
+import { type Limits, LimitsField } from "./limits";
 import { ROLE_NAMES, ROLES, type Role } from "./roles";
 
 export function Invite({ onClose }: { onClose: () => void }) {
   const client = useQueryClient();
   const [text, setText] = useState("");
   const [role, setRole] = useState<Role>("operator");
+  const [chosen, setLimits] = useState<Limits>(null);
+  const limits = role === "administrator" ? null : chosen;
   const emails = wordsIn(text);
   const invite = useMutation({
-    mutationFn: () => body(api.POST("/api/v1/people/invitations", { body: { emails, role } })),
+    mutationFn: () => body(api.POST("/api/v1/people/invitations", { body: { emails, role, limits } })),
     onSuccess: () => changed(client, "people"),
   });
   if (invite.data) return <Links made={invite.data} onClose={onClose} />;
@@ -46,6 +49,7 @@ export function Invite({ onClose }: { onClose: () => void }) {
             </label>
           ))}
         </fieldset>
+        {role !== "administrator" && <LimitsField value={limits} onChange={setLimits} />}
         <p className="text-soft">
           Who acts and who approves are different people: nobody approves what they asked for themselves.
         </p>
@@ -76,6 +80,7 @@ function Links({ made, onClose }: { made: Schemas["NewInvitation"][]; onClose: (
           <li key={i.id} className="flex flex-wrap items-center gap-x-3 gap-y-1">
             <span className="w-72 truncate">
               <strong>{i.email}</strong>, {i.role}
+              {i.is_limited && ", limited"}
               {i.mailed && <span className="text-verdigris">, mailed</span>}
             </span>
             <input

@@ -13,6 +13,7 @@ import { Button, Confirm, Problem } from "@/parts/controls";
 import { Exports } from "@/parts/list-parts";
 import { Loaded } from "@/parts/views";
 import { Invite } from "./invite";
+import { LimitPerson } from "./limits";
 import { ROLE_NAMES, ROLES, type Role } from "./roles";
 
 type Person = Schemas["PersonRow"];
@@ -73,7 +74,7 @@ function PeopleTable({
               <span className="sr-only">chosen</span>
             </th>
           )}
-          {["Person", "Role", "Member since", "Last seen", "Signed in", "Tokens"].map((h) => (
+          {["Person", "Role", "Sees", "Member since", "Last seen", "Signed in", "Tokens"].map((h) => (
             <th key={h} className="px-3 py-1.5 font-normal">
               {h}
             </th>
@@ -135,6 +136,9 @@ function Row({
         <br />
         <span className="text-soft text-xs">{ROLES[p.role]}</span>
       </td>
+      <td className="px-3 py-1.5">
+        <Sees person={p} />
+      </td>
       <td className="px-3 py-1.5">{p.joined_at ? instant(p.joined_at, zone, now) : "the beginning"}</td>
       <td className="px-3 py-1.5" title={p.seen_at ? fullInstant(p.seen_at, zone) : undefined}>
         {p.seen_at ? relative(p.seen_at, now) : "never"}
@@ -142,6 +146,27 @@ function Row({
       <td className="px-3 py-1.5">{p.sessions || "nowhere"}</td>
       <td className="px-3 py-1.5">{p.tokens || "none"}</td>
     </tr>
+  );
+}
+
+/** What a person sees; administrators change it, of all but administrators. */
+function Sees({ person: p }: { person: Person }) {
+  const may = useMay("administer");
+  const [open, setOpen] = useState(false);
+  const words = p.limits ? `only ${p.limits.words}` : "everything";
+  if (!may || p.role === "administrator") return words;
+  return (
+    <>
+      <button
+        type="button"
+        className="slot text-left"
+        aria-label={`${p.name} sees ${words}: change`}
+        onClick={() => setOpen(true)}
+      >
+        {words}
+      </button>
+      {open && <LimitPerson person={p} onClose={() => setOpen(false)} />}
+    </>
   );
 }
 
@@ -263,7 +288,10 @@ function Invitations({ invitations }: { invitations: Schemas["InvitationRow"][] 
         {invitations.map((i) => (
           <li key={i.id} className="flex flex-wrap items-center gap-x-4 border-rule border-b px-3 py-1.5 last:border-0">
             <strong>{i.email}</strong>
-            <span>{i.role}</span>
+            <span>
+              {i.role}
+              {i.is_limited && ", limited"}
+            </span>
             <span className="text-soft">
               by {i.invited_by ?? "a script"}, {instant(i.made_at, zone, now)}; the link holds until{" "}
               {instant(i.expires_at, zone, now)}

@@ -1,0 +1,156 @@
+"""Limiting people to folders of groups and to sites, saying what they then see, and lifting it."""
+
+from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from django.db import transaction
+from django.db.models import Q
+
+from herald.fleet.models import Device, Site
+from herald.groups.models import Folder, Group, GroupMembership
+from herald.http.errors import Conflict, InvalidFields, NotFound
+from herald.limits.models import FolderLimit, SiteLimit
+from herald.live.notify import notify
+from herald.notifications.rules import drop_waiting
+from herald.people.models import Invitation, Role, User
+from herald.record.models import Kind
+from herald.record.services import record
+from herald_core.text import in_words
+
+#: told of each person whose limits change, within the same transaction, so that rooms let go of what they kept for them
+on_changed: list[Callable[[User], None]] = []
+
+
+@dataclass(frozen=True, kw_only=True)
+class Limits:
+    """Folders of groups and sites, by name. None of either is nobody's devices."""
+
+    folders: Sequence[Folder]
+    sites: Sequence[Site]
+
+    @property
+    def words(self) -> str:
+        """What somebody is limited to, as it stands in a sentence."""
+        parts = [f"the folder “{f.name}”" for f in self.folders] + [f"the site {s.name}" for s in self.sites]
+        return in_words(parts) or "nothing"
+
+    @property
+    def kept(self) -> dict[str, list[int]]:
+        """As an invitation keeps it."""
+        return {"folders": [f.pk for f in self.folders], "sites": [s.pk for s in self.sites]}
+
+
+@dataclass(frozen=True, kw_only=True)
+class Reach:
+    """What is within limits, in numbers. Groups are those in the folders, and below."""
+
+    devices: int
+    groups: int
+
+
+def read_limits(folders: Collection[int], sites: Collection[int]) -> Limits:
+    """The folders and sites of these ids.
+
+    Raises:
+        InvalidFields: some are not there; it says which.
+    """
+    found = Limits(
+        folders=list(Folder.objects.filter(pk__in=folders).order_by("name")),
+        sites=list(Site.objects.filter(pk__in=sites).order_by("name")),
+    )
+    problems = [
+        (f"/limits/{field}", f"There is no {word} {pk}; it may have been deleted.")
+        for field, word, wanted, rows in (
+            ("folders", "folder", folders, found.folders),
+            ("sites", "site", sites, found.sites),
+        )
+        for pk in sorted(set(wanted) - {row.pk for row in rows})
+    ]
+    if problems:
+        raise InvalidFields(problems)
+    return found
+
+
+def reach_of(limits: Limits) -> Reach:
+    """How many devices and groups are within limits."""
+    inside = {f.pk for f in limits.folders}
+    below = list(inside)
+    while below:
+        below = list(Folder.objects.filter(parent__in=below).exclude(pk__in=inside).values_list("pk", flat=True))
+        inside.update(below)
+    groups = list(Group.objects.filter(folder__in=inside).values_list("pk", flat=True))
+    members = GroupMembership.objects.of_groups(groups).values("device_id")
+    devices = Device.objects.filter(Q(pk__in=members) | Q(site__in=limits.sites))
+    return Reach(devices=devices.count(), groups=len(groups))
+
+
+def limits_of_people(people: Collection[User]) -> Mapping[int, Limits]:
+    """What each of these people is limited to; whoever is not limited is left out."""
+    limited = [u.pk for u in people if u.is_limited]
+    folders = FolderLimit.objects.filter(person__in=limited).select_related("folder").order_by("folder__name")
+    sites = SiteLimit.objects.filter(person__in=limited).select_related("site").order_by("site__name")
+    found: dict[int, tuple[list[Folder], list[Site]]] = {pk: ([], []) for pk in limited}
+    for row in folders:
+        found[row.person_id][0].append(row.folder)
+    for one in sites:
+        found[one.person_id][1].append(one.site)
+    return {pk: Limits(folders=f, sites=s) for pk, (f, s) in found.items()}
+
+
+def limit_person(user_id: int, limits: Limits | None, *, actor: User | None, now: datetime) -> User:
+    """Limit a person to folders and sites; None lifts it, and they see everything.
+
+    Raises:
+        NotFound: there is no such account. Conflict: administrators are not limited.
+    """
+    with transaction.atomic():
+        user = User.objects.select_for_update().filter(pk=user_id, removed_at=None).first()
+        if user is None:
+            raise NotFound(f"There is no account {user_id}.")
+        if limits is not None and user.role == Role.ADMINISTRATOR:
+            raise Conflict(f"{user} is an administrator, and administrators see all. Give them another role first.")
+        before = limits_of_people([user]).get(user.pk)
+        if (before and before.kept) == (limits and limits.kept):
+            return user
+        _write(user, limits)
+        words = f"Limited {user} to {limits.words}" if limits else f"Lifted the limits of {user}, who sees everything"
+        record(
+            now=now,
+            actor=actor,
+            kind=Kind.USER,
+            object_id=user.pk,
+            sentence=words,
+            before=_as_kept(before),
+            after=_as_kept(limits),
+        )
+        notify("people")
+    return user
+
+
+def take_from_invitation(user: User, invitation: Invitation) -> None:
+    """Give a new account what its invitation limits it to. What has been deleted since is left out, and nothing takes
+    its place."""
+    if invitation.limits is None:
+        return
+    kept: Mapping[str, Any] = invitation.limits
+    folders = Folder.objects.filter(pk__in=kept["folders"])
+    _write(user, Limits(folders=list(folders), sites=list(Site.objects.filter(pk__in=kept["sites"]))))
+
+
+def _write(user: User, limits: Limits | None) -> None:
+    user.is_limited = limits is not None
+    user.save(update_fields=["is_limited"])
+    drop_waiting([user.pk])  # it may be about what is theirs to see no more
+    for tell in on_changed:
+        tell(user)
+    FolderLimit.objects.filter(person=user).delete()
+    SiteLimit.objects.filter(person=user).delete()
+    if limits is not None:
+        FolderLimit.objects.bulk_create([FolderLimit(person=user, folder=f) for f in limits.folders])
+        SiteLimit.objects.bulk_create([SiteLimit(person=user, site=s) for s in limits.sites])
+
+
+def _as_kept(limits: Limits | None) -> dict[str, str]:
+    return {"sees": limits.words if limits else "everything"}
