@@ -1,6 +1,7 @@
 """Somebody who is limited to a site and a folder: every page is of their part, says so, and asks for nothing closed."""
 
 import re
+from urllib.parse import quote
 
 from playwright.sync_api import Page, Response, expect
 
@@ -47,7 +48,8 @@ def test_every_page_is_of_their_part_and_asks_for_nothing_closed(page: Page, run
 
 
 def test_they_see_their_devices_and_send_them_a_command(page: Page, running: Running) -> None:
-    mine = running.ask("devices?rule=site%20%3D%20%22Amber%20Fold%22%20and%20admission%20%3D%20admitted&limit=1")
+    own = quote('site = "Amber Fold" and admission = admitted and presence = "on time"')
+    mine = running.ask(f"devices?rule={own}&limit=1")
     theirs = running.ask(
         "devices?rule=site%20%3D%20%22Marrow%20Bay%22%20and%20not%20group%20%3D%20%22Bench%20and%20spares%22&limit=1"
     )

@@ -182,11 +182,11 @@ POLICIES: Mapping[str, Policy] = {
 
 _DEFINER = "LANGUAGE sql STABLE SECURITY DEFINER SET search_path = public, pg_temp"
 #: run in this order. Those that see more than a limited person are `SECURITY DEFINER` and answer only yes or no
-_FUNCTIONS = (
+_FUNCTIONS = {
     # what `herald_begin_limits` left in the session; nothing of it is nobody and nothing
-    """CREATE OR REPLACE FUNCTION herald_limit(what text) RETURNS bigint[] LANGUAGE sql STABLE AS $$
+    "herald_limit": """CREATE FUNCTION herald_limit(what text) RETURNS bigint[] LANGUAGE sql STABLE AS $$
     SELECT coalesce(nullif(current_setting('herald.' || what, true), ''), '{}')::bigint[] $$""",
-    """CREATE OR REPLACE FUNCTION herald_begin_limits(person bigint) RETURNS void LANGUAGE sql AS $$
+    "herald_begin_limits": """CREATE FUNCTION herald_begin_limits(person bigint) RETURNS void LANGUAGE sql AS $$
     WITH RECURSIVE inside AS (
         SELECT folder_id AS id FROM limits_folderlimit WHERE person_id = person
         UNION SELECT f.id FROM groups_folder f JOIN inside ON f.parent_id = inside.id
@@ -197,11 +197,11 @@ _FUNCTIONS = (
             WHERE g.folder_id IN (SELECT id FROM inside)), ''), false),
         set_config('herald.sites', coalesce((SELECT array_agg(site_id)::text FROM limits_sitelimit
             WHERE person_id = person), ''), false) $$""",
-    f"""CREATE OR REPLACE FUNCTION herald_reaches(device bigint) RETURNS boolean {_DEFINER} AS $$
+    "herald_reaches": f"""CREATE FUNCTION herald_reaches(device bigint) RETURNS boolean {_DEFINER} AS $$
     SELECT EXISTS (SELECT FROM fleet_device d WHERE d.id = device AND (d.site_id = ANY (herald_limit('sites'))
         OR EXISTS (SELECT FROM groups_groupmembership m
             WHERE m.device_id = d.id AND m.group_id = ANY (herald_limit('groups'))))) $$""",
-    f"""CREATE OR REPLACE FUNCTION herald_sees_rollout(rollout bigint, back bigint, made_by bigint)
+    "herald_sees_rollout": f"""CREATE FUNCTION herald_sees_rollout(rollout bigint, back bigint, made_by bigint)
     RETURNS boolean {_DEFINER} AS $$
     SELECT (made_by = ANY (herald_limit('person')) OR back IS NOT NULL
             OR EXISTS (SELECT FROM rollouts_rollout_include i WHERE i.rollout_id = rollout)
@@ -217,10 +217,11 @@ _FUNCTIONS = (
         AND (back IS NULL OR EXISTS (SELECT FROM rollouts_rollout r
             WHERE r.id = back AND herald_sees_rollout(r.id, r.rolls_back_id, r.created_by_id))) $$""",
     # a plan is everybody's, but for one with rings of groups that are not theirs
-    f"""CREATE OR REPLACE FUNCTION herald_sees_plan(plan bigint) RETURNS boolean {_DEFINER} AS $$
+    "herald_sees_plan": f"""CREATE FUNCTION herald_sees_plan(plan bigint) RETURNS boolean {_DEFINER} AS $$
     SELECT NOT EXISTS (SELECT FROM rollouts_ringplanversion v, jsonb_array_elements(v.rings) AS ring
         WHERE v.plan_id = plan AND (ring ->> 'group_id')::bigint <> ALL (herald_limit('groups'))) $$""",
-    f"""CREATE OR REPLACE FUNCTION herald_sees_schedule(schedule bigint, made_by bigint) RETURNS boolean {_DEFINER} AS $$
+    "herald_sees_schedule": f"""CREATE FUNCTION herald_sees_schedule(schedule bigint, made_by bigint)
+    RETURNS boolean {_DEFINER} AS $$
     SELECT (made_by = ANY (herald_limit('person'))
             OR EXISTS (SELECT FROM commands_schedule_include i WHERE i.schedule_id = schedule)
             OR EXISTS (SELECT FROM commands_schedule_devices i WHERE i.schedule_id = schedule))
@@ -230,14 +231,14 @@ _FUNCTIONS = (
             WHERE i.schedule_id = schedule AND i.group_id <> ALL (herald_limit('groups')))
         AND NOT EXISTS (SELECT FROM commands_schedule_devices i
             WHERE i.schedule_id = schedule AND NOT herald_reaches(i.device_id)) $$""",
-    f"""CREATE OR REPLACE FUNCTION herald_sees(kind text, object bigint) RETURNS boolean {_DEFINER} AS $$
+    "herald_sees": f"""CREATE FUNCTION herald_sees(kind text, object bigint) RETURNS boolean {_DEFINER} AS $$
     SELECT CASE kind
         WHEN 'rollout' THEN EXISTS (SELECT FROM rollouts_rollout r
             WHERE r.id = object AND herald_sees_rollout(r.id, r.rolls_back_id, r.created_by_id))
         WHEN 'schedule' THEN EXISTS (SELECT FROM commands_schedule s
             WHERE s.id = object AND herald_sees_schedule(s.id, s.created_by_id))
         ELSE false END $$""",
-)
+}
 _ROLE_EXISTS = f"""DO $$ BEGIN
     IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = '{ROLE}') THEN
         CREATE ROLE {ROLE} NOLOGIN;
@@ -261,14 +262,16 @@ def write_policies(**_: Any) -> None:
         )
         if cursor.fetchone() == (digest, True):
             return
+        for table in sorted(POLICIES):
+            cursor.execute(f"DROP POLICY IF EXISTS {_POLICY} ON {table}")
         cursor.execute("SET LOCAL check_function_bodies = off")  # one calls itself
-        for function in _FUNCTIONS:
+        for name, function in _FUNCTIONS.items():
+            cursor.execute(f"DROP FUNCTION IF EXISTS {name}")  # another version's may have other parameters
             cursor.execute(function)
         cursor.execute(f"GRANT USAGE ON ALL SEQUENCES IN SCHEMA public TO {ROLE}")
         for table, policy in sorted(POLICIES.items()):
             adds = policy.adds or policy.rows
             cursor.execute(f"ALTER TABLE {table} ENABLE ROW LEVEL SECURITY")
-            cursor.execute(f"DROP POLICY IF EXISTS {_POLICY} ON {table}")
             cursor.execute(f"CREATE POLICY {_POLICY} ON {table} USING ({policy.rows}) WITH CHECK ({adds})")
             cursor.execute(f"REVOKE ALL ON {table} FROM {ROLE}")
             cursor.execute(f"GRANT {policy.verbs} ON {table} TO {ROLE}")
