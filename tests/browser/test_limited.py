@@ -5,7 +5,7 @@ from urllib.parse import quote
 
 from playwright.sync_api import Page, Response, expect
 
-from tests.browser.conftest import at_any_hour, sign_in
+from tests.browser.conftest import sign_in
 from tests.browser.views import VIEWS, settled
 from tests.running import Running
 
@@ -38,9 +38,7 @@ def test_every_page_is_of_their_part_and_asks_for_nothing_closed(page: Page, run
             continue
         page.goto(running.url + view)
         settled(page)
-        expect(
-            page.get_by_text("You see only the site Amber Fold").or_(page.get_by_text("only folder"))
-        ).to_be_visible()
+        expect(page.get_by_role("banner").get_by_text("only folder “Hand-picked”")).to_be_visible()
     assert refused == []
     page.remove_listener("response", note)
     page.goto(f"{running.url}/people")
@@ -48,11 +46,11 @@ def test_every_page_is_of_their_part_and_asks_for_nothing_closed(page: Page, run
 
 
 def test_they_see_their_devices_and_send_them_a_command(page: Page, running: Running) -> None:
-    own = quote('site = "Amber Fold" and admission = admitted and presence = "on time"')
-    mine = running.ask(f"devices?rule={own}&limit=1")
-    theirs = running.ask(
-        "devices?rule=site%20%3D%20%22Marrow%20Bay%22%20and%20not%20group%20%3D%20%22Bench%20and%20spares%22&limit=1"
-    )
+    picked = '("Bench and spares", "Field-day pilot", "Board demo")'
+    own = quote(f'site = "Amber Fold" and admission = admitted and not group any of {picked}')
+    elsewhere = quote(f'site = "Marrow Bay" and not group any of {picked}')
+    mine = running.ask(f"devices?rule={own}&limit=1")["devices"][0]["name"]
+    theirs = running.ask(f"devices?rule={elsewhere}&limit=1")["devices"][0]["name"]
     everything = running.ask("devices?limit=1")["count"]
     sign_in(page, running, CREW)
     page.get_by_role("link", name="Fleet", exact=True).click()
@@ -63,15 +61,16 @@ def test_they_see_their_devices_and_send_them_a_command(page: Page, running: Run
     expect(page.get_by_role("link", name=re.compile("Field-day pilot")).first).to_be_visible()
     expect(page.get_by_role("link", name=re.compile("Field gateways"))).to_have_count(0)
 
-    page.goto(f"{running.url}/devices/{theirs['devices'][0]['name']}")
-    expect(page.get_by_role("main")).to_contain_text("There is no device")
-    name = mine["devices"][0]["name"]
-    page.goto(f"{running.url}/devices/{name}")
+    page.goto(f"{running.url}/devices/{theirs}")
+    expect(page.get_by_role("main")).to_contain_text(f"No device has the name {theirs}")
+    page.goto(f"{running.url}/devices/{mine}")
     page.get_by_role("button", name="Actions").click()
     expect(page.get_by_role("menuitem", name="Add to group…")).to_have_count(0)
-    page.get_by_role("menuitem", name="Roll out…").click()
-    at_any_hour(page)
-    expect(page.get_by_role("complementary").or_(page.get_by_role("main")).first).to_contain_text(name)
+    page.get_by_role("menuitem", name="Run a command…").click()
+    page.get_by_role("button", name="Save the schedule").click()
+    expect(page).to_have_url(re.compile(r"/commands/\d+$"))
+    expect(page.locator("h1")).to_contain_text(mine)
+    expect(page.get_by_text("L. Duarte").first).to_be_visible()
 
 
 def test_an_administrator_limits_somebody_and_lifts_it_again(administrator: Page, running: Running) -> None:

@@ -163,6 +163,11 @@ function StandingLine() {
   const { data } = useQuery({ ...standing, enabled: limits === null }); // its samples count the whole fleet
   return (
     <p className="mb-4 min-h-[1.5em]">
+      {limits !== null && (
+        <span className="text-soft">
+          This is your part of the fleet. Rollouts, commands and attention items that reach beyond it are not shown.
+        </span>
+      )}
       {data && data.devices > 0 && (
         <Link to="/fleet-over-time" search={{}} className="hover:underline">
           {standingWords(data, (at) => instant(at, zone, now))}
