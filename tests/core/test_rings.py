@@ -40,6 +40,7 @@ plans = st.lists(
             RingPlan,
             kind=st.just(RingKind.GROUP),
             members=st.frozensets(st.integers(0, 60), max_size=30),
+            share_pct=st.one_of(st.none(), st.floats(0.5, 100)),
         ),
         st.builds(RingPlan, kind=st.just(RingKind.SHARE), share_pct=st.floats(0.5, 100)),
         st.builds(RingPlan, kind=st.just(RingKind.NUMBER), number=st.integers(1, 40)),
@@ -61,8 +62,23 @@ def test_rings_partition_the_audience(count: int, rings: list[RingPlan], seed: i
         assert -1 not in ring_of
     for device, ring in enumerate(ring_of):
         earlier = rings[: ring if ring >= 0 else len(rings)]
-        assert not any(r.kind is RingKind.GROUP and device in r.members for r in earlier)
+        assert not any(r.kind is RingKind.GROUP and r.share_pct is None and device in r.members for r in earlier)
     assert sum(ring_sizes(ring_of, len(rings)).values()) == count
+
+
+def test_a_share_of_a_group_is_of_its_members_that_are_left_and_the_rest_of_it_follows() -> None:
+    members = frozenset(range(0, 41))
+    halves = [
+        RingPlan(kind=RingKind.NUMBER, number=10),
+        RingPlan(kind=RingKind.GROUP, members=members, share_pct=50),
+        RingPlan(kind=RingKind.GROUP, members=members),
+        REST,
+    ]
+    ring_of = assign(range(100), fleet(100), halves, 3, drawable=[n % 10 != 0 for n in range(100)])
+    left = [n for n in members if ring_of[n] != 0]
+    assert {ring_of[n] for n in left} == {1, 2} and ring_sizes(ring_of, 4)[1] == -(-len(left) // 2)
+    assert all(ring_of[n] == 2 for n in left if n % 10 == 0), "who is not drawn is in the half that takes the rest"
+    assert {n for n in range(100) if ring_of[n] in (1, 2)} <= members
 
 
 def test_a_share_is_of_those_left_and_rounds_up() -> None:

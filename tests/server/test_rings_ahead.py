@@ -222,3 +222,23 @@ def test_every_device_is_in_one_ring_whatever_is_done(rings: list[Any], last: in
     assert sorted(d for ids in after.values() for d in ids) == sorted(before["Half"] | before["Rest"])
     assert [r.position for r in rollout.rings.all()] == list(range(1, len(wanted) + 2))
     rollout.delete()
+
+
+def test_a_ring_of_a_group_is_split_in_halves() -> None:
+    devices = make_devices(14)
+    part = make_static("Part", devices[4:])
+    rings = [
+        ring("First", RingKind.NUMBER, number=2),
+        ring("Part", RingKind.GROUP, group=part, soak_minutes=30),
+        ring("Rest"),
+    ]
+    rollout = launched(make_draft(make_static("G", devices), make_image(), rings=rings))
+    tick_rollouts(now=NOW)
+    whole, rest = ahead(rollout)
+    size = Delivery.objects.filter(ring=whole.id).count()
+    half = new("Part, first half", RingKind.GROUP, group=part, share_pct=50.0, soak_minutes=30)
+    told = preview_rings_ahead(rollout, [half, whole, rest], now=NOW)
+    assert [r.after for r in told.rings[:2]] == [-(-size // 2), size // 2] and told.moving == -(-size // 2)
+    change_rings_ahead(rollout, [half, whole, rest], actor=None, now=NOW)
+    drawn = Delivery.objects.filter(rollout=rollout, ring__name__startswith="Part")
+    assert set(drawn.values_list("device_id", flat=True)) <= {d.pk for d in devices[4:]} and drawn.count() == size

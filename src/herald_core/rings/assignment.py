@@ -24,11 +24,12 @@ class RingKind(StrEnum):
 
 @dataclass(frozen=True, kw_only=True)
 class RingPlan:
-    """One ring: members of a group, a share (per cent of those left), a number, or all the rest."""
+    """One ring: members of a group, a share (per cent of those left), a number, or all the rest. A share of a group is
+    of its members that are left; without one, all of them."""
 
     kind: RingKind
     members: frozenset[int] = frozenset()
-    share_pct: float = 0.0
+    share_pct: float | None = None
     number: int = 0
 
 
@@ -57,8 +58,11 @@ def assign(
                 chosen = left
             case RingKind.GROUP:
                 chosen = np.array([int(i) for i in left if device_ids[int(i)] in ring.members], dtype=np.int64)
+                if ring.share_pct is not None:
+                    count = math.ceil(len(chosen) * ring.share_pct / 100)
+                    chosen = even_draw(chosen[may_be_drawn[chosen]], codes, count, generator)
             case RingKind.SHARE:
-                chosen = even_draw(pool, codes, math.ceil(len(left) * ring.share_pct / 100), generator)
+                chosen = even_draw(pool, codes, math.ceil(len(left) * (ring.share_pct or 0.0) / 100), generator)
             case RingKind.NUMBER:
                 chosen = even_draw(pool, codes, ring.number, generator)
         ring_of[chosen] = index

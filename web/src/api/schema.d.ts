@@ -6304,7 +6304,10 @@ export interface components {
             ring: number;
             marks: components["schemas"]["Mark"][];
         };
-        /** @description One ring: `group_id` with kind group, `share_pct` (of those left) with share, `number` with number. */
+        /**
+         * @description One ring: `group_id` with kind group, `share_pct` (of those left) with share, `number` with number. A `share_pct`
+         *     with kind group is of its members that are left.
+         */
         RingDraftBodyRequest: {
             name: string;
             kind: components["schemas"]["RingKindEnum"];

@@ -8,7 +8,7 @@ type RingDraft = Schemas["RingDraftBodyRequest"];
 export function whom(ring: RingDraft, groups: Schemas["GroupRow"][]): string {
   switch (ring.kind) {
     case "group":
-      return `group ${groups.find((g) => g.id === ring.group_id)?.name ?? "?"}`;
+      return ofGroup(groups.find((g) => g.id === ring.group_id)?.name, ring.share_pct);
     case "share":
       return `${ring.share_pct}% of those left, drawn by model, uplink, site and version`;
     case "number":
@@ -16,6 +16,11 @@ export function whom(ring: RingDraft, groups: Schemas["GroupRow"][]): string {
     default:
       return "all the rest";
   }
+}
+
+/** A group's members that are left, or a share of them. */
+export function ofGroup(name: string | undefined, share: number | null | undefined): string {
+  return share == null ? `group ${name ?? "?"}` : `${share}% of those left of group ${name ?? "?"}, drawn`;
 }
 
 /** What the next ring waits for. */
@@ -33,7 +38,7 @@ export function sameRings(a: RingDraft[], b: RingDraft[]): boolean {
     r.name,
     r.kind,
     r.kind === "group" ? r.group_id : null,
-    r.kind === "share" ? r.share_pct : null,
+    r.kind === "share" || r.kind === "group" ? (r.share_pct ?? null) : null,
     r.kind === "number" ? r.number : null,
     r.confirmed_pct ?? 95,
     r.soak_minutes ?? 60,

@@ -22,7 +22,8 @@ MOST_DEVICES = 10_000_000
 
 
 class RingDraftBody(StrictSerializer):
-    """One ring: `group_id` with kind group, `share_pct` (of those left) with share, `number` with number."""
+    """One ring: `group_id` with kind group, `share_pct` (of those left) with share, `number` with number. A `share_pct`
+    with kind group is of its members that are left."""
 
     name = serializers.CharField(max_length=60)
     kind = serializers.ChoiceField(choices=RingKindChoice.choices)

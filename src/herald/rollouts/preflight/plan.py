@@ -176,7 +176,7 @@ def ring_plans(rings: Sequence[Ring]) -> list[RingPlan]:
         RingPlan(
             kind=RingKind(r.kind),
             members=frozenset(GroupMembership.objects.of_group(r.group_id).device_ids()) if r.group_id else frozenset(),
-            share_pct=r.share_pct or 0.0,
+            share_pct=r.share_pct,
             number=r.number or 0,
         )
         for r in rings

@@ -188,7 +188,7 @@ def preflight_view(rollout: Rollout, plan: Plan) -> dict[str, Any]:
                 "detects": detection_chance(plan.ring_counts[index], rate),
                 "largest_difference": distances[index][0],
                 "variation": distances[index][1],
-                "shares": plan.shares_of(index) if ring.kind in ("share", "number") else [],
+                "shares": plan.shares_of(index) if _is_drawn(ring) else [],
             }
             for index, ring in enumerate(rollout.rings.all())
         ],
@@ -250,3 +250,8 @@ def progress(rollout: Rollout) -> list[dict[str, Any]]:
     if times:
         points.append({"at": times[-1], "confirmed": max_concurrent + len(times)})
     return points
+
+
+def _is_drawn(ring: Ring) -> bool:
+    """Whether chance decides who is in it."""
+    return ring.kind in ("share", "number") or (ring.kind == "group" and ring.share_pct is not None)

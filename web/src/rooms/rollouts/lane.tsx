@@ -7,6 +7,7 @@ import { changed } from "@/api/topics";
 import { useMay } from "@/api/use-may";
 import { useClock } from "@/lib/clock";
 import { count, counted, instant, percent, span } from "@/lib/format";
+import { ofGroup } from "@/lib/ring-words";
 import { gateWords } from "@/lib/status";
 import { Bar, Button, Confirm, Problem } from "@/parts/controls";
 import { DialField } from "@/parts/dial";
@@ -80,7 +81,7 @@ export function Lane({ ring, rollout, marks, last, onPick }: Props) {
 function whom(ring: Schemas["RingView"]): string {
   switch (ring.kind) {
     case "group":
-      return `group ${ring.group?.name}`;
+      return ofGroup(ring.group?.name, ring.share_pct);
     case "share":
       return `${ring.share_pct}%, drawn`;
     case "number":

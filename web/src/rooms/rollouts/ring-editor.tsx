@@ -60,7 +60,11 @@ export function RingEditor({
         className="field"
         aria-label="Devices of the ring"
         value={ring.kind}
-        onChange={(e) => onChange({ kind: e.target.value as RingDraft["kind"] })}
+        onChange={(e) => {
+          const kind = e.target.value as RingDraft["kind"];
+          // a share of all is no share of a group
+          onChange(kind === "group" ? { kind, share_pct: null } : { kind });
+        }}
       >
         <option value="group">a group</option>
         <option value="share">a share</option>
@@ -82,6 +86,7 @@ export function RingEditor({
           ))}
         </select>
       )}
+      {ring.kind === "group" && optional("% of it", "all", ring.share_pct, (n) => onChange({ share_pct: n }), 1)}
       {ring.kind === "share" && number("%", ring.share_pct, (n) => onChange({ share_pct: n }), 0.01)}
       {ring.kind === "number" && number("devices", ring.number, (n) => onChange({ number: Math.round(n) }), 1)}
       {!last && (

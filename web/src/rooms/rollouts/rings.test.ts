@@ -36,9 +36,18 @@ describe("rings ahead", () => {
   });
 
   it("are not split where half cannot be said", () => {
-    const alone = [ring(0, { kind: "group", group_id: 4 }), ring(1, { kind: "number", number: 1 })];
-    expect(alone.map(isSplittable)).toEqual([false, false]);
+    const alone = [ring(1, { kind: "number", number: 1 })];
+    expect(alone.map(isSplittable)).toEqual([false]);
     expect(splitRing(alone, 0)).toBe(alone);
+  });
+
+  it("of a group are split into half of its members and those that are left", () => {
+    const halves = splitRing([ring(0, { kind: "group", group_id: 4, share_pct: null })], 0);
+    expect(halves.map((r) => [r.kind, r.group_id, r.share_pct])).toEqual([
+      ["group", 4, 50],
+      ["group", 4, null],
+    ]);
+    expect(splitRing(halves, 0).map((r) => r.share_pct)).toEqual([25, 33.33, null]);
   });
 
   it("get a new one before the last, which goes on taking the rest", () => {

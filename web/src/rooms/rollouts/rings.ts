@@ -15,9 +15,8 @@ export function moveRing(rings: RingAhead[], from: number, by: number): RingAhea
   return [...others.slice(0, to), moved, ...others.slice(to)];
 }
 
-/** Whether a ring can be split: half of a group's members cannot be said. */
-export const isSplittable = (ring: RingAhead) =>
-  ring.kind !== "group" && !(ring.kind === "number" && ring.number === 1);
+/** Whether a ring can be split. */
+export const isSplittable = (ring: RingAhead) => !(ring.kind === "number" && ring.number === 1);
 
 /** The rings with one in two halves: the first half, a new ring, goes first; what is left of it after. */
 export function splitRing(rings: RingAhead[], at: number): RingAhead[] {
@@ -40,11 +39,13 @@ function halves(ring: RingAhead): [Partial<RingAhead>, Partial<RingAhead>] {
     const first = Math.floor((ring.number ?? 2) / 2);
     return [{ number: first }, { number: (ring.number ?? 2) - first }];
   }
-  if (ring.kind === "share") {
+  if (ring.kind === "share" || (ring.kind === "group" && ring.share_pct != null)) {
     const share = (ring.share_pct ?? 100) / 2;
     // the second is a share of what the first leaves
     return [{ share_pct: share }, { share_pct: Math.round((share / (100 - share)) * 10_000) / 100 }];
   }
+  // the second takes all members that the first leaves
+  if (ring.kind === "group") return [{ share_pct: 50 }, {}];
   return [{ kind: "share", share_pct: 50 }, {}];
 }
 
