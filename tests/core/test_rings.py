@@ -67,7 +67,7 @@ def test_rings_partition_the_audience(count: int, rings: list[RingPlan], seed: i
 
 
 def test_a_share_of_a_group_is_of_its_members_that_are_left_and_the_rest_of_it_follows() -> None:
-    members = frozenset(range(0, 41))
+    members = frozenset(range(41))
     halves = [
         RingPlan(kind=RingKind.NUMBER, number=10),
         RingPlan(kind=RingKind.GROUP, members=members, share_pct=50),
