@@ -2,6 +2,7 @@
 
 import re
 
+import pyotp
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import PASSWORD, sign_in
@@ -75,3 +76,48 @@ def test_ones_own_name_sessions_and_tokens(page: Page, running: Running) -> None
     page.get_by_label("New password").fill("seven-quiet-lamps")
     page.get_by_role("button", name="Change the password").click()
     expect(page.get_by_role("alert")).to_contain_text("not your current password")
+
+
+def test_a_second_factor_is_set_up_asked_for_and_taken_off(page: Page, running: Running) -> None:
+    sign_in(page, running, "approver@larkfield.example")
+    page.goto(f"{running.url}/account")
+    page.get_by_role("button", name="Set it up…").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Your password").fill(PASSWORD)
+    dialog.get_by_role("button", name="Continue").click()
+    picture = dialog.get_by_role("img", name=re.compile("^For the app: "))
+    expect(picture).to_be_visible()
+    app = pyotp.TOTP(str(picture.get_attribute("alt")).removeprefix("For the app: "))
+    dialog.get_by_label(re.compile("^Code")).fill("12")
+    dialog.get_by_role("button", name="Turn it on").click()
+    expect(dialog.get_by_role("alert")).to_contain_text("not the code that the app shows now")
+    dialog.get_by_label(re.compile("^Code")).fill(app.now())
+    dialog.get_by_role("button", name="Turn it on").click()
+    codes = dialog.get_by_role("listitem").all_inner_texts()
+    assert len(codes) == 10
+    dialog.get_by_role("button", name="I have them").click()
+    expect(page.get_by_text("10 recovery codes are left.")).to_be_visible()
+
+    page.get_by_role("button", name=re.compile("account of")).click()
+    page.get_by_role("menuitem", name="Sign out").click()
+    page.get_by_label("E-mail address").fill("approver@larkfield.example")
+    page.get_by_label("Password").fill(PASSWORD)
+    page.get_by_role("button", name="Sign in").click()
+    code = page.get_by_label(re.compile("^Code"))
+    expect(code).to_be_focused()
+    expect(page.get_by_role("alert")).to_have_count(0)
+    code.fill("000000")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_contain_text("neither the code that the app shows now nor an unused")
+    code.fill(codes[0])
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("navigation", name="Rooms")).to_be_visible()
+
+    page.goto(f"{running.url}/account")
+    expect(page.get_by_text("9 recovery codes are left.")).to_be_visible()
+    page.get_by_role("button", name="Turn it off…").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Your password").fill(PASSWORD)
+    dialog.get_by_label(re.compile("^Code")).fill(codes[1])
+    dialog.get_by_role("button", name="Turn it off").click()
+    expect(page.get_by_role("button", name="Set it up…")).to_be_visible()

@@ -160,6 +160,8 @@ POLICIES: Mapping[str, Policy] = {
     "access_opensession": _own("user_id"),
     "access_tokenname": Policy("EXISTS (SELECT FROM knox_authtoken t WHERE t.digest = token_id)", CHANGE),
     "access_failedsignin": _NOTHING,
+    "access_secondfactor": _own("person_id"),
+    "access_recoverycode": _own("person_id"),
     "limits_folderlimit": Policy(f"person_id = ANY ({_PERSON})"),
     "limits_sitelimit": Policy(f"person_id = ANY ({_PERSON})"),
     "find_savedview": _own("owner_id"),

@@ -18,7 +18,7 @@ from knox.models import AuthToken
 
 from herald.http.errors import Conflict, Invalid, InvalidFields, NotFound
 from herald.live.notify import notify
-from herald.people.models import Invitation, OpenSession, Role, User
+from herald.people.models import Invitation, OpenSession, RecoveryCode, Role, SecondFactor, User
 from herald.people.sessions import end_sessions
 from herald.record.models import Kind
 from herald.record.services import record
@@ -205,6 +205,8 @@ def remove(user_ids: Sequence[int], *, actor: User, now: datetime) -> list[User]
         people = _locked(user_ids)
         _let_go(people, now)
         AuthToken.objects.filter(user__in=people).delete()
+        SecondFactor.objects.filter(person__in=people).delete()
+        RecoveryCode.objects.filter(person__in=people).delete()
         for user in people:
             user.email, user.name = f"removed-{user.pk}@removed.invalid", f"Removed person {user.pk}"
             user.is_active, user.removed_at, user.seen_at = False, now, None

@@ -129,6 +129,29 @@ class TokenName(models.Model):
     name = models.CharField(max_length=80)
 
 
+class SecondFactor(models.Model):
+    """What an authenticator app makes codes from, encrypted. It counts once a first code of it was given."""
+
+    person = models.OneToOneField(
+        settings.AUTH_USER_MODEL, on_delete=models.CASCADE, primary_key=True, related_name="second_factor"
+    )
+    secret = models.TextField()
+    confirmed_at = models.DateTimeField(null=True)
+    #: the latest step of time whose code was taken: no code is taken twice
+    last_step = models.BigIntegerField(default=0)
+
+
+class RecoveryCode(models.Model):
+    """A code for whoever has lost their app, by its digest; it opens once."""
+
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="recovery_codes")
+    digest = models.CharField(max_length=64)
+    used_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=["person", "digest"], name="recovery_code_once"),)
+
+
 class FailedSignIn(models.Model):
     """Sign-ins that failed, counted for all server processes together: by account and address, and by address."""
 

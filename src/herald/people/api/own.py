@@ -10,7 +10,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.http.fields import StrictSerializer, valid
-from herald.people import own
+from herald.people import own, second_factor
 from herald.people.accounts import LONGEST_NAME
 from herald.people.api.views import Me
 from herald.people.models import Ability, OpenSession
@@ -118,3 +118,100 @@ class OwnSessionsEndOthersAction(APIView):
 def _key(request: Request) -> str | None:
     key: str | None = request._request.session.session_key
     return key
+
+
+class SecondFactorState(serializers.Serializer[Any]):
+    """Whether one signs in with a code besides the password: since when, and how many recovery codes are left."""
+
+    since = serializers.DateTimeField(allow_null=True)
+    recovery_codes = serializers.IntegerField()
+
+
+class OwnPasswordBody(StrictSerializer):
+    """One's password, as whoever sits at an open session is not always who signed in."""
+
+    password = serializers.CharField(trim_whitespace=False, max_length=200)
+
+
+class CodeBody(StrictSerializer):
+    code = serializers.CharField(max_length=40)
+
+
+class TakeOffBody(OwnPasswordBody):
+    """`code` is the app's of now, or a recovery code."""
+
+    code = serializers.CharField(max_length=40)
+
+
+class SecondFactorSetup(serializers.Serializer[Any]):
+    """What an app needs to make codes, told this once: to type, as an address, and as a picture of that, which is a
+    data address."""
+
+    secret = serializers.CharField()
+    address = serializers.CharField()
+    picture = serializers.CharField()
+
+
+class RecoveryCodes(serializers.Serializer[Any]):
+    """Codes that open once each for whoever has lost their app; told this once."""
+
+    codes = serializers.ListField(child=serializers.CharField())
+
+
+class OwnSecondFactorView(APIView):
+    """One's own second factor: whether it is on, and setting it up."""
+
+    within_limits = WHOLE
+    needs = Ability.OWN
+
+    @extend_schema(operation_id="own_second_factor", responses=SecondFactorState)
+    def get(self, request: Request) -> Response:
+        return Response(SecondFactorState(second_factor.standing(person(request))).data)
+
+    @extend_schema(operation_id="own_second_factor_begin", request=OwnPasswordBody, responses=SecondFactorSetup)
+    def post(self, request: Request) -> Response:
+        body = valid(OwnPasswordBody(data=request.data))
+        return Response(SecondFactorSetup(second_factor.begin(person(request), body["password"])).data)
+
+
+class OwnSecondFactorConfirmAction(APIView):
+    """Turning it on with a first code; every other session ends."""
+
+    within_limits = WHOLE
+    needs = Ability.OWN
+
+    @extend_schema(operation_id="own_second_factor_confirm", request=CodeBody, responses=RecoveryCodes)
+    def post(self, request: Request) -> Response:
+        code = valid(CodeBody(data=request.data))["code"]
+        codes = second_factor.confirm(
+            person(request), code, session_key=_key(request), now=clock.now(), real_now=second_factor.real_time()
+        )
+        return Response(RecoveryCodes({"codes": codes}).data)
+
+
+class OwnRecoveryCodesAction(APIView):
+    """New recovery codes in the place of all from before."""
+
+    within_limits = WHOLE
+    needs = Ability.OWN
+
+    @extend_schema(operation_id="own_recovery_codes", request=OwnPasswordBody, responses=RecoveryCodes)
+    def post(self, request: Request) -> Response:
+        body = valid(OwnPasswordBody(data=request.data))
+        codes = second_factor.renew_codes(person(request), body["password"], now=clock.now())
+        return Response(RecoveryCodes({"codes": codes}).data)
+
+
+class OwnSecondFactorTakeOffAction(APIView):
+    """Turning it off."""
+
+    within_limits = WHOLE
+    needs = Ability.OWN
+
+    @extend_schema(operation_id="own_second_factor_take_off", request=TakeOffBody, responses=SecondFactorState)
+    def post(self, request: Request) -> Response:
+        body = valid(TakeOffBody(data=request.data))
+        second_factor.take_off(
+            person(request), body["password"], body["code"], now=clock.now(), real_now=second_factor.real_time()
+        )
+        return Response(SecondFactorState(second_factor.standing(person(request))).data)

@@ -7,7 +7,7 @@ from typing import Any
 
 import structlog
 from django.conf import settings
-from django.db.models import Count
+from django.db.models import Count, Exists, OuterRef
 from django.http.response import HttpResponseBase
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
@@ -20,8 +20,8 @@ from herald.http.export import CSV, JSON_LINES, XLSX, Table, as_asked, documente
 from herald.http.fields import StrictSerializer, valid
 from herald.http.mail import MailError, deliver
 from herald.limits.services import Limits, limit_person, limits_of_people, reach_of, read_limits
-from herald.people import accounts
-from herald.people.models import ABILITIES, Ability, Invitation, Role, User
+from herald.people import accounts, second_factor
+from herald.people.models import ABILITIES, Ability, Invitation, Role, SecondFactor, User
 from herald.people.permissions import person
 from herald.time import clock
 
@@ -55,6 +55,7 @@ class PersonRow(serializers.Serializer[Any]):
     name = serializers.CharField()
     role = serializers.ChoiceField(choices=Role.choices)
     limits = LimitsRow(allow_null=True)
+    has_second_factor = serializers.BooleanField()
     time_zone = serializers.CharField()
     is_active = serializers.BooleanField()
     joined_at = serializers.DateTimeField(allow_null=True)
@@ -135,7 +136,11 @@ class PeopleBody(StrictSerializer):
 def _people() -> list[Any]:
     people: list[Any] = list(
         User.objects.filter(removed_at=None)
-        .annotate(sessions=Count("open_sessions", distinct=True), tokens=Count("auth_token_set", distinct=True))
+        .annotate(
+            sessions=Count("open_sessions", distinct=True),
+            tokens=Count("auth_token_set", distinct=True),
+            has_second_factor=Exists(SecondFactor.objects.filter(person=OuterRef("pk")).exclude(confirmed_at=None)),
+        )
         .order_by("name", "email")
     )
     limits = limits_of_people(people)
@@ -170,7 +175,19 @@ class PeopleExportView(APIView):
         responses=documented(CSV, XLSX, JSON_LINES),
     )
     def get(self, request: Request) -> HttpResponseBase:
-        columns = ["name", "email", "role", "may", "sees", "state", "since", "last seen", "sessions", "tokens"]
+        columns = [
+            "name",
+            "email",
+            "role",
+            "may",
+            "sees",
+            "state",
+            "since",
+            "last seen",
+            "second factor",
+            "sessions",
+            "tokens",
+        ]
         rows = (
             [
                 user.name,
@@ -181,6 +198,7 @@ class PeopleExportView(APIView):
                 "active" if user.is_active else "disabled",
                 _moment(user.joined_at),
                 _moment(user.seen_at),
+                "yes" if user.has_second_factor else "no",
                 user.sessions,
                 user.tokens,
             ]
@@ -241,6 +259,17 @@ class PersonLimitsView(APIView):
     def put(self, request: Request, user_id: int) -> Response:
         body = valid(PersonLimits(data=request.data))
         limit_person(user_id, _limits(body["limits"]), actor=person(request), now=clock.now())
+        return _answer()
+
+
+class SecondFactorResetAction(APIView):
+    """Taking the second factor off somebody who has lost it."""
+
+    needs = Ability.ADMINISTER
+
+    @extend_schema(operation_id="people_reset_second_factor", request=None, responses=PeopleAnswer)
+    def post(self, request: Request, user_id: int) -> Response:
+        second_factor.reset(user_id, actor=person(request), now=clock.now())
         return _answer()
 
 

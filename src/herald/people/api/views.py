@@ -18,7 +18,7 @@ from rest_framework.views import APIView
 
 from herald.http.fields import StrictSerializer, valid
 from herald.limits.services import limits_of_people
-from herald.people import tokens
+from herald.people import second_factor, tokens
 from herald.people.addresses import client_address
 from herald.people.models import ABILITIES, Ability, OpenSession, Role, User
 from herald.people.permissions import WHOLE, person
@@ -63,6 +63,14 @@ class Me(serializers.ModelSerializer[User]):
 class SignInBody(StrictSerializer):
     email = serializers.EmailField()
     password = serializers.CharField(trim_whitespace=False)
+    #: of the app, or a recovery code, where the account has a second factor
+    code = serializers.CharField(max_length=40, allow_blank=True, default="")
+
+
+class CodeWanted(exceptions.AuthenticationFailed):
+    """The password is right, and a code is wanted besides."""
+
+    default_code = "second-factor"
 
 
 class SessionState(serializers.Serializer[Any]):
@@ -99,6 +107,12 @@ class SessionView(APIView):
         if user is None:
             note_failure(email, address)
             raise exceptions.AuthenticationFailed("No account has this e-mail address and password.")
+        if isinstance(user, User) and second_factor.has_second_factor(user):
+            if not body["code"]:
+                raise CodeWanted("This account has a second factor: send the code that the app shows, too.")
+            if not second_factor.holds(user, body["code"], now=clock.now(), real_now=second_factor.real_time()):
+                note_failure(email, address)
+                raise CodeWanted("This is neither the code that the app shows now nor an unused recovery code.")
         note_success(email, address)
         login(request, user)
         if isinstance(user, User):

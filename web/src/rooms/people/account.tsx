@@ -12,6 +12,7 @@ import { Loaded } from "@/parts/views";
 import { ZoneField } from "@/parts/zone-field";
 import { browserOf } from "./browser-of";
 import { ownSessions } from "./queries";
+import { SecondFactor } from "./second-factor";
 import { Tokens } from "./tokens";
 import { Wishes } from "./wishes";
 
@@ -39,6 +40,9 @@ export function Account() {
         <div className="flex flex-col gap-4">
           <Card title="Password">
             <Password />
+          </Card>
+          <Card title="Second factor">
+            <SecondFactor />
           </Card>
           <Card title="Where you are signed in">
             <Sessions />

@@ -143,9 +143,51 @@ function Row({
       <td className="px-3 py-1.5" title={p.seen_at ? fullInstant(p.seen_at, zone) : undefined}>
         {p.seen_at ? relative(p.seen_at, now) : "never"}
       </td>
-      <td className="px-3 py-1.5">{p.sessions || "nowhere"}</td>
+      <td className="px-3 py-1.5">
+        {p.sessions || "nowhere"}
+        {p.has_second_factor && (
+          <>
+            <br />
+            <SecondFactorOf person={p} isMe={isMe} />
+          </>
+        )}
+      </td>
       <td className="px-3 py-1.5">{p.tokens || "none"}</td>
     </tr>
+  );
+}
+
+/** That somebody signs in with a code, too; administrators take it off whoever has lost the app and all codes. */
+function SecondFactorOf({ person: p, isMe }: { person: Person; isMe: boolean }) {
+  const client = useQueryClient();
+  const may = useMay("administer");
+  const reset = useMutation({
+    mutationFn: () =>
+      body(api.POST("/api/v1/people/{user_id}/second-factor/reset", { params: { path: { user_id: p.id } } })),
+    onSuccess: (all) => {
+      client.setQueryData(peopleQuery.queryKey, all);
+      toast(`${p.name} signs in by the password alone, and can set up another app.`);
+    },
+  });
+  if (!may || isMe) return <span className="text-soft text-xs">second factor</span>;
+  return (
+    <>
+      <Confirm
+        trigger={
+          <button type="button" className="slot text-xs" aria-label={`Second factor of ${p.name}: take it off`}>
+            second factor
+          </button>
+        }
+        title={`Take the second factor off ${p.name}?`}
+        action="Take it off"
+        danger
+        onConfirm={() => reset.mutate()}
+      >
+        For whoever has lost the app and all recovery codes. Make sure that it is {p.name} who asks: from then on the
+        password alone opens this account, until they set up another app.
+      </Confirm>
+      <Problem error={reset.error} />
+    </>
   );
 }
 

@@ -10,6 +10,10 @@ export const ownPreference = queryOptions({
   queryKey: ["own", "preference"],
   queryFn: () => body(api.GET("/api/v1/own/preference")),
 });
+export const ownSecondFactor = queryOptions({
+  queryKey: ["own", "second-factor"],
+  queryFn: () => body(api.GET("/api/v1/own/second-factor")),
+});
 export const ownTokens = queryOptions({
   queryKey: ["own", "tokens"],
   queryFn: () => body(api.GET("/api/v1/tokens")),

@@ -1,20 +1,28 @@
 /** Signing in. */
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, body } from "@/api/client";
+import { ApiError, api, body } from "@/api/client";
 import { session } from "@/api/queries";
 import { Button, Labelled, Problem } from "@/parts/controls";
 
+const wantsCode = (error: unknown) => error instanceof ApiError && String(error.body.type).endsWith(":second-factor");
 const DEMO_EMAIL = "engineer@larkfield.example";
 
 export function SignIn({ demo }: { demo: boolean }) {
   const client = useQueryClient();
   const [email, setEmail] = useState(demo ? DEMO_EMAIL : "");
   const [password, setPassword] = useState("");
+  const [code, setCode] = useState("");
+  const [asksCode, setAsksCode] = useState(false);
   const enter = useMutation({
-    mutationFn: () => body(api.POST("/api/v1/session", { body: { email, password } })),
+    mutationFn: () => body(api.POST("/api/v1/session", { body: { email, password, code } })),
     onSuccess: (state) => client.setQueryData(session.queryKey, state),
+    onError: (error) => {
+      if (wantsCode(error)) setAsksCode(true);
+    },
   });
+  // that a code is wanted is said beside its field; a wrong one is an error
+  const problem = asksCode && !code && wantsCode(enter.error) ? null : enter.error;
   const submit = (event: FormEvent) => {
     event.preventDefault();
     enter.mutate();
@@ -50,7 +58,21 @@ export function SignIn({ demo }: { demo: boolean }) {
               onChange={(e) => setPassword(e.target.value)}
             />
           </Labelled>
-          <Problem error={enter.error} />
+          {asksCode && (
+            <Labelled label="Code" hint="Six digits, from your authenticator app; or one of your recovery codes.">
+              <input
+                className="field"
+                autoComplete="one-time-code"
+                required
+                maxLength={40}
+                // biome-ignore lint/a11y/noAutofocus: what is left to do here
+                autoFocus
+                value={code}
+                onChange={(e) => setCode(e.target.value)}
+              />
+            </Labelled>
+          )}
+          <Problem error={problem} />
           <Button kind="main" type="submit" disabled={enter.isPending} className="self-start px-5">
             Sign in
           </Button>
