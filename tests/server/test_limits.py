@@ -28,7 +28,7 @@ from herald.groups.models import Folder, Group
 from herald.http.errors import Conflict
 from herald.limits.policies import POLICIES
 from herald.limits.services import limit_person, read_limits
-from herald.notifications.models import Message
+from herald.notifications.models import Message, SendState
 from herald.people.models import ABILITIES, Role, User
 from herald.people.permissions import RolePermission, ability_needed, open_within_limits
 from herald.record.services import record
@@ -600,6 +600,21 @@ def test_an_item_that_a_limited_person_sets_off_is_told_to_everybody(world: Worl
     with limits_of(world.person.pk):
         open_item(ItemKind.STUCK, cause="Bay stuck", object_kind="rollout", object_id=world.rollout.pk, now=NOW)
     assert Message.objects.filter(person=other, text="Bay stuck").count() == 1
+
+
+def test_mail_that_waits_goes_no_more_to_whoever_may_see_less_now(world: World) -> None:
+    other = make_user("viewer")
+    tells(other)
+    open_item(ItemKind.LOW_BATTERY, cause="Low battery", count=3, rule="battery < 20", now=NOW)
+    Message.objects.filter(person=other).update(state=SendState.WAITING)
+    limited(other, folders=[Folder.objects.get(name="North")])
+    assert {m.state for m in Message.objects.filter(person=other)} == {SendState.DROPPED}
+
+
+def test_a_folder_whose_own_is_not_seen_stands_at_the_top(world: World) -> None:
+    client = client_of(limited(make_user("viewer"), folders=[Folder.objects.get(name="Deep")]))
+    assert [(f["name"], f["parent"]) for f in client.get(f"{V1}/folders").json()] == [("Deep", None)]
+    assert client.get(f"{V1}/devices").json()["count"] == 1
 
 
 # -- limiting people

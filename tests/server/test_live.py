@@ -30,12 +30,12 @@ def no_backends_left(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
         )
 
 
-def told(act: Any, *, count: int) -> list[dict[str, Any]]:
+def told(act: Any, *, count: int, **asked: bool) -> list[dict[str, Any]]:
     """What a browser that listens is told while `act` runs in another thread."""
 
     async def run() -> list[dict[str, Any]]:
         hub = events.Hub()
-        stream = hub.stream()
+        stream = hub.stream(**asked)
         first = await anext(stream)
         assert first.startswith(b"retry")
         hub.start()
@@ -60,6 +60,10 @@ def test_a_browser_is_told_on_commit_and_each_thing_once() -> None:
             notify("group", 7)
 
     assert told(act, count=2)[1:] == [{"topic": "rollout", "id": 4}, {"topic": "group", "id": 7}]
+
+
+def test_whoever_is_limited_is_not_told_which_thing_changed() -> None:
+    assert told(lambda: notify("rollout", 4), count=1, names_objects=False)[1:] == [{"topic": "rollout", "id": None}]
 
 
 def test_what_is_rolled_back_is_not_told() -> None:
