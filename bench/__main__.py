@@ -23,6 +23,8 @@ from bench import (  # noqa: E402  Django first
     importing,
     kills,
     launch,
+    limits,
+    now,
     preview,
     simulate,
     storm,
@@ -47,6 +49,8 @@ BENCHES = {
     "groups": groups.run,
     "kills": kills.run,
     "launch": launch.run,
+    "limits": limits.run,
+    "now": now.run,
     "follow": follow.run,
 }
 

@@ -38,8 +38,8 @@ def run() -> None:
     Schedule.objects.all().delete()
     Rollout.objects.all().delete()
     Freeze.objects.all().delete()
-    groups = _groups(now)
-    _rollouts(groups, now)
+    groups = make_groups(now)
+    launch_rollouts(groups, now)
     _schedules(groups, now)
     save_freeze(
         FreezeDraft(name="Bench", starts_at=now + timedelta(days=4), ends_at=now + timedelta(days=6), everywhere=True),
@@ -70,7 +70,8 @@ def _ask(client: Client, given: dict[str, str]) -> int:
     return len(answer.content)
 
 
-def _groups(now: datetime) -> list[Group]:
+def make_groups(now: datetime) -> list[Group]:
+    """Groups of 2,000 devices each, of which no two share one."""
     ids = list(Device.objects.filter(admission="admitted").order_by("id").values_list("id", flat=True))
     Group.objects.filter(name__startswith="Calendar ").delete()
     return [
@@ -85,7 +86,8 @@ def _groups(now: datetime) -> list[Group]:
     ]
 
 
-def _rollouts(groups: list[Group], now: datetime) -> None:
+def launch_rollouts(groups: list[Group], now: datetime) -> None:
+    """A rollout for each group, launched and forecast."""
     image = image_for_all(now)
     for group in groups:
         rings = [

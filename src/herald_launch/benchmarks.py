@@ -27,6 +27,8 @@ NAMES = {
     "storm": "the gateway while a command fires for 100,000 devices at once, and spread",
     "clock": "a turn of the clock with 20 open rollouts of 5,000 devices, and a watch page meanwhile",
     "kills": "20 rollouts, a random process killed with -9 at a random moment of each: what was lost or repeated",
+    "now": "Now at 100,000 devices with 20 open rollouts",
+    "limits": "the main requests of somebody who sees a third of the fleet",
     "follow": "changed devices looked at again for 200 groups",
 }
 

@@ -24,8 +24,10 @@ from herald.db.limits import ROLE, begin_limits, beyond_limits, end_limits, limi
 from herald.deliveries.models import Delivery
 from herald.fleet.models import Custodian, Device, PropertyDefinition, Site, Tag
 from herald.groups.folders import delete_folder, make_folder
+from herald.groups.members import change_members
 from herald.groups.models import Folder, Group
 from herald.http.errors import Conflict
+from herald.images.models import Image
 from herald.limits.policies import POLICIES
 from herald.limits.services import limit_person, read_limits
 from herald.notifications.models import Message, SendState
@@ -36,6 +38,7 @@ from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.intervene.lifecycle import order_by_rank
 from herald.rollouts.launch import launching
 from herald.rollouts.models import Rollout
+from herald_core.rings.assignment import RingKind
 from tests.factories import (
     NOW,
     launched,
@@ -48,6 +51,7 @@ from tests.factories import (
     make_static,
     make_user,
     restart,
+    ring,
 )
 from tests.server.test_notifications import rule as tells
 
@@ -309,6 +313,32 @@ def test_an_order_of_a_rollout_that_is_not_seen_is_shown_without_it(world: World
     assert told and all(rollout is None for _, rollout in told)
     everybody = client_of(make_user("viewer")).get(f"{path}/orders").json()
     assert everybody["deliveries"][0]["rollout"] == world.over_all.pk
+
+
+def test_an_order_of_another_rollout_that_is_not_seen_counts_as_going_first(world: World) -> None:
+    change_members(world.group, add=[world.mine[3].pk], remove=[], actor=None, now=NOW)
+    answer = world.client.post(f"{V1}/rollouts/{world.rollout.pk}/preflight")
+    assert answer.status_code == 200, answer.content
+    assert answer.json()["audience"] == 4 and not SECRET.search(answer.content.decode())
+
+
+@pytest.mark.parametrize("change", ["exclude", "ring", "devices", "include"])
+def test_what_is_aimed_also_at_something_outside_is_not_theirs(world: World, change: str) -> None:
+    """Whichever part of it is outside: its words would name it."""
+    outside = {
+        "exclude": {"exclude": [Group.objects.get(name="Zzforeign only")]},
+        "include": {"include": [world.group, world.everything]},
+        "devices": {"devices": [world.foreign[0].pk]},
+        "ring": {"rings": [ring("A", RingKind.GROUP, group=world.everything), ring("B")]},
+    }[change]
+    rollout = make_draft(world.group, Image.objects.get(version="5.2.1"), **outside)
+    assert world.client.get(f"{V1}/rollouts/{rollout.pk}").status_code == 404
+    if change == "ring":
+        return
+    aimed: dict[str, Any] = {"include": [world.group], **outside}
+    draft = ScheduleDraft(template=restart(), when=When.NOW, spread_minutes=0, expires_after_minutes=60, **aimed)
+    schedule = create_schedule(draft, actor=None, now=NOW)
+    assert world.client.get(f"{V1}/schedules/{schedule.pk}").status_code == 404
 
 
 def test_lists_and_counts_are_of_the_devices_within(world: World) -> None:

@@ -133,6 +133,18 @@ def test_what_is_over_before_it_was_told_is_told_to_nobody(post_office: PostOffi
     assert send(30 * MINUTE) == 1 and len(post_office.mails) == 1
 
 
+def test_what_was_over_before_it_was_to_be_shown_is_never_shown() -> None:
+    """Also where no mail is sent and a message is only in the program."""
+    user = make_user()
+    rule(user, after_minutes=10)
+    opens()
+    is_over()
+    client = APIClient()
+    client.force_authenticate(user)
+    with clock.fixed(NOW + 20 * MINUTE):
+        assert client.get("/api/v1/own/messages").json()["messages"] == []
+
+
 def test_what_fails_to_be_opened_is_told_to_nobody() -> None:
     """The message is written with the item: both are there, or neither."""
     rule(make_user())

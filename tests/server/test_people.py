@@ -138,9 +138,12 @@ def test_removing_keeps_what_they_did_under_a_neutral_name_and_frees_the_address
     users = [make_user("operator"), make_user("viewer")]
     browser = signed_in(users[0])
     browser.post(f"{API}/folders", {"name": "Harvest"}, format="json")
+    open_item(ItemKind.SILENT, cause="Silent", count=3, rule="presence = silent", now=NOW)
+    Item.objects.update(assigned_to=users[0])
     answer = admin.post(f"{API}/people/remove", {"people": [u.pk for u in users]}, format="json")
     assert answer.status_code == 200 and not {u.pk for u in users} & {r["id"] for r in answer.json()["people"]}
-    assert not is_in(browser)
+    assert not is_in(browser) and not OpenSession.objects.filter(user__in=users).exists()
+    assert Item.objects.get().assigned_to is None
     entry = RecordEntry.objects.filter(kind="folder").select_related("actor").get()
     assert entry.actor is not None and str(entry.actor) == f"Removed person {users[0].pk}"
     kept = User.objects.get(pk=users[0].pk)

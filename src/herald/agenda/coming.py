@@ -67,6 +67,7 @@ def coming_up(*, now: datetime, rows: Rows | None = None, within: timedelta = DA
 def _firings(rows: Rows, now: datetime, end: datetime, each: int) -> list[Coming]:
     found = []
     for plan in planned(list(Schedule.objects.active()), rows, start=now, end=end):
+        sentence = schedule_sentence(plan.schedule)
         for (_, zone), n in plan.cells.items():
             for firing in plan.firings[zone][:each]:
                 found.append(
@@ -76,7 +77,7 @@ def _firings(rows: Rows, now: datetime, end: datetime, each: int) -> list[Coming
                         id=plan.schedule.pk,
                         zone=zone,
                         text=f"{plan.schedule.title}, {city(zone)}",
-                        detail=f"{counted(n)}: {schedule_sentence(plan.schedule)}",
+                        detail=f"{counted(n)}: {sentence}",
                         devices=n,
                     )
                 )

@@ -173,14 +173,17 @@ class DeliveryQuerySet(CommandQuerySet):
         return dict(late.values_list("ring_id").annotate(n=Count("id")))
 
     def one_waiting_of_each_zone(self, ring_ids: Collection[int]) -> Self:
-        """Of each ring and time zone the waiting delivery that may begin first."""
+        """Of each ring and time zone the waiting delivery that may begin first.
+
+        The ids are found first: in one statement with all that a row shows, it takes thirty times as long.
+        """
         first = (
             self.filter(ring__in=list(ring_ids), is_current_step=True)
             .waiting()
             .order_by("ring_id", "device__time_zone", "not_before", "spread_position")
             .distinct("ring_id", "device__time_zone")
         )
-        return self.filter(id__in=first.values("id")).listed().order_by("id")
+        return self.filter(id__any=list(first.values_list("id", flat=True))).listed().order_by("id")
 
     def free_to_offer(self, now: datetime, busy: Collection[int]) -> Self:
         """Those that may be offered now as far as the device and its order go, in the order in which they are.

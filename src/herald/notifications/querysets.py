@@ -4,7 +4,7 @@ from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Self
 
 from django.db import models
-from django.db.models import Q
+from django.db.models import F, Q
 
 if TYPE_CHECKING:
     from herald.notifications.models import Message
@@ -28,8 +28,10 @@ class MessageQuerySet(models.QuerySet["Message"]):
         return list(self.model.objects.filter(pk__in=keys).select_related("person", "channel", "item").order_by("id"))
 
     def of_person(self, person_id: int, now: datetime) -> Self:
-        """What a person finds in the program, the latest first: what is told only after a while is not there before."""
-        return self.filter(person=person_id, shown_at__lte=now).order_by("-shown_at", "-id")
+        """What a person finds in the program, the latest first: what is told only after a while is not there before,
+        and never where it was over by then."""
+        over = Q(occasion="opened", item__closed_at__isnull=False, shown_at__gt=F("item__closed_at"))
+        return self.filter(person=person_id, shown_at__lte=now).exclude(over).order_by("-shown_at", "-id")
 
     def unread(self) -> Self:
         return self.filter(read_at=None)
