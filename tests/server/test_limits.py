@@ -515,6 +515,45 @@ def test_a_limited_operator_sends_commands_to_what_is_theirs(world: World) -> No
         assert client.post(f"{V1}/schedules/{world.elsewhere.pk}/{act}").status_code == 404
 
 
+def test_a_limited_person_keeps_house_for_themselves(world: World) -> None:
+    """Signed in by the page, with all that a session does before and after each request."""
+    user = world.person
+    user.set_password("a-long-password")
+    user.save()
+    client = APIClient()
+
+    def call(method: str, path: str, sent: Any = None) -> Any:
+        answer = getattr(client, method)(f"{V1}/{path}", sent or {}, format="json")
+        assert answer.status_code in (200, 201, 204), (path, answer.content)
+        return answer.json() if answer.content else None
+
+    call("post", "session", {"email": user.email, "password": "a-long-password"})
+    call("put", "own", {"name": "Cee Rew", "time_zone": "Europe/Lisbon"})
+    call("put", "own/preference", {"mail": "daily", "daily_at": "08:00", "quiet_from": None, "quiet_until": None})
+    call("post", "own/password", {"current": "a-long-password", "new": "another-long-phrase"})
+    token = call("post", "tokens", {"name": "Nightly", "days": 7})["token"]
+    assert [t["name"] for t in call("get", "tokens")] == ["Nightly"]
+    script = APIClient()
+    script.credentials(HTTP_AUTHORIZATION=f"Bearer {token}")
+    assert script.get(f"{V1}/devices").json()["count"] == 4
+    call("post", "saved-views", {"name": "Damp", "address": {"rule": "tag = damp"}})
+    feed = call("post", "calendar-feeds", {"name": "Phone", "parts": ["firings"], "rows": "zone", "keys": []})
+    assert not SECRET.search(client.get(feed["path"]).content.decode().replace("\r\n ", ""))
+    call("post", "own/second-factor", {"password": "another-long-phrase"})
+    assert len(call("get", "own/sessions")) == 1
+    open_item(ItemKind.STUCK, cause="Stuck", object_kind="rollout", object_id=world.rollout.pk, now=NOW)
+    (item,) = call("get", "attention")["items"]
+    for act, sent in (
+        ("acknowledge", None),
+        ("assign", {"to": user.email}),
+        ("comments", {"text": "On it."}),
+        ("snooze", {"until": None}),
+    ):
+        call("post", f"attention/{item['id']}/{act}", sent)
+    assert [c["text"] for c in call("get", f"attention/{item['id']}/comments")] == ["On it."]
+    call("delete", "session")
+
+
 def test_nothing_is_changed_past_the_views_either(world: World) -> None:
     """The database refuses it, whichever code asks."""
     with limits_of(world.person.pk):

@@ -38,6 +38,8 @@ _GROUP = f"group_id = ANY ({_GROUPS})"
 _ROLLOUT = "EXISTS (SELECT FROM rollouts_rollout r WHERE r.id = rollout_id)"
 _SCHEDULE = "EXISTS (SELECT FROM commands_schedule s WHERE s.id = schedule_id)"
 _ABOUT = "kind IN ('rollout', 'schedule') AND herald_sees(kind, object_id)"
+_ITEM = "EXISTS (SELECT FROM attention_item i WHERE i.id = record_comment.object_id)"
+_COMMENTED = f"({_ABOUT}) OR (kind = 'attention' AND {_ITEM})"
 #: the same for everybody, and nothing of it tells of devices
 _SHARED = Policy("true")
 #: what a session, a queue or a lock needs; no view shows it
@@ -137,7 +139,7 @@ POLICIES: Mapping[str, Policy] = {
     "record_recordentry": Policy(
         f"actor_id = ANY ({_PERSON}) OR {_ABOUT}", "SELECT, INSERT", f"actor_id = ANY ({_PERSON})"
     ),
-    "record_comment": Policy(_ABOUT, "SELECT, INSERT", f"({_ABOUT}) AND author_id = ANY ({_PERSON})"),
+    "record_comment": Policy(_COMMENTED, "SELECT, INSERT", f"({_COMMENTED}) AND author_id = ANY ({_PERSON})"),
     "record_chainlink": _NOTHING,
     "record_chainwitness": _NOTHING,
     "samples_fleetsample": _NOTHING,
