@@ -93,8 +93,9 @@ def test_a_second_factor_is_set_up_asked_for_and_taken_off(page: Page, running: 
     expect(dialog.get_by_role("alert")).to_contain_text("not the code that the app shows now")
     dialog.get_by_label(re.compile("^Code")).fill(app.now())
     dialog.get_by_role("button", name="Turn it on").click()
-    codes = dialog.get_by_role("listitem").all_inner_texts()
-    assert len(codes) == 10
+    shown = dialog.get_by_role("listitem")
+    expect(shown).to_have_count(10)
+    codes = shown.all_inner_texts()
     dialog.get_by_role("button", name="I have them").click()
     expect(page.get_by_text("10 recovery codes are left.")).to_be_visible()
 
