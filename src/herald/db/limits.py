@@ -77,12 +77,16 @@ def _hold_to(person_id: int | None) -> None:
         with connection.cursor() as cursor:
             if was is not None:
                 cursor.execute("RESET ROLE; RESET jit")
-            cursor.execute("SELECT herald_begin_limits(%s)", [person_id])
-            if person_id is not None:
-                cursor.execute(_HELD)
+            _tell(cursor, person_id)
     except (DatabaseError, InterfaceError):
         connection.close()  # nobody must go on with limits that are another's, or none
         raise
+
+
+def _tell(cursor: Any, person_id: int | None) -> None:
+    cursor.execute("SELECT herald_begin_limits(%s)", [person_id])
+    if person_id is not None:
+        cursor.execute(_HELD)
 
 
 def _begin_again(*, connection: Any, **_: Any) -> None:
@@ -90,8 +94,7 @@ def _begin_again(*, connection: Any, **_: Any) -> None:
     person = getattr(connection, _KEPT, None)
     if person is not None:
         with connection.cursor() as cursor:
-            cursor.execute("SELECT herald_begin_limits(%s)", [person])
-            cursor.execute(_HELD)
+            _tell(cursor, person)
 
 
 # whatever a request left behind, the next one begins with nothing

@@ -47,7 +47,7 @@ def _devices_in(folders: list[Folder], groups: Mapping[int, int | None]) -> dict
     folder, so that each part goes by the index."""
     parts = []
     for folder in folders:
-        inside = [folder.pk, *(f.pk for f in _below(folder.pk, folders))]
+        inside = with_below(folder.pk, folders)
         if ids := [pk for pk, folder_id in groups.items() if folder_id in inside]:
             members = GroupMembership.objects.of_groups(ids).order_by()
             parts.append(
@@ -56,6 +56,11 @@ def _devices_in(folders: list[Folder], groups: Mapping[int, int | None]) -> dict
                 .annotate(n=Count("device_id", distinct=len(ids) > 1))
             )
     return dict(parts[0].union(*parts[1:], all=True)) if parts else {}
+
+
+def with_below(folder_id: int, folders: list[Folder]) -> set[int]:
+    """The id of a folder and those of all below it; `folders` are all there are."""
+    return {folder_id, *(f.pk for f in _below(folder_id, folders))}
 
 
 def _below(folder_id: int, folders: list[Folder]) -> list[Folder]:
@@ -89,7 +94,7 @@ def change_folder(
     with transaction.atomic():
         folders = list(Folder.objects.select_for_update().order_by("id"))
         folder = next(f for f in folders if f.pk == folder.pk)
-        if parent is not None and parent.pk in {folder.pk, *(f.pk for f in _below(folder.pk, folders))}:
+        if parent is not None and parent.pk in with_below(folder.pk, folders):
             raise Invalid("/parent", f"“{folder.name}” cannot be inside itself.")
         folder.parent = parent
         _call(folder, folder.name if name is None else name)

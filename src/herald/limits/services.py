@@ -9,14 +9,13 @@ from django.db import transaction
 from django.db.models import Q
 
 from herald.fleet.models import Device, Site
+from herald.groups.folders import with_below
 from herald.groups.models import Folder, Group, GroupMembership
-from herald.http.errors import Conflict, InvalidFields, NotFound
+from herald.http.errors import Conflict, InvalidFields
 from herald.limits.models import FolderLimit, SiteLimit
-from herald.live.notify import notify
 from herald.notifications.rules import drop_waiting
+from herald.people.accounts import locked, note
 from herald.people.models import Invitation, Role, User
-from herald.record.models import Kind
-from herald.record.services import record
 from herald_core.text import in_words
 
 #: told of each person whose limits change, within the same transaction, so that rooms let go of what they kept for them
@@ -75,11 +74,8 @@ def read_limits(folders: Collection[int], sites: Collection[int]) -> Limits:
 
 def reach_of(limits: Limits) -> Reach:
     """How many devices and groups are within limits."""
-    inside = {f.pk for f in limits.folders}
-    below = list(inside)
-    while below:
-        below = list(Folder.objects.filter(parent__in=below).exclude(pk__in=inside).values_list("pk", flat=True))
-        inside.update(below)
+    folders = list(Folder.objects.all())
+    inside = {pk for f in limits.folders for pk in with_below(f.pk, folders)}
     groups = list(Group.objects.filter(folder__in=inside).values_list("pk", flat=True))
     members = GroupMembership.objects.of_groups(groups).values("device_id")
     devices = Device.objects.filter(Q(pk__in=members) | Q(site__in=limits.sites))
@@ -106,9 +102,7 @@ def limit_person(user_id: int, limits: Limits | None, *, actor: User | None, now
         NotFound: there is no such account. Conflict: administrators are not limited.
     """
     with transaction.atomic():
-        user = User.objects.select_for_update().filter(pk=user_id, removed_at=None).first()
-        if user is None:
-            raise NotFound(f"There is no account {user_id}.")
+        user = locked([user_id])[0]
         if limits is not None and user.role == Role.ADMINISTRATOR:
             raise Conflict(f"{user} is an administrator, and administrators see all. Give them another role first.")
         before = limits_of_people([user]).get(user.pk)
@@ -116,16 +110,7 @@ def limit_person(user_id: int, limits: Limits | None, *, actor: User | None, now
             return user
         _write(user, limits)
         words = f"Limited {user} to {limits.words}" if limits else f"Lifted the limits of {user}, who sees everything"
-        record(
-            now=now,
-            actor=actor,
-            kind=Kind.USER,
-            object_id=user.pk,
-            sentence=words,
-            before=_as_kept(before),
-            after=_as_kept(limits),
-        )
-        notify("people")
+        note(words, actor, user.pk, now, before=_as_kept(before), after=_as_kept(limits))
     return user
 
 

@@ -82,7 +82,7 @@ def invite(
             )
             made.append(Invited(invitation=invitation, secret=secret))
             within = "" if limits is None else ", limited"
-            _note(f"Invited {email} as {role.label.lower()}{within}", actor, invitation.pk, now)
+            note(f"Invited {email} as {role.label.lower()}{within}", actor, invitation.pk, now)
     return made
 
 
@@ -97,7 +97,7 @@ def revoke_invitation(invitation_id: int, *, actor: User | None, now: datetime) 
         if invitation is None:
             raise NotFound("There is no such invitation. It may have been accepted.")
         invitation.delete()
-        _note(f"Took back the invitation of {invitation.email}", actor, invitation_id, now)
+        note(f"Took back the invitation of {invitation.email}", actor, invitation_id, now)
 
 
 def invitation_by(secret: str, *, now: datetime, for_update: bool = False) -> Invitation:
@@ -135,7 +135,7 @@ def accept(secret: str, *, name: str, password: str, time_zone: str, now: dateti
         for tell in on_accepted:
             tell(user, invitation)
         invitation.delete()
-        _note(f"Made an account as {user.get_role_display().lower()}, by invitation", user, user.pk, now)
+        note(f"Made an account as {user.get_role_display().lower()}, by invitation", user, user.pk, now)
     return user
 
 
@@ -147,7 +147,7 @@ def change_person(user_id: int, *, role: Role | None, name: str | None, actor: U
             one would be limited.
     """
     with transaction.atomic(), _administrator_left():
-        user = _locked([user_id])[0]
+        user = locked([user_id])[0]
         was = (user.role, user.name)
         if name is not None and (problems := name_problems(name)):
             raise Invalid(*problems[0])
@@ -159,7 +159,7 @@ def change_person(user_id: int, *, role: Role | None, name: str | None, actor: U
         user.save(update_fields=["role", "name"])
         role_words = f"Made {user} {user.get_role_display().lower()}"
         words = role_words if user.role != was[0] else f"Renamed {was[1]} to {user}"
-        _note(words, actor, user.pk, now, before=_as_kept(*was), after=_as_kept(user.role, user.name))
+        note(words, actor, user.pk, now, before=_as_kept(*was), after=_as_kept(user.role, user.name))
     return user
 
 
@@ -171,11 +171,11 @@ def disable(user_ids: Sequence[int], *, actor: User, now: datetime) -> list[User
     """
     _not_oneself(user_ids, actor, "disable")
     with transaction.atomic(), _administrator_left():
-        people = [u for u in _locked(user_ids) if u.is_active]
+        people = [u for u in locked(user_ids) if u.is_active]
         User.objects.filter(pk__in=[u.pk for u in people]).update(is_active=False)
         _let_go(people, now)
         for user in people:
-            _note(f"Disabled {user}", actor, user.pk, now)
+            note(f"Disabled {user}", actor, user.pk, now)
     return people
 
 
@@ -186,10 +186,10 @@ def enable(user_ids: Sequence[int], *, actor: User, now: datetime) -> list[User]
         NotFound: there is no such account.
     """
     with transaction.atomic():
-        people = [u for u in _locked(user_ids) if not u.is_active]
+        people = [u for u in locked(user_ids) if not u.is_active]
         User.objects.filter(pk__in=[u.pk for u in people]).update(is_active=True)
         for user in people:
-            _note(f"Enabled {user}", actor, user.pk, now)
+            note(f"Enabled {user}", actor, user.pk, now)
     return people
 
 
@@ -202,7 +202,7 @@ def remove(user_ids: Sequence[int], *, actor: User, now: datetime) -> list[User]
     """
     _not_oneself(user_ids, actor, "remove")
     with transaction.atomic(), _administrator_left():
-        people = _locked(user_ids)
+        people = locked(user_ids)
         _let_go(people, now)
         AuthToken.objects.filter(user__in=people).delete()
         SecondFactor.objects.filter(person__in=people).delete()
@@ -212,7 +212,7 @@ def remove(user_ids: Sequence[int], *, actor: User, now: datetime) -> list[User]
             user.is_active, user.removed_at, user.seen_at = False, now, None
             user.set_unusable_password()
             user.save()
-            _note(f"Removed an account of the role {user.get_role_display().lower()}", actor, user.pk, now)
+            note(f"Removed an account of the role {user.get_role_display().lower()}", actor, user.pk, now)
     return people
 
 
@@ -235,7 +235,7 @@ def make_account(*, email: str, name: str, role: Role, time_zone: str, password:
     user.set_password(password)
     with transaction.atomic():
         user.save()
-        _note(f"Made the account {user.email}, {role.label.lower()}, at the command line", None, user.pk, now)
+        note(f"Made the account {user.email}, {role.label.lower()}, at the command line", None, user.pk, now)
     return user
 
 
@@ -264,7 +264,12 @@ def password_problems(password: str, user: User, field: str = "/password") -> li
     return []
 
 
-def _locked(user_ids: Sequence[int]) -> list[User]:
+def locked(user_ids: Sequence[int]) -> list[User]:
+    """These people, locked until the transaction ends.
+
+    Raises:
+        NotFound: there is no such account, or it was removed.
+    """
     people = list(User.objects.select_for_update().filter(pk__in=user_ids, removed_at=None).order_by("pk"))
     if missing := set(user_ids) - {u.pk for u in people}:
         raise NotFound(f"There is no account {min(missing)}.")
@@ -296,7 +301,8 @@ def _let_go(people: Sequence[User], now: datetime) -> None:
         tell(ids, now)
 
 
-def _note(sentence: str, actor: User | None, object_id: int, now: datetime, **change: dict[str, str]) -> None:
+def note(sentence: str, actor: User | None, object_id: int, now: datetime, **change: dict[str, str]) -> None:
+    """Put an act about an account on record, and tell whoever looks at people."""
     record(now=now, actor=actor, kind=Kind.USER, object_id=object_id, sentence=sentence, **change)
     notify("people")
 

@@ -14,13 +14,12 @@ import segno
 from cryptography.fernet import Fernet, InvalidToken
 from django.conf import settings
 from django.db import transaction
+from django.db.models import QuerySet
 
-from herald.http.errors import Conflict, Invalid, NotFound
-from herald.live.notify import notify
+from herald.http.errors import Conflict, Invalid
+from herald.people.accounts import locked, note
 from herald.people.models import OpenSession, RecoveryCode, SecondFactor, User
 from herald.people.sessions import end_sessions
-from herald.record.models import Kind
-from herald.record.services import record
 
 ISSUER = "Brisk Herald"
 RECOVERY_CODES = 10
@@ -46,9 +45,14 @@ class Standing:
     recovery_codes: int
 
 
+def turned_on() -> "QuerySet[SecondFactor]":
+    """Second factors that count: a first code of them was given."""
+    return SecondFactor.objects.exclude(confirmed_at=None)
+
+
 def standing(user: User) -> Standing:
     """Whether a person has a second factor."""
-    factor = SecondFactor.objects.filter(person=user).exclude(confirmed_at=None).first()
+    factor = turned_on().filter(person=user).first()
     left = RecoveryCode.objects.filter(person=user, used_at=None).count() if factor else 0
     return Standing(since=factor.confirmed_at if factor else None, recovery_codes=left)
 
@@ -87,7 +91,7 @@ def confirm(user: User, code: str, *, session_key: str | None, now: datetime, re
         factor.save(update_fields=["confirmed_at", "last_step"])
         codes = _new_codes(user)
         end_sessions(OpenSession.objects.filter(user=user).exclude(key=session_key or ""))
-        _note("Turned their second factor on", user, user, now)
+        note("Turned their second factor on", user, user.pk, now)
     return codes
 
 
@@ -102,7 +106,7 @@ def renew_codes(user: User, password: str, *, now: datetime) -> list[str]:
         if not has_second_factor(user):
             raise Conflict("There is no second factor that codes could recover.")
         codes = _new_codes(user)
-        _note("Made new recovery codes", user, user, now)
+        note("Made new recovery codes", user, user.pk, now)
     return codes
 
 
@@ -119,7 +123,7 @@ def take_off(user: User, password: str, code: str, *, now: datetime, real_now: d
         if not holds(user, code, now=now, real_now=real_now):
             raise Invalid("/code", "This is neither the code that the app shows now nor a recovery code.")
         _forget(user)
-        _note("Turned their second factor off", user, user, now)
+        note("Turned their second factor off", user, user.pk, now)
 
 
 def reset(user_id: int, *, actor: User, now: datetime) -> None:
@@ -132,24 +136,22 @@ def reset(user_id: int, *, actor: User, now: datetime) -> None:
     if actor.pk == user_id:
         raise Conflict("Your own you take off on your account’s page, or another administrator does.")
     with transaction.atomic():
-        user = User.objects.select_for_update().filter(pk=user_id, removed_at=None).first()
-        if user is None:
-            raise NotFound(f"There is no account {user_id}.")
+        user = locked([user_id])[0]
         if not has_second_factor(user):
             raise Conflict(f"{user} has no second factor.")
         _forget(user)
-        _note(f"Took the second factor off {user}", actor, user, now)
+        note(f"Took the second factor off {user}", actor, user.pk, now)
 
 
 def has_second_factor(user: User) -> bool:
     """Whether somebody signs in with a code besides the password."""
-    return SecondFactor.objects.filter(person=user).exclude(confirmed_at=None).exists()
+    return turned_on().filter(person=user).exists()
 
 
 def holds(user: User, code: str, *, now: datetime, real_now: datetime) -> bool:
     """Whether a code is the app's of now, or a recovery code. Each is taken once."""
     with transaction.atomic():
-        factor = SecondFactor.objects.select_for_update().filter(person=user).exclude(confirmed_at=None).first()
+        factor = turned_on().select_for_update().filter(person=user).first()
         if factor is None:
             return False
         if _takes(factor, code, real_now):
@@ -159,7 +161,7 @@ def holds(user: User, code: str, *, now: datetime, real_now: datetime) -> bool:
         if not unused.update(used_at=now):
             return False
         left = RecoveryCode.objects.filter(person=user, used_at=None).count()
-        _note(f"Signed in by a recovery code; {left} are left", user, user, now)
+        note(f"Used a recovery code; {left} are left", user, user.pk, now)
     return True
 
 
@@ -197,11 +199,6 @@ def _forget(user: User) -> None:
 def _check_password(user: User, password: str) -> None:
     if not user.check_password(password):
         raise Invalid("/password", "This is not your password.")
-
-
-def _note(sentence: str, actor: User, user: User, now: datetime) -> None:
-    record(now=now, actor=actor, kind=Kind.USER, object_id=user.pk, sentence=sentence)
-    notify("people")
 
 
 def _digest(code: str) -> str:

@@ -5563,8 +5563,8 @@ export interface components {
         };
         /** @description What a person is limited to; neither folders nor sites is nothing at all. */
         LimitsRow: {
-            folders: components["schemas"]["Named"][];
-            sites: components["schemas"]["Named"][];
+            folders: components["schemas"]["NamedThing"][];
+            sites: components["schemas"]["NamedThing"][];
             words: string;
         };
         /** @enum {string} */
@@ -5733,11 +5733,6 @@ export interface components {
             time_of_day?: string;
             start_by?: number;
             end_by?: number;
-        };
-        /** @description A folder or a site, by its name. */
-        Named: {
-            id: number;
-            name: string;
         };
         /** @description A person, by name and e-mail address. */
         NamedPerson: {

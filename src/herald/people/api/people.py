@@ -17,11 +17,11 @@ from rest_framework.views import APIView
 
 from herald.http.errors import Invalid
 from herald.http.export import CSV, JSON_LINES, XLSX, Table, as_asked, documented
-from herald.http.fields import StrictSerializer, valid
+from herald.http.fields import NamedThing, StrictSerializer, valid
 from herald.http.mail import MailError, deliver
 from herald.limits.services import Limits, limit_person, limits_of_people, reach_of, read_limits
 from herald.people import accounts, second_factor
-from herald.people.models import ABILITIES, Ability, Invitation, Role, SecondFactor, User
+from herald.people.models import ABILITIES, Ability, Invitation, Role, User
 from herald.people.permissions import person
 from herald.time import clock
 
@@ -31,18 +31,11 @@ MOST_LIMITS = 200
 log = structlog.get_logger()
 
 
-class Named(serializers.Serializer[Any]):
-    """A folder or a site, by its name."""
-
-    id = serializers.IntegerField()
-    name = serializers.CharField()
-
-
 class LimitsRow(serializers.Serializer[Any]):
     """What a person is limited to; neither folders nor sites is nothing at all."""
 
-    folders = Named(many=True)
-    sites = Named(many=True)
+    folders = NamedThing(many=True)
+    sites = NamedThing(many=True)
     words = serializers.CharField()
 
 
@@ -139,7 +132,7 @@ def _people() -> list[Any]:
         .annotate(
             sessions=Count("open_sessions", distinct=True),
             tokens=Count("auth_token_set", distinct=True),
-            has_second_factor=Exists(SecondFactor.objects.filter(person=OuterRef("pk")).exclude(confirmed_at=None)),
+            has_second_factor=Exists(second_factor.turned_on().filter(person=OuterRef("pk"))),
         )
         .order_by("name", "email")
     )
