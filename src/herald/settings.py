@@ -32,6 +32,8 @@ IMAGES_DIR = Path(env.str("HERALD_IMAGES_DIR", str(DATA_DIR / "images")))
 #: PEM file of the Ed25519 key that signs images. Made at set-up where it does not exist.
 #: what commands gave on devices: texts and logs
 OUTPUTS_DIR = Path(env.str("HERALD_OUTPUTS_DIR", str(DATA_DIR / "outputs")))
+#: files of what is kept no longer, where somebody wants them
+ARCHIVE_DIR = Path(env.str("HERALD_ARCHIVE_DIR", str(DATA_DIR / "archive")))
 SIGNING_KEY_FILE = Path(env.str("HERALD_SIGNING_KEY_FILE", str(DATA_DIR / "signing-key.pem")))
 #: Whether the demo scenario may be loaded and its accounts used.
 DEMO = env.bool("HERALD_DEMO", False)
@@ -113,6 +115,7 @@ INSTALLED_APPS = [
     "herald.now",
     "herald.samples",
     "herald.limits",
+    "herald.retention",
     "herald.demo",
 ]
 MIDDLEWARE = [

@@ -43,6 +43,7 @@ from herald.people.api.views import HealthView, SessionView, TokenListView, Toke
 from herald.people.api.welcome import WelcomeView
 from herald.people.permissions import READING
 from herald.record.api.views import RecordChoicesView, RecordExportView, RecordListView
+from herald.retention.api import RetentionListView, RetentionPreview, RetentionView
 from herald.rollouts.api import actions, forecasts, holding, plans, reports, watch
 from herald.rollouts.api import views as rollouts
 from herald.rollouts.api.comments import RolloutCommentsView
@@ -311,6 +312,9 @@ urlpatterns = [
     _route("record", RecordListView),
     _route("record/choices", RecordChoicesView),
     _route("record/export", RecordExportView),
+    _route("retention", RetentionListView),
+    _route("retention/<str:key>", RetentionView),
+    _route("retention/<str:key>/preview", RetentionPreview),
     path("metrics", MetricsView.as_view()),
     path("api/v1/schema", SchemaView.as_view(), name="schema"),
     path("api/v1/docs", DocsView.as_view(url_name="schema"), name="docs"),

@@ -93,7 +93,7 @@ def test_jobs_that_ended_long_ago_are_deleted_and_those_of_a_dead_worker_are_tak
         with app.replace_connector(app.connector.get_worker_connector()) as opened:
             async with opened.open_async():
                 await tasks.retry_stalled.func(int(datetime.now(UTC).timestamp()))
-                await tasks.apply_retention.func(int(datetime.now(UTC).timestamp()))
+                await tasks.delete_old_jobs.func(int(datetime.now(UTC).timestamp()))
 
     async_to_sync(run)()
     states = dict(ProcrastinateJob.objects.values_list("pk", "status"))

@@ -15,6 +15,7 @@ from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.intervene import lifecycle
 from herald.rollouts.models import ExcludedDevice, Rollout
 from herald.rollouts.watch import overview
+from herald.rollouts.watch.steps import progress
 from herald_core.deliveries import Event
 from herald_core.rings.assignment import RingKind
 from tests.factories import NOW, launched, make_device, make_devices, make_draft, make_image, make_static, ring
@@ -77,20 +78,20 @@ def test_the_sums_agree_whatever_happens(acts: list[str]) -> None:
 def test_progress_counts_those_already_there_and_each_that_confirms() -> None:
     devices = [*make_devices(3), make_device(firmware="5.2.1")]
     rollout = launched(make_draft(make_static("G", devices)))
-    assert [p["confirmed"] for p in overview.progress(rollout)] == [1]
+    assert [p["confirmed"] for p in progress(rollout)] == [1]
     tick_rollouts(now=NOW)
     for minute, delivery in enumerate(Delivery.objects.filter(phase="offered"), 1):
         one = Delivery.objects.filter(pk=delivery.pk)
         deliveries.move(one, Event.RETURN, now=NOW + minute * MINUTE, cause="back")
         deliveries.move(one, Event.CONFIRM, now=NOW + minute * MINUTE, cause="good")
-    points = overview.progress(rollout)
+    points = progress(rollout)
     assert [p["confirmed"] for p in points] == [1, 2, 3, 4, 4]
     assert points[1]["at"] == NOW + MINUTE
 
 
 def test_a_draft_has_no_progress_and_no_sums() -> None:
     rollout = make_draft(make_static("G", make_devices(2)))
-    assert overview.progress(rollout) == []
+    assert progress(rollout) == []
     assert shown(rollout)["total"] == 0
 
 

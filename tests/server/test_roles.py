@@ -91,6 +91,7 @@ def test_approving_policy_and_keys_are_apart_from_operating() -> None:
         "people/invitations",
         "people/invitations/<int:invitation_id>",
         "people/remove",
+        "retention/<str:key>",
         "signing-keys",
         "signing-keys/<str:kid>",
     }

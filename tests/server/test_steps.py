@@ -19,6 +19,7 @@ from herald.rollouts.launch import launching
 from herald.rollouts.models import ExcludedDevice, Rollout
 from herald.rollouts.watch import overview
 from herald.rollouts.watch.sentence import rollout_sentence
+from herald.rollouts.watch.steps import progress
 from herald_core.changes import Choice
 from herald_core.deliveries import Event
 from herald_core.preflight import Outcome
@@ -87,7 +88,7 @@ def test_an_old_device_gets_one_step_after_the_other_and_counts_once() -> None:
     tick_rollouts(now=NOW)
     rollout.refresh_from_db()
     assert (rollout.state, overview.rows([rollout], NOW)[0]["phases"]) == ("finished", {"confirmed": 2})
-    assert [p["confirmed"] for p in overview.progress(rollout)][-1] == 2
+    assert [p["confirmed"] for p in progress(rollout)][-1] == 2
 
 
 def test_a_failed_first_step_fails_the_device_and_nothing_follows() -> None:

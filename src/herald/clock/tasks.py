@@ -3,7 +3,7 @@
 from procrastinate.contrib.django import app
 
 STALLED_AFTER_SECONDS = 8
-KEEP_JOBS_HOURS = 24
+KEEP_JOBS_HOURS, KEEP_FAILED_JOBS_HOURS = 24, 24 * 30
 MAX_ATTEMPTS = 4
 
 
@@ -21,7 +21,8 @@ async def retry_stalled(timestamp: int) -> None:
 
 
 @app.periodic(cron="17 * * * *")
-@app.task(queue="housekeeping", queueing_lock="apply_retention")
-async def apply_retention(timestamp: int) -> None:
-    """Delete jobs that ended a day ago."""
+@app.task(queue="housekeeping", queueing_lock="delete_old_jobs")
+async def delete_old_jobs(timestamp: int) -> None:
+    """Delete jobs that ended a day ago, and those that failed a month ago."""
     await app.job_manager.delete_old_jobs(nb_hours=KEEP_JOBS_HOURS, include_failed=False)
+    await app.job_manager.delete_old_jobs(nb_hours=KEEP_FAILED_JOBS_HOURS, include_failed=True)

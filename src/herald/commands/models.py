@@ -210,6 +210,15 @@ class Schedule(models.Model):
         return recurrence_of(self.starts_on, self.time_of_day, self.rule, self.excluded)
 
 
+class Detail(models.TextChoices):
+    """How much is kept of a firing."""
+
+    WHOLE = "whole", "What became of each device"
+    #: it is being deleted, and already not shown
+    GOING = "going", "How many devices ended how"
+    TOTALS = "totals", "How many devices ended how, and nothing else"
+
+
 class Occurrence(models.Model):
     """One firing of a schedule in one zone, with what was ordered then: a change of the schedule changes nothing here.
     `audience` counts the devices it was for, the other counts those that were left out."""
@@ -235,6 +244,7 @@ class Occurrence(models.Model):
     #: the same by the groups that they were in: rows of group, time zone, phase and number
     group_tally = models.JSONField(null=True)
     tallied_at = models.DateTimeField(null=True)
+    detail = models.CharField(max_length=10, choices=Detail, default=Detail.WHOLE)
 
     objects = OccurrenceQuerySet.as_manager()
 
@@ -245,12 +255,17 @@ class Occurrence(models.Model):
                 condition=Q(tally__isnull=True, tallied_at=None) | Q(tally__isnull=False, tallied_at__isnull=False),
                 name="occurrence_tally_has_time",
             ),
+            models.CheckConstraint(condition=Q(detail__in=Detail.values), name="occurrence_detail_known"),
+            models.CheckConstraint(
+                condition=Q(detail="whole") | Q(tallied_at__isnull=False), name="occurrence_keeps_its_tally"
+            ),
         )
         indexes = (
             models.Index(fields=["schedule", "-fires_at"], name="occurrence_recent"),
             models.Index(fields=["schedule", "local_time"], name="occurrence_local_time"),
             models.Index(fields=["fires_at"], name="occurrence_by_time"),
             models.Index(fields=["expires_at"], condition=Q(tallied_at=None), name="occurrence_untallied"),
+            models.Index(fields=["expires_at"], condition=~Q(detail="totals"), name="occurrence_to_shorten"),
         )
 
     @property

@@ -8,9 +8,10 @@ from typing import Any
 from herald.attention.models import Part, Quarantine
 from herald.commands.compose import ZoneFirings, firings_by_zone
 from herald.commands.firing import fires_again
-from herald.commands.models import LOCAL_FORM, CommandTemplate, Occurrence, Schedule, ScheduleState, When
+from herald.commands.models import LOCAL_FORM, CommandTemplate, Detail, Occurrence, Schedule, ScheduleState, When
 from herald.commands.reach import Reach, reach_of
 from herald.commands.sentence import sentence_parts
+from herald.commands.tallies import phases_kept
 from herald.commands.templates import verb_phrase
 from herald.deliveries.models import Delivery
 from herald.deliveries.waiting import counted, unheard_words, wait_words
@@ -32,9 +33,11 @@ def rows(schedules: Sequence[Schedule], now: datetime) -> list[dict[str, Any]]:
     for occurrence in Occurrence.objects.recent([s.pk for s in schedules], RECENT):
         recent[occurrence.schedule_id].append(occurrence)
     phases: dict[int, Counter[str]] = defaultdict(Counter)
-    shown = [o.pk for of_one in recent.values() for o in of_one]
-    for occurrence_id, phase, count in Delivery.objects.counts_by_occurrence(shown):
+    shown = [o for of_one in recent.values() for o in of_one]
+    whole = [o.pk for o in shown if o.detail == Detail.WHOLE]
+    for occurrence_id, phase, count in Delivery.objects.counts_by_occurrence(whole):
         phases[occurrence_id][phase] += count
+    phases.update({o.pk: phases_kept(o) for o in shown if o.detail != Detail.WHOLE})
     return [
         _row(s, recent[s.pk], phases, reach.get(s.pk, NOT_ACTIVE), quarantined.get(s.pk, ""), unheard.get(s.pk, 0), now)
         for s in schedules

@@ -5,7 +5,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any, Self
 
 from django.db import models
-from django.db.models import Case, Exists, F, OuterRef, Sum, When, Window
+from django.db.models import Case, Exists, F, OuterRef, Subquery, Sum, When, Window
 
 from herald.db.expressions import containing
 from herald.deliveries.models import Delivery
@@ -13,6 +13,9 @@ from herald.groups.audience import with_named
 
 if TYPE_CHECKING:
     from herald.commands.models import Occurrence
+
+#: of so many latest times of a schedule that goes on, what became of each device is kept in any case
+TIMES_KEPT = 3
 
 
 class TemplateQuerySet(models.QuerySet["CommandTemplate"]):
@@ -76,6 +79,30 @@ class OccurrenceQuerySet(models.QuerySet["Occurrence"]):
         still_open = Delivery.objects.open().filter(occurrence_id=OuterRef("pk"))
         over = self.filter(~Exists(still_open), tallied_at=None, expires_at__lte=now)
         return over.order_by("expires_at")[:most]
+
+    def to_shorten(self) -> Self:
+        """Firings that are over, of which all is kept and need not be for ever, the oldest first. The latest of a
+        schedule that goes on need: they tell which devices miss again and again."""
+        times = self.model.objects.filter(schedule=OuterRef("schedule"), local_time__gt="").values("local_time")
+        latest = times.distinct().order_by("-local_time")[TIMES_KEPT - 1 : TIMES_KEPT]
+        older = models.Q(local_time__lt=Subquery(latest))
+        not_looked_at = models.Q(local_time="") | models.Q(schedule__state="ended")
+        return self.filter(older | not_looked_at, detail="whole", tallied_at__isnull=False).order_by("expires_at", "id")
+
+    def answers_before(self, moment: datetime) -> int:
+        """How many devices those of them were for that had given up before a moment."""
+        found = self.to_shorten().filter(expires_at__lt=moment).order_by().aggregate(n=Sum("audience"))
+        return found["n"] or 0
+
+    def next_to_shorten(self, before: datetime) -> "Occurrence | None":
+        """The firing of which answers are to be deleted next, locked: one that was begun, or else the oldest."""
+        begun = self.filter(detail="going").order_by("expires_at", "id")
+        due = self.to_shorten().filter(expires_at__lt=before)
+        for found in (begun, due):
+            one = found.select_for_update(skip_locked=True, of=("self",)).first()
+            if one is not None:
+                return one
+        return None
 
     def latest_of(self, schedule_id: int) -> "Occurrence | None":
         """The firing that was last."""

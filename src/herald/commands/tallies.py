@@ -1,6 +1,6 @@
 """How firings went, kept once they are over: a calendar that counted all their deliveries anew would take seconds."""
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 from enum import StrEnum
@@ -35,6 +35,24 @@ def tally_ended(*, now: datetime) -> int:
         occurrence.tallied_at = now
     Occurrence.objects.bulk_update(over, [*TallyKind, "tallied_at"])
     return len(over)
+
+
+def tally_again(occurrence: Occurrence) -> None:
+    """Count a firing anew that a device of it did after all, before its answers are deleted."""
+    if not Delivery.objects.late_since_tally([occurrence.pk]):
+        return
+    for kind in TallyKind:
+        setattr(occurrence, kind, _counted([occurrence.pk], kind).get(occurrence.pk, []))
+    occurrence.save(update_fields=[*TallyKind])
+
+
+def phases_kept(occurrence: Occurrence) -> Counter[str]:
+    """How many devices of a firing ended in each phase, from what was kept as it was over."""
+    rows: Sequence[TallyRow] = occurrence.tally or ()
+    phases: Counter[str] = Counter()
+    for _, _, phase, count in rows:
+        phases[phase] += count
+    return phases
 
 
 def tallies_of(known: Mapping[int, Sequence[TallyRow] | None], kind: TallyKind) -> dict[int, Sequence[TallyRow]]:

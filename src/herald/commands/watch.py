@@ -9,8 +9,9 @@ from typing import Any
 from django.db import transaction
 from django.db.models import Q
 
-from herald.commands.models import Occurrence, Output, Schedule
+from herald.commands.models import Detail, Occurrence, Output, Schedule
 from herald.commands.outputs import text_of
+from herald.commands.tallies import phases_kept
 from herald.deliveries.models import Delivery
 from herald.groups.models import Folder, Group, GroupKind
 from herald.groups.names import names_of_devices
@@ -29,8 +30,15 @@ MOST_MISSING, FIRINGS_LOOKED_AT = 100, 10
 
 def answers_of(schedule: Schedule, occurrences: Collection[int]) -> list[AnswerGroup]:
     """The answers of some of its firings, put together."""
-    rows = Delivery.objects.outcomes(schedule.pk, occurrences)
+    whole = Occurrence.objects.filter(pk__in=occurrences, detail=Detail.WHOLE).values_list("pk", flat=True)
+    rows = Delivery.objects.outcomes(schedule.pk, list(whole))
     return grouped(Outcome(device=d, phase=p, answer=a, error=e) for d, p, a, e in rows)
+
+
+def deleted_answers(occurrences: Collection[int]) -> int:
+    """Of how many devices the answers to these firings were deleted."""
+    short = Occurrence.objects.filter(pk__in=occurrences).exclude(detail=Detail.WHOLE)
+    return sum(phases_kept(o).total() for o in short)
 
 
 def devices_with(schedule: Schedule, occurrences: Collection[int], keys: Collection[str]) -> list[int]:

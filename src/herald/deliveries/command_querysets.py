@@ -71,8 +71,9 @@ class CommandQuerySet(models.QuerySet["Delivery"]):
         return list(rows.values_list("occurrence_id", "phase", *fields).annotate(n=Count("id")))
 
     def late_since_tally(self, occurrence_ids: Collection[int]) -> set[int]:
-        """Those of some firings that were tallied before a device of theirs proved well after all."""
-        rows = self.filter(late=True, occurrence_id__any=list(occurrence_ids))
+        """Those of some firings that were tallied before a device of theirs proved well after all, and whose answers
+        are all there to be counted anew."""
+        rows = self.filter(late=True, occurrence_id__any=list(occurrence_ids), occurrence__detail="whole")
         return set(rows.filter(phase_since__gt=F("occurrence__tallied_at")).values_list("occurrence_id", flat=True))
 
     def unheard_by_schedule(self, schedule_ids: Collection[int], now: datetime) -> dict[int, int]:

@@ -8,6 +8,9 @@ from django.db.models import OuterRef, Q, QuerySet, Subquery
 
 from herald.fleet.models import Device
 from herald.groups.models import Group, GroupMembership, MembershipEvent
+from herald.groups.retention import KEY
+from herald.http.errors import Conflict
+from herald.retention.totals import deleted_before
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -51,7 +54,13 @@ def members_at(group: Group, moment: datetime) -> "QuerySet[Device]":
     """The devices that were in the group at a moment.
 
     A device's first event after the moment tells what it was before; without one it is what it is now.
+
+    Raises:
+        Conflict: events of after the moment were deleted, as they are kept no longer.
     """
+    gone = deleted_before(KEY)
+    if gone is not None and moment < gone:
+        raise Conflict(f"Who was in a group is known since {gone:%-d %B %Y}; what was before is kept no longer.")
     later = MembershipEvent.objects.of_group(group.pk).after(moment)
     first_later = later.filter(device=OuterRef("pk")).order_by("at", "id").values("joined")[:1]
     is_member = Q(pk__in=GroupMembership.objects.of_group(group.pk).values("device_id"))

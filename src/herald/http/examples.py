@@ -116,6 +116,7 @@ BODIES: dict[str, Any] = {
     "ModelDraft": {"name": "Sill 400", "family": "Sill"},
     "ModelCapabilitiesBody": {"ranges": [{"capability": "files_ahead", "from_version": "2.1"}]},
     "NewScheduleBody": {**_COMMAND, "devices": 120},
+    "KeptBody": {"days": 90, "archives": True, "deletes": 120_400},
     "NewTokenBody": {"name": "Nightly report", "days": 90},
     "OrderBody": {"order": [7, 4, 9]},
     "PlanBody": {"name": "Careful", "note": "a trial first", "rings": _RINGS},

@@ -103,6 +103,7 @@ POLICIES: Mapping[str, Policy] = {
     "rollouts_manualexclusion": Policy(f"{_ROLLOUT} AND {_DEVICE}", CHANGE),
     "rollouts_downgradepermit": Policy(_ROLLOUT, CHANGE),
     "rollouts_storedforecast": Policy(_ROLLOUT, CHANGE),
+    "rollouts_keptsteps": Policy(_ROLLOUT),
     "rollouts_ringplan": Policy("herald_sees_plan(id)"),
     "rollouts_ringplanversion": Policy("herald_sees_plan(plan_id)"),
     # -- commands
@@ -142,6 +143,9 @@ POLICIES: Mapping[str, Policy] = {
     "record_comment": Policy(_COMMENTED, "SELECT, INSERT", f"({_COMMENTED}) AND author_id = ANY ({_PERSON})"),
     "record_chainlink": _NOTHING,
     "record_chainwitness": _NOTHING,
+    "record_chainstart": _NOTHING,
+    "retention_keptkind": _SHARED,
+    "retention_deletedtotal": _NOTHING,
     "samples_fleetsample": _NOTHING,
     "notifications_channel": _NOTHING,
     "notifications_notificationrule": _NOTHING,

@@ -8,6 +8,7 @@ from django.contrib.sessions.models import Session
 from django.db.models import QuerySet
 from django.http import HttpRequest
 from django.http.response import HttpResponseBase
+from django.utils import timezone
 
 from herald.http.errors import NotFound
 from herald.intervals import Intervals
@@ -49,6 +50,13 @@ def end_session(user: User, session_id: int) -> None:
     """
     if not end_sessions(OpenSession.objects.filter(user=user, pk=session_id)):
         raise NotFound("You are not signed in there any more.")
+
+
+def forget_expired() -> int:
+    """Forget sessions that ran out by themselves; how many."""
+    gone, _ = Session.objects.filter(expire_date__lt=timezone.now()).delete()
+    OpenSession.objects.exclude(key__in=Session.objects.values("session_key")).delete()
+    return gone
 
 
 def end_sessions(sessions: "QuerySet[OpenSession]") -> int:

@@ -21,7 +21,7 @@ from django.db.models import Exists, Max, OuterRef
 
 from herald.db.locks import CHAIN, take_lock
 from herald.http.mail import MailError, deliver
-from herald.record.models import ChainLink, ChainWitness, RecordEntry
+from herald.record.models import ChainLink, ChainStart, ChainWitness, RecordEntry
 
 #: the hash before the first link
 BEGINNING = "0" * 64
@@ -92,9 +92,15 @@ def send_out_head(*, real_now: datetime) -> Head | None:
 
 
 def head() -> Head:
-    """The newest link; position 0 and the beginning's hash where there is none."""
+    """The newest link; where there is none, where the chain starts."""
     newest = ChainLink.objects.order_by("-position").first()
-    return Head(newest.position, newest.hash) if newest else Head(0, BEGINNING)
+    return Head(newest.position, newest.hash) if newest else start()
+
+
+def start() -> Head:
+    """The link before the first that is there: the last that was deleted, or position 0 and the beginning's hash."""
+    deleted = ChainStart.objects.first()
+    return Head(deleted.position, deleted.hash) if deleted else Head(0, BEGINNING)
 
 
 def hash_of(before: str, entry: RecordEntry) -> str:
@@ -106,7 +112,10 @@ def hash_of(before: str, entry: RecordEntry) -> str:
 def faults(witness: Head | None = None) -> Iterator[Fault]:
     """Everything that is not as it was written, in the order of the chain. A `witness` is a position and hash that left
     the house earlier."""
-    digest, expected, batch_at, earlier = BEGINNING, 1, None, None
+    begun = start()
+    digest, expected, batch_at, earlier = begun.hash, begun.position + 1, None, None
+    if witness is not None and witness.position == begun.position and witness.hash != begun.hash:
+        yield Fault(begun.position, 0, "the hash is not the one that went out: the chain was rewritten")
     for link, entry in _linked():
         if link.position != expected:
             yield Fault(expected, 0, f"links {expected} to {link.position - 1} are gone")

@@ -31,6 +31,7 @@ class Kind(models.TextChoices):
     MAPPING = "mapping", "Import mapping"
     MODEL = "model", "Model"
     NOTIFICATION = "notification", "Notification"
+    RETENTION = "retention", "How long things are kept"
     RING_PLAN = "ring plan", "Ring plan"
     ROLLOUT = "rollout", "Rollout"
     SCHEDULE = "schedule", "Scheduled command"
@@ -102,6 +103,19 @@ class ChainLink(models.Model):
     entry_id = models.BigIntegerField(unique=True)
     hash = models.CharField(max_length=64)
     linked_at = models.DateTimeField()
+
+
+class ChainStart(models.Model):
+    """The last link of the entries that were deleted as they were old: the chain goes on from its hash. There is one
+    row at most."""
+
+    ONLY = 1
+
+    position = models.BigIntegerField()
+    hash = models.CharField(max_length=64)
+
+    class Meta:
+        constraints = (models.CheckConstraint(condition=models.Q(id=1), name="chain_start_once"),)
 
 
 class ChainWitness(models.Model):

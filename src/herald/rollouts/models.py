@@ -396,6 +396,16 @@ class RingPlanVersion(models.Model):
         constraints = (models.UniqueConstraint(fields=["plan", "number"], name="plan_version_once"),)
 
 
+class KeptSteps(models.Model):
+    """What the steps of a rollout's deliveries told of it, kept when they are deleted as they are old
+    (`rollouts.watch.steps`)."""
+
+    rollout = models.OneToOneField(Rollout, on_delete=models.CASCADE, primary_key=True, related_name="kept_steps")
+    told = models.JSONField()
+    #: whether the last step is deleted
+    is_done = models.BooleanField(default=False)
+
+
 class StoredForecast(models.Model):
     """An open rollout as it was last forecast, for lists and the calendar: each of its moments is empty where, in so
     many of the simulated futures, it does not get through."""

@@ -62,6 +62,10 @@ class RolloutQuerySet(models.QuerySet["Rollout"]):
         held = ["running", "paused", "halted", "stopped"]
         return self.filter(state__in=held, ended_at__isnull=True).order_by("rank", "id")
 
+    def with_steps(self) -> Self:
+        """Those that ended and of whose deliveries all steps are there, the first that ended first."""
+        return self.filter(ended_at__isnull=False, kept_steps=None).order_by("ended_at", "id")
+
     def with_shut_gates(self) -> Self:
         """Rollouts, not ended, with a ring that is open and whose gate is not."""
         rings = self.model.rings.rel.related_model.objects.filter(

@@ -35,6 +35,7 @@ const KEYS = {
   people: () => [["people"], ["attention"]],
   plans: () => [["plans"]],
   preview: () => [["preview"]],
+  retention: () => [["retention"]],
   rollout: (id) => [
     one("rollout", id),
     ["rollout", "list"],

@@ -41,10 +41,12 @@ class AnswerGroupRow(serializers.Serializer[Any]):
 
 
 class AnswersView(serializers.Serializer[Any]):
-    """The answers of some firings; each device is in exactly one group."""
+    """The answers of some firings; each device is in exactly one group. Of those that were deleted as they were old,
+    `deleted` counts the devices; how many ended how is kept with each firing."""
 
     occurrences = serializers.ListField(child=serializers.IntegerField())
     devices = serializers.IntegerField()
+    deleted = serializers.IntegerField()
     groups = AnswerGroupRow(many=True)
 
 
@@ -120,7 +122,12 @@ class ScheduleAnswersView(APIView):
         schedule = get_object_or_404(Schedule, pk=schedule_id)
         occurrences = watch.read_occurrences(schedule, request.query_params.get("occurrence"))
         groups = watch.answers_of(schedule, occurrences)
-        body = {"occurrences": occurrences, "devices": sum(g.count for g in groups), "groups": groups}
+        body = {
+            "occurrences": occurrences,
+            "devices": sum(g.count for g in groups),
+            "deleted": watch.deleted_answers(occurrences),
+            "groups": groups,
+        }
         return Response(AnswersView(body).data)
 
 

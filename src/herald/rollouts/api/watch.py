@@ -19,7 +19,7 @@ from herald.record.models import RecordEntry
 from herald.rollouts.api.serializers import ProgressPoint, RingDevices
 from herald.rollouts.api.shared import find_rollout
 from herald.rollouts.late_joiners import late_joiners
-from herald.rollouts.watch import overview
+from herald.rollouts.watch import overview, steps
 from herald.time import clock
 
 #: `last_error` is asked for as `error`
@@ -104,7 +104,7 @@ class RolloutProgressView(APIView):
 
     @extend_schema(operation_id="rollouts_progress", responses=ProgressPoint(many=True))
     def get(self, request: Request, rollout_id: int) -> Response:
-        return Response(ProgressPoint(overview.progress(find_rollout(rollout_id)), many=True).data)
+        return Response(ProgressPoint(steps.progress(find_rollout(rollout_id)), many=True).data)
 
 
 class RolloutTimelineView(APIView):

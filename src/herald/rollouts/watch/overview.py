@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import Any
 
 from herald.attention.models import Part, Quarantine
-from herald.deliveries.models import Delivery, DeliveryEvent
+from herald.deliveries.models import Delivery
 from herald.fleet.models import RemovedDevice
 from herald.groups.audience import audience_words, named_count, named_devices
 from herald.rollouts.compose.drafts import COLUMNS
@@ -24,7 +24,6 @@ from herald_core.rings.gates import RingCounts
 from herald_core.rollouts.status import GateState, RingSight
 
 MARKS_PER_RING = 600
-PROGRESS_POINTS = 200
 
 
 def rows(rollouts: Sequence[Rollout], now: datetime) -> list[dict[str, Any]]:
@@ -233,23 +232,6 @@ def marks(rollout: Rollout) -> list[dict[str, Any]]:
     for pk, device, phase, ring, held in found.values_list("id", "device__name", "phase", "ring_id", "hold_reason"):
         by_ring[ring].append({"id": pk, "device": device, "phase": phase, "held": bool(held)})
     return [{"ring": ring, "marks": rows} for ring, rows in sorted(by_ring.items())]
-
-
-def progress(rollout: Rollout) -> list[dict[str, Any]]:
-    """How many were confirmed over time, in at most 200 points."""
-    if rollout.launched_at is None:
-        return []
-    max_concurrent = (
-        Delivery.objects.of_rollout(rollout.pk).filter(phase="confirmed", hop=1, events__isnull=True).count()
-    )
-    times = list(DeliveryEvent.objects.confirmed_times(rollout.pk))
-    points = [{"at": rollout.launched_at, "confirmed": max_concurrent}]
-    step = max(1, len(times) // PROGRESS_POINTS)
-    for index in range(0, len(times), step):
-        points.append({"at": times[index], "confirmed": max_concurrent + index + 1})
-    if times:
-        points.append({"at": times[-1], "confirmed": max_concurrent + len(times)})
-    return points
 
 
 def _is_drawn(ring: Ring) -> bool:

@@ -1,17 +1,13 @@
 """A rollout told to its end: who, what, when, rings, failures by cause, how long it took; to read and as tables."""
 
 from collections import Counter, defaultdict
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator
 from datetime import datetime
 from typing import Any
 
-import numpy as np
-
 from herald.calendar.models import FreezeTime
 from herald.calendar.services import freezes_between, held_by
-from herald.deliveries.durations import seen_spans
-from herald.deliveries.models import Delivery, DeliveryEvent
+from herald.deliveries.models import Delivery
 from herald.http.export import Table
 from herald.record.models import RecordEntry
 from herald.rollouts.capacity import AHEAD
@@ -19,12 +15,11 @@ from herald.rollouts.intervene import holds
 from herald.rollouts.models import ExcludedDevice, Rollout
 from herald.rollouts.watch import overview
 from herald.rollouts.watch.sentence import rollout_sentence
+from herald.rollouts.watch.steps import Steps, steps_of
 from herald_core.deliveries import Phase
 from herald_core.preflight import WORDS, Outcome
 from herald_core.rings.gates import RingCounts
 
-#: so much of those that were confirmed; the moments that a report names
-MILESTONES = (0.5, 0.9, 1.0)
 MOST_ACTS = 500
 COLUMNS = (
     "device", "uid", "model", "hardware", "site", "ring", "from version", "target", "phase", "since", "attempts",
@@ -32,41 +27,22 @@ COLUMNS = (
 )  # fmt: skip
 
 
-@dataclass(frozen=True, kw_only=True)
-class Lengths:
-    """Seconds that something took, over `count` times; the numbers are 0 where there was none."""
-
-    count: int
-    median: float
-    nine_of_ten: float
-    longest: float
-
-
-def lengths(seconds: Sequence[float]) -> Lengths:
-    """Median, ninth decile and maximum."""
-    if not seconds:
-        return Lengths(count=0, median=0.0, nine_of_ten=0.0, longest=0.0)
-    median, nine, longest = (float(q) for q in np.quantile(np.asarray(seconds), (0.5, 0.9, 1.0)))
-    return Lengths(count=len(seconds), median=median, nine_of_ten=nine, longest=longest)
-
-
 def report(rollout: Rollout, *, now: datetime) -> dict[str, Any]:
     """Everything that a report says, of a rollout that was launched."""
     shown = overview.detail(rollout, now)
-    times = list(DeliveryEvent.objects.confirmed_times(rollout.pk))
-    spans = seen_spans(rollout.pk)
+    steps = steps_of(rollout)
     shared = holds.common_causes(rollout, now=now)
     return {
         "rollout": shown,
         "sentence": rollout_sentence(rollout),
-        "milestones": milestones(rollout, times),
-        "rings": ring_times(rollout),
-        "failures": [{"cause": c, "attempts": n} for c, n in DeliveryEvent.objects.failures(rollout.pk)],
+        "milestones": steps.milestones,
+        "rings": ring_times(rollout, steps),
+        "failures": steps.failures,
         "failed_devices": failed_devices(rollout),
         "shared": [{"rule": c.rule, "failed": c.cause.failed_with, "tried": c.cause.tried_with} for c in shared.causes],
         "left_out": left_out(rollout),
-        "fetches": lengths(spans.fetches),
-        "installs": lengths(spans.installs),
+        "fetches": steps.fetches,
+        "installs": steps.installs,
         "acts": [
             {"at": a.at, "who": str(a.actor) if a.actor else "", "what": a.sentence}
             for a in RecordEntry.objects.about("rollout", rollout.pk).select_related("actor").order_by("id")[:MOST_ACTS]
@@ -75,22 +51,8 @@ def report(rollout: Rollout, *, now: datetime) -> dict[str, Any]:
     }
 
 
-def milestones(rollout: Rollout, times: Sequence[datetime]) -> list[dict[str, Any]]:
-    """When half, nine tenths and all of those that were confirmed by an install were, and how long after the launch."""
-    if rollout.launched_at is None:
-        return []
-    found = []
-    for share in MILESTONES:
-        count = int(np.ceil(share * len(times)))
-        at = times[count - 1] if count else None
-        seconds = (at - rollout.launched_at).total_seconds() if at else None
-        found.append({"share": share, "devices": count, "at": at, "seconds": seconds})
-    return found
-
-
-def ring_times(rollout: Rollout) -> list[dict[str, Any]]:
+def ring_times(rollout: Rollout, steps: Steps) -> list[dict[str, Any]]:
     """How each ring went: opened, first and last confirmed, gate met, by phases."""
-    first_last = {ring: (a, b) for ring, a, b in Delivery.objects.first_and_last(rollout.pk)}
     phases: dict[int, Counter[str]] = defaultdict(Counter)
     for _, ring, phase, count in Delivery.objects.counts_by_ring([rollout.pk]):
         phases[ring][phase] += count
@@ -103,8 +65,8 @@ def ring_times(rollout: Rollout) -> list[dict[str, Any]]:
             "failed": phases[ring.pk][Phase.FAILED],
             "tried": RingCounts.of_phases(phases[ring.pk]).tried,
             "opened_at": ring.opened_at,
-            "first_at": first_last.get(ring.pk, (None, None))[0],
-            "last_at": first_last.get(ring.pk, (None, None))[1],
+            "first_at": steps.rings.get(ring.pk, (None, None))[0],
+            "last_at": steps.rings.get(ring.pk, (None, None))[1],
             "gate_met_at": ring.gate_met_at,
             "approved_by": str(ring.approved_by) if ring.approved_by else None,
         }

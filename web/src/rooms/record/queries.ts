@@ -15,6 +15,20 @@ export const record = (filter: RecordFilter) =>
     placeholderData: keepPreviousData,
     refetchInterval: 10 * SECOND,
   });
+/** How long things are kept. Sizes and ages change slowly. */
+export const kept = queryOptions({
+  queryKey: ["retention"],
+  queryFn: () => body(api.GET("/api/v1/retention")),
+  refetchInterval: 60 * SECOND,
+});
+/** What goes if a kind is kept for so many days. */
+export const goesWith = (key: string, days: number) =>
+  queryOptions({
+    queryKey: ["retention", key, days],
+    queryFn: () => body(api.GET("/api/v1/retention/{key}/preview", { params: { path: { key }, query: { days } } })),
+    staleTime: 0,
+    retry: false,
+  });
 export const recordChoices = queryOptions({
   queryKey: ["record-choices"],
   queryFn: () => body(api.GET("/api/v1/record/choices")),

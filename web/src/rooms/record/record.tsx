@@ -1,9 +1,10 @@
 /** Record: who did what, the latest first; filtered by person, object, words and time, and exported as it is shown. */
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { getRouteApi, useNavigate } from "@tanstack/react-router";
+import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
 import { DateTime } from "luxon";
 import type { Schemas } from "@/api/client";
 import type { RecordFilter } from "@/api/queries";
+import { useLimits } from "@/api/use-may";
 import { useClock } from "@/lib/clock";
 import { city, count, fullInstant, instant } from "@/lib/format";
 import { usePageTitle } from "@/lib/title";
@@ -21,6 +22,7 @@ export function RecordRoom() {
   usePageTitle("Record");
   const filter = recordRoute.useSearch();
   const found = useInfiniteQuery(recordQuery(filter));
+  const limits = useLimits();
   const isFiltered = Object.values(filter).some((v) => v !== undefined);
   return (
     // biome-ignore lint/a11y/noNoninteractiveTabindex: nothing in it takes the focus, and it must scroll by keyboard
@@ -30,7 +32,12 @@ export function RecordRoom() {
         <p className="text-soft">
           <Inline of={found}>{(all) => `${count(all.pages[0]?.count ?? 0)} entries`}</Inline>; only ever added to.
         </p>
-        <Exports className="ml-auto" address={(as) => exportAddress(filter, as)} />
+        {limits === null && (
+          <Link to="/record/kept" className="ml-auto text-verdigris hover:underline">
+            How long things are kept
+          </Link>
+        )}
+        <Exports address={(as) => exportAddress(filter, as)} />
       </div>
       <Filters key={JSON.stringify(Object.keys(filter))} filter={filter} />
       <Loaded

@@ -6,7 +6,7 @@ from typing import Any
 
 from django.core.management.base import BaseCommand, CommandError
 
-from herald.record.chain import Head, faults, head
+from herald.record.chain import Head, faults, head, start
 
 MOST_SHOWN = 50
 
@@ -29,7 +29,10 @@ class Command(BaseCommand):
             self.stderr.write(f"position {fault.position}, entry {fault.entry}: {fault.words}")
         if found:
             raise CommandError(f"The record is not as it was written: {len(found)} faults, at most {MOST_SHOWN} shown.")
-        newest = head()
-        self.stdout.write(
-            f"The record is as it was written: {newest.position:,} entries, the newest hash {newest.hash}."
-        )
+        newest, begun = head(), start()
+        count = newest.position - begun.position
+        self.stdout.write(f"The record is as it was written: {count:,} entries, the newest hash {newest.hash}.")
+        if begun.position:
+            self.stdout.write(f"{begun.position:,} entries before these were deleted as they were old.")
+        if witness is not None and witness.position < begun.position:
+            self.stdout.write("The hash that you named is of an entry that was deleted: it proves nothing.")
