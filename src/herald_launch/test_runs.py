@@ -7,7 +7,7 @@ import shutil
 import subprocess
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -28,6 +28,8 @@ RECURRENCES = 10_000
 FLEETS = 200
 #: how many tests run beside each other where none of them waits for real time
 WORKERS = min(4, os.cpu_count() or 1)
+#: by how much a part that runs beside others is nicer than they
+GIVES_WAY = 10
 
 
 def run_tests(what: str, *, minutes: float = 0.0, seed: int = 0) -> None:
@@ -59,26 +61,81 @@ def run_tests(what: str, *, minutes: float = 0.0, seed: int = 0) -> None:
     if what in long_runs:
         long_runs[what]()
         return
-    failed = []
     try:
-        for name, part in parts.items():
-            if what in ("", name):
-                started = time.monotonic()
-                say(f"{name}:")
-                try:
-                    if name == "gateway" and not what:
-                        _prepared.begin()
-                    part()
-                except StepFailed as failure:
-                    print(f"herald: {failure}", flush=True)
-                    failed.append(name)
-                say(f"{name} took {time.monotonic() - started:.0f} s")
+        failed = _run_parts({what: parts[what]}) if what else _run_all(parts)
     finally:
         stop_test_database()
-        _prepared.remove()
     if failed:
         raise StepFailed(f"failed: {', '.join(failed)}")
     say("all is well")
+
+
+def _run_all(parts: Mapping[str, Callable[[], None]]) -> list[str]:
+    """Run every part; the names of those that failed. Browser tests mostly wait, for a fleet whose hours are seconds;
+    the tests of the server wait for nothing, and take what is left of the machine meanwhile."""
+    beside = _Beside("server")
+    try:
+        _prepared.begin()
+        failed = _run_parts({name: parts[name] for name in ("gateway", "core", "web")})
+        stop_test_database()  # it starts one for itself
+        beside.begin()
+        failed += _run_parts({"browser": parts["browser"]})
+        return failed + _run_parts({"server, beside the browser": beside.end})
+    finally:
+        beside.stop()
+        _prepared.remove()
+
+
+def _run_parts(parts: Mapping[str, Callable[[], None]]) -> list[str]:
+    """Run parts one after the other; the names of those that failed."""
+    failed = []
+    for name, part in parts.items():
+        started = time.monotonic()
+        say(f"{name}:")
+        try:
+            part()
+        except StepFailed as failure:
+            print(f"herald: {failure}", flush=True)
+            failed.append(name)
+        say(f"{name} took {time.monotonic() - started:.0f} s")
+    return failed
+
+
+class _Beside:
+    """A part that runs beside others, in a process that gives way to theirs. What it says is kept until it ends."""
+
+    def __init__(self, part: str) -> None:
+        self._part = part
+        self._said = TEST_FOLDER / f"{part}.log"
+        self._work: subprocess.Popen[bytes] | None = None
+
+    def begin(self) -> None:
+        """Let it begin."""
+        command = ["nice", "-n", str(GIVES_WAY), PYTHON, "-m", "herald_launch", "test", self._part]
+        TEST_FOLDER.mkdir(parents=True, exist_ok=True)
+        with self._said.open("w") as said:
+            self._work = subprocess.Popen(
+                command, cwd=ROOT, stdin=subprocess.DEVNULL, stdout=said, stderr=subprocess.STDOUT
+            )
+
+    def end(self) -> None:
+        """Wait for its end, and print what it said.
+
+        Raises:
+            StepFailed: it failed.
+        """
+        if self._work is None:
+            raise StepFailed(f"{self._part} was not begun")
+        ended = self._work.wait()
+        print(self._said.read_text(), flush=True)
+        if ended:
+            raise StepFailed(f"{self._part} failed")
+
+    def stop(self) -> None:
+        """End it, if it goes on."""
+        if self._work is not None and self._work.poll() is None:
+            self._work.terminate()
+            self._work.wait()
 
 
 def _core() -> None:

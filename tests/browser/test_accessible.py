@@ -101,9 +101,14 @@ def serious(page: Page, within: str | None = None) -> list[str]:
         # a theme changes colours only: whatever else is wrong is found in one of them
         rules = {"runOnly": ["color-contrast"]} if theme == "dark" else {}
         result: Any = page.evaluate(
-            "([within, options]) => axe.run(within ? {include: [within]} : document, options)",
+            """([within, options]) =>
+                within && !document.querySelector(within)
+                    ? null
+                    : axe.run(within ? {include: [within]} : document, options)""",
             [within, {"resultTypes": ["violations", "incomplete"], **rules}],
         )
+        if result is None:
+            return [f"{theme}: it closed by itself"]
         found += [
             f"{theme}: {v['id']}: {v['nodes'][0]['html'][:200]} {v['nodes'][0].get('failureSummary', '')[:200]}"
             for v in result["violations"]
