@@ -51,8 +51,8 @@ def run() -> None:
         Schedule.objects.all().delete()
         if spread is not None:
             _fire(spread)
-        with _running() as port:
-            seen = asyncio.run(_Storm(secrets, f"http://127.0.0.1:{port}").blow())
+        with running() as port:
+            seen = asyncio.run(Storm(secrets, f"http://127.0.0.1:{port}").blow())
         p99, p50 = (float(np.percentile(seen.waits_ms, q)) for q in (99, 50))
         emit(
             "storm", f"p99 of a check-in, {name}", p99, "ms", target=f"<= {TARGET_MS:g} ms", met=p99 <= TARGET_MS,
@@ -77,7 +77,7 @@ def _fire(spread_minutes: int) -> None:
 
 
 @contextmanager
-def _running() -> Iterator[int]:
+def running() -> Iterator[int]:
     """A gateway and a clock of their own; the port of the gateway."""
     port = free_port()
     commands = [instance.gateway("127.0.0.1", port), [sys.executable, str(ROOT / "manage.py"), "run_clock"]]
@@ -103,12 +103,17 @@ class _Seen:
     failed: int = 0
 
 
-class _Storm:
-    def __init__(self, secrets: list[str], url: str) -> None:
+class Storm:
+    """Devices that call so often for so long."""
+
+    def __init__(
+        self, secrets: list[str], url: str, *, interval: float = INTERVAL_SECONDS, seconds: float = SECONDS
+    ) -> None:
+        self._seconds = seconds
         rng = random.Random(7)
         self._rng, self._secrets, self._url = rng, secrets, f"{url}/device/v1/check-in"
         self._due: list[tuple[float, int, str, str]] = [
-            (rng.random() * INTERVAL_SECONDS, device, "", "") for device in range(len(secrets))
+            (rng.random() * interval, device, "", "") for device in range(len(secrets))
         ]
         heapq.heapify(self._due)
         self._counter = 0
@@ -121,7 +126,7 @@ class _Storm:
         async with ClientSession(connector=connector, timeout=timeout) as session:
             calls: set[asyncio.Task[None]] = set()
             self._began = time.monotonic()
-            while (passed := time.monotonic() - self._began) < SECONDS:
+            while (passed := time.monotonic() - self._began) < self._seconds:
                 while self._due and self._due[0][0] <= passed:
                     at, device, order, phase = heapq.heappop(self._due)
                     task = asyncio.create_task(self._call(session, self._began + at, device, order, phase))

@@ -168,6 +168,14 @@ class Running:
         """A new API token of an account."""
         return self._herald("token", email).strip()
 
+    def manage(self, *words: str) -> str:
+        """A command of the server's own; what it said."""
+        return self._herald("manage", *words)
+
+    def outage(self, site: str, *words: str) -> str:
+        """Cut the devices at a site off, or let them through; what that said."""
+        return self._herald("demo", "outage", site, *words)
+
     def secret_of_a_device(self) -> str:
         """The secret of one of the simulated devices, which goes on using it."""
         manifest = json.loads(next(self.folder.rglob("fleet.json")).read_text())

@@ -30,7 +30,6 @@ from django.db.backends.signals import connection_created  # noqa: E402
 from django.db.utils import InterfaceError, OperationalError  # noqa: E402
 from django.http import HttpRequest, HttpResponse  # noqa: E402
 from django.urls import set_script_prefix  # noqa: E402
-from knox.auth import TokenAuthentication  # noqa: E402
 from rest_framework.exceptions import AuthenticationFailed  # noqa: E402
 
 from herald.clock.heartbeat import SERVER  # noqa: E402
@@ -40,6 +39,7 @@ from herald.live.events import Receive, Send, hub, serve_events  # noqa: E402
 from herald.memory import settle_memory  # noqa: E402
 from herald.now.watching import Watcher  # noqa: E402
 from herald.people.models import User  # noqa: E402
+from herald.people.tokens import TokenAuthentication  # noqa: E402
 
 #: most calls are short; those that look at whole fleets must not keep them waiting
 THREADS, HEAVY_THREADS = 8, 3
@@ -229,7 +229,7 @@ async def app(scope: MutableMapping[str, Any], receive: Receive, send: Send) -> 
             except (OperationalError, InterfaceError):
                 return True  # nobody knows while the database is away; it is asked again
             # whose limits have changed asks anew
-            return again is not None and known is not None and again.is_limited == known.is_limited
+            return again is not None and known is not None and again.sees_a_part == known.sees_a_part
 
         try:
             known = await listener()
@@ -237,7 +237,7 @@ async def app(scope: MutableMapping[str, Any], receive: Receive, send: Send) -> 
             await refuse(send, Refused(503, "unavailable", "The database does not answer", "Try again in a moment."))
             return
         if known:
-            await serve_events(receive, send, may_listen, names_objects=not known.is_limited)
+            await serve_events(receive, send, may_listen, names_objects=not known.sees_a_part)
         else:
             await refuse(send, Refused(401, "not-authenticated", "Sign in first", "Sign in, or send a token."))
     elif scope["type"] == "http":

@@ -115,6 +115,7 @@ INSTALLED_APPS = [
     "herald.now",
     "herald.samples",
     "herald.limits",
+    "herald.outages",
     "herald.retention",
     "herald.demo",
 ]
@@ -172,7 +173,7 @@ REST_FRAMEWORK = {
     "URL_FORMAT_OVERRIDE": None,
     "DEFAULT_AUTHENTICATION_CLASSES": [
         "rest_framework.authentication.SessionAuthentication",
-        "knox.auth.TokenAuthentication",
+        "herald.people.tokens.TokenAuthentication",
     ],
     "DEFAULT_PERMISSION_CLASSES": ["herald.people.permissions.RolePermission"],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],

@@ -38,8 +38,10 @@ from herald.notifications.api.demo_mail import DemoMailView
 from herald.now.metrics import MetricsView
 from herald.now.pause_views import PauseEverythingView, ResumeEverythingView
 from herald.now.views import NowApiView, ReadyView
+from herald.outages.api import OutageListView, OutageView
 from herald.people.api import own, people
-from herald.people.api.views import HealthView, SessionView, TokenListView, TokenView
+from herald.people.api.tokens import TokenListView, TokenView
+from herald.people.api.views import HealthView, SessionView
 from herald.people.api.welcome import WelcomeView
 from herald.people.permissions import READING
 from herald.record.api.views import RecordChoicesView, RecordExportView, RecordListView
@@ -91,7 +93,7 @@ urlpatterns = [
     _route("quarantine/<int:quarantine_id>/try", QuarantineTryAction),
     _route("session", SessionView),
     _route("tokens", TokenListView),
-    _route("tokens/<str:token_id>", TokenView),
+    _route("tokens/<int:token_id>", TokenView),
     _route("own", own.OwnView),
     _route("own/password", own.OwnPasswordAction),
     _route("own/sessions", own.OwnSessionListView),
@@ -312,6 +314,8 @@ urlpatterns = [
     _route("record", RecordListView),
     _route("record/choices", RecordChoicesView),
     _route("record/export", RecordExportView),
+    _route("outages", OutageListView),
+    _route("outages/<int:outage_id>", OutageView),
     _route("retention", RetentionListView),
     _route("retention/<str:key>", RetentionView),
     _route("retention/<str:key>/preview", RetentionPreview),

@@ -12,10 +12,12 @@ from herald_devices.device import Device
 from herald_devices.link import TIMEOUT_SECONDS, Gateway, open_session
 from herald_devices.manifest import load_manifest
 from herald_devices.memory import Memory
+from herald_devices.outages import Outages, Uplink
 
 #: so often it is looked whether calls end, and so many looks in a row without one mean that none ever will: each call
 #: ends by itself, well or badly, within two timeouts
 LOOK_SECONDS = 5.0
+NO_FILE = Path("/nonexistent")
 MOST_LOOKS = 2 * TIMEOUT_SECONDS // LOOK_SECONDS + 6
 
 
@@ -24,17 +26,21 @@ def main(
     gateway: Annotated[str, typer.Option(help="address of the device gateway")],
     memory: Annotated[Path, typer.Option(help="what devices remember over a loss of power")],
     speed: Annotated[float, typer.Option(help="how fast the demo's time passes")] = 1.0,
+    outages: Annotated[Path, typer.Option(help="sites that are cut off, as JSON; read anew as it changes")] = NO_FILE,
 ) -> None:
     """Play every device of the manifest."""
-    uvloop.run(_run(manifest, gateway, memory, speed))
+    uvloop.run(_run(manifest, gateway, memory, speed, Outages(outages)))
 
 
-async def _run(manifest: Path, base: str, memory_path: Path, speed: float) -> None:
+async def _run(manifest: Path, base: str, memory_path: Path, speed: float, outages: Outages) -> None:
     personas, faults = load_manifest(manifest)
     memory = Memory(memory_path)
     async with open_session() as session:
         server = Gateway(base, session)
-        lives = [asyncio.create_task(Device(p, faults, server, memory, speed).live()) for p in personas]
+        lives = [
+            asyncio.create_task(Device(p, faults, Uplink(server, p.site, outages), memory, speed).live())
+            for p in personas
+        ]
         stop = asyncio.Event()
         for number in (signal.SIGTERM, signal.SIGINT):
             asyncio.get_running_loop().add_signal_handler(number, stop.set)

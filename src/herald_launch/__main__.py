@@ -16,12 +16,14 @@ import typer
 
 from herald_launch import install
 from herald_launch import instance as instances
-from herald_launch.instance import DATABASE, Choices, Instance
+from herald_launch.instance import DATABASE, OUTAGES, Choices, Instance
 from herald_launch.steps import PYTHON, ROOT, StepFailed, free_port, is_outgoing, port_is_free, run, say
 from herald_launch.supervise import Supervisor, child_pids, supervisor_pid
 from herald_launch.supervise import stop as stop_instance
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help="Brisk Herald.")
+demo_app = typer.Typer(no_args_is_help=True, help="What can be done to the demo's devices.")
+app.add_typer(demo_app, name="demo")
 Data = Annotated[Path, typer.Option("--data", help="folder for everything that is kept")]
 DEFAULT_DATA = ROOT / "var"
 UP_SECONDS = 60.0
@@ -59,7 +61,7 @@ def start(
     instance.cluster.start()
     instance.cluster.ensure_database(DATABASE, fresh=fresh)
     if fresh:
-        for name in ("fleet-memory.jsonl", "fleet.json"):
+        for name in ("fleet-memory.jsonl", "fleet.json", OUTAGES):
             (instance.folder / name).unlink(missing_ok=True)
     say("making the database ready")
     run(
@@ -250,6 +252,19 @@ def manage(context: typer.Context, data: Data = DEFAULT_DATA) -> None:
     """Run one of Django's commands with this installation's settings."""
     environment = _ready_environment(data)
     os.execve(PYTHON, [PYTHON, str(ROOT / "manage.py"), *context.args], {**os.environ, **environment})
+
+
+@demo_app.command()
+def outage(
+    site: str,
+    data: Data = DEFAULT_DATA,
+    minutes: Annotated[float, typer.Option(help="how long it lasts, in minutes of the demo's time")] = 120.0,
+    end: Annotated[bool, typer.Option("--end", help="let the site through again")] = False,
+) -> None:
+    """Cut the demo's devices at a site off, as if their uplink were gone."""
+    from herald_launch.outages import cut_off
+
+    print(cut_off(Instance(data), site, minutes=0.0 if end else minutes), flush=True)
 
 
 @app.command()

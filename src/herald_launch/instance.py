@@ -10,6 +10,8 @@ from herald_launch.postgres import Cluster
 from herald_launch.steps import PYTHON, ROOT
 
 DATABASE = "herald"
+#: which sites of the demo are cut off, and until when
+OUTAGES = "fleet-outages.json"
 
 
 @dataclass(kw_only=True)
@@ -96,6 +98,7 @@ class Instance:
                 "--manifest", str(self.folder / "fleet.json"),
                 "--gateway", f"http://127.0.0.1:{c.fleet_port or c.gateway_port}",
                 "--memory", str(self.folder / "fleet-memory.jsonl"),
+                "--outages", str(self.folder / OUTAGES),
                 "--speed", str(c.speed),
             ]  # fmt: skip
         return programs

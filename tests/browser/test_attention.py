@@ -1,10 +1,14 @@
 """What wants attention, in the browser: known of, looked after, put off and shown again, and talked about."""
 
 import re
+from datetime import datetime, timedelta
 
 from playwright.sync_api import Page, expect
 
-from tests.running import Running
+from tests.running import PATIENCE_SECONDS, Running
+
+#: until devices that call seldom are late, or back
+RUNS_OUT_MS = PATIENCE_SECONDS * 1000
 
 
 def test_an_item_is_acknowledged_given_to_somebody_put_off_and_shown_again(signed_in: Page, running: Running) -> None:
@@ -42,3 +46,33 @@ def test_an_item_is_acknowledged_given_to_somebody_put_off_and_shown_again(signe
     page.get_by_role("menuitem", name="Nobody").click()
     expect(page.get_by_text("Nothing wants attention")).to_be_visible()
     assert running.ask("attention")["snoozed"] == 0
+
+
+def test_a_site_that_is_cut_off_is_one_item_until_it_was_planned_and_closes_by_itself(
+    signed_in: Page, running: Running
+) -> None:
+    page, site = signed_in, "Marrow Bay"
+    running.outage(site, "--minutes", "100000")
+    page.goto(f"{running.url}/attention")
+    row = page.get_by_role("list", name="Items").locator("> li").filter(has_text=f"{site}: of")
+    expect(row).to_have_count(1, timeout=RUNS_OUT_MS)
+    expect(row).to_contain_text("has been heard from since")
+
+    page.get_by_role("button", name="Plan an outage…").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Of").select_option(label=site)
+    expect(dialog).to_contain_text(re.compile(r"\d+ devices may be silent until then and nobody is told"))
+    in_a_month = datetime.fromisoformat(running.ask("health")["now"]) + timedelta(days=30)
+    dialog.get_by_label("Until, date").fill(in_a_month.date().isoformat())
+    dialog.get_by_label("Why").fill("the mast is moved")
+    dialog.get_by_role("button", name="Plan it").click()
+    expect(row).to_have_count(0)
+    expect(page.get_by_text(re.compile("not heard from in time, which is told to nobody"))).to_be_visible()
+
+    page.get_by_role("button", name=f"End the outage of {site}…").click()
+    page.get_by_role("button", name="It is over", exact=True).click()
+    expect(row).to_have_count(1)
+    running.outage(site, "--end")
+    expect(row).to_have_count(0, timeout=RUNS_OUT_MS)
+    page.get_by_role("group", name="State").get_by_role("button", name="Over").click()
+    expect(row.first).to_contain_text("over")

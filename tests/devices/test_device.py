@@ -4,6 +4,7 @@ import asyncio
 import hashlib
 import json
 import random
+import time
 from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
@@ -20,6 +21,7 @@ from herald_devices.device import Device
 from herald_devices.link import CALLS_AT_ONCE, BadImage, Gateway, Retired, Unreachable, open_session, trusted
 from herald_devices.manifest import Fault, Persona, load_manifest, strikes
 from herald_devices.memory import Memory
+from herald_devices.outages import Outages, Uplink
 
 CONTENT = random.Random(1).randbytes(900_000)
 SPEED = 100_000.0
@@ -606,3 +608,66 @@ def test_the_manifest_is_read(tmp_path: Path) -> None:
     personas, faults = load_manifest(path)
     assert personas[0].uid == "LG-1"
     assert faults[0].chance == 0.5
+
+
+class _Answers:
+    """A server that answers everything, and counts."""
+
+    def __init__(self) -> None:
+        self.calls: list[str] = []
+
+    async def check_in(self, secret: str, body: dict[str, Any]) -> dict[str, Any]:
+        self.calls.append("check_in")
+        return {}
+
+    async def fetch(self, secret: str, order: dict[str, Any], rng: random.Random, **_: Any) -> None:
+        self.calls.append("fetch")
+
+    async def send_output(self, secret: str, order_id: str, output: bytes) -> None:
+        self.calls.append("send_output")
+
+    async def enrol(self, body: dict[str, Any]) -> dict[str, Any] | None:
+        self.calls.append("enrol")
+        return None
+
+
+@pytest.mark.parametrize("cut", [True, False])
+def test_nothing_gets_through_from_a_site_that_is_cut_off(tmp_path: Path, cut: bool) -> None:
+    file = tmp_path / "outages.json"
+    file.write_text(json.dumps({"Here": time.time() + (60 if cut else -1), "There": time.time() + 60}))
+    server = _Answers()
+    line = Uplink(server, "Here", Outages(file))
+    rng = random.Random(1)
+
+    async def pause(seconds: float) -> None: ...
+
+    calls: dict[str, Callable[[], Any]] = {
+        "check_in": lambda: line.check_in("s", {}),
+        "fetch": lambda: line.fetch(
+            "s", {}, rng, slow=False, spoil=False, model="m", hardware="B", firmware=None, pause=pause
+        ),
+        "send_output": lambda: line.send_output("s", "7.1", b"x"),
+        "enrol": lambda: line.enrol({}),
+    }
+    for call in calls.values():
+        if cut:
+            with pytest.raises(Unreachable):
+                asyncio.run(call())
+        else:
+            asyncio.run(call())
+    assert server.calls == ([] if cut else list(calls))
+
+
+def test_a_file_of_outages_that_is_missing_or_half_written_cuts_nobody_off(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("herald_devices.outages.LOOK_SECONDS", 0.0)
+    file = tmp_path / "outages.json"
+    outages = Outages(file)
+    assert not outages.is_cut("Here")
+    file.write_text(json.dumps({"Here": time.time() + 60}))
+    assert outages.is_cut("Here")
+    file.write_text('{"Here": 17')
+    assert outages.is_cut("Here")  # what was known holds
+    file.unlink()
+    assert not outages.is_cut("Here")

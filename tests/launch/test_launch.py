@@ -1,5 +1,6 @@
 """The one command: set-up, the private cluster, and programs that are kept running."""
 
+import json
 import os
 import signal
 import subprocess
@@ -13,8 +14,10 @@ from pathlib import Path
 import psycopg
 import pytest
 
+from herald_devices.outages import Outages
 from herald_launch import install, supervise
-from herald_launch.instance import Choices, Instance
+from herald_launch.instance import OUTAGES, Choices, Instance
+from herald_launch.outages import cut_off
 from herald_launch.postgres import Cluster
 from herald_launch.steps import ROOT, StepFailed, free_port, is_outgoing, port_is_free, run
 from herald_launch.supervise import Supervisor, child_pids, supervisor_pid
@@ -190,6 +193,36 @@ def test_without_the_fleet_nothing_simulates(folder: Path) -> None:
     instance.prepare_folders()
     instance.keep(Choices(fleet=False))
     assert set(instance.programs()) == {"server", "gateway", "worker", "clock"}
+
+
+def demo_of(folder: Path, *sites: str) -> Instance:
+    """A demo with a device at each of these sites."""
+    instance = Instance(folder)
+    instance.prepare_folders()
+    instance.keep(Choices(speed=60.0))
+    (folder / "fleet.json").write_text(json.dumps({"devices": [{"site": s} for s in sites]}))
+    return instance
+
+
+def test_a_site_of_the_demo_is_cut_off_for_a_while_and_let_through(folder: Path) -> None:
+    instance = demo_of(folder, "Marrow Bay", "Marrow Bay", "Shed")
+    said = cut_off(instance, "Marrow Bay", minutes=120)
+    assert said == "2 devices at Marrow Bay are cut off for 120 minutes of the demo's time, 120 s of yours"
+    outages = Outages(folder / OUTAGES)
+    assert outages.is_cut("Marrow Bay") and not outages.is_cut("Shed")
+    assert cut_off(instance, "Shed", minutes=60).startswith("1 device at Shed is cut off")
+    assert cut_off(instance, "Marrow Bay", minutes=0) == "2 devices at Marrow Bay get through again"
+    assert set(json.loads((folder / OUTAGES).read_text())) == {"Shed"}
+
+
+@pytest.mark.parametrize("site", ["Marrow", ""])
+def test_a_site_that_the_demo_does_not_have_is_said(folder: Path, site: str) -> None:
+    instance = demo_of(folder, *(f"Site {n:02}" for n in range(20)))
+    with pytest.raises(StepFailed, match=r"it has Site 00, .*Site 11 and 8 more"):
+        cut_off(instance, site, minutes=5)
+    instance.keep(Choices(demo=False))
+    with pytest.raises(StepFailed, match="no demo here"):
+        cut_off(instance, "Site 00", minutes=5)
 
 
 class _Fake(Instance):

@@ -3,7 +3,7 @@ count, a hint, a refusal or a name. All that is foreign here has “zzforeign”
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import time, timedelta
 from typing import Any
 
@@ -29,10 +29,10 @@ from herald.groups.models import Folder, Group
 from herald.http.errors import Conflict
 from herald.images.models import Image
 from herald.limits.policies import POLICIES
-from herald.limits.services import limit_person, read_limits
+from herald.limits.services import limit_person, make_scoped_token, read_limits
 from herald.notifications.models import Message, SendState
-from herald.people.models import ABILITIES, Role, User
-from herald.people.permissions import RolePermission, ability_needed, open_within_limits
+from herald.people.models import ABILITIES, ApiToken, Role, User
+from herald.people.permissions import RolePermission, Tokens, ability_needed, open_within_limits, token_opens
 from herald.record.services import record
 from herald.rollouts.engine.tick import tick_rollouts
 from herald.rollouts.intervene.lifecycle import order_by_rank
@@ -79,7 +79,33 @@ class World:
 
 
 @pytest.fixture
-def world() -> World:
+def world(request: pytest.FixtureRequest) -> World:
+    """Asked by a limited person; or, where a test is for `both`, by a limited token of somebody who sees everything."""
+    found = make_world()
+    return by_token(found) if getattr(request, "param", "") == "token" else found
+
+
+both = pytest.mark.parametrize("world", ["person", "token"], indirect=True)
+
+
+def by_token(world: World) -> World:
+    """The same, where a token is limited and not its owner."""
+    owner = limit_person(world.person.pk, None, actor=None, now=NOW)
+    folder = Folder.objects.get(name="North")
+    limits = read_limits([folder.pk], [])
+    letters = make_scoped_token(owner, name="Bay", days=7, reads_only=False, limits=limits, now=NOW)
+    client = APIClient()
+    client.credentials(HTTP_AUTHORIZATION=f"Bearer {letters}")
+    return replace(world, person=owner, client=client)
+
+
+def held(world: World) -> Any:
+    """The database, held to what the world's client sees."""
+    token = ApiToken.objects.filter(user=world.person, is_limited=True).first()
+    return limits_of(world.person.pk, token.pk if token else None)
+
+
+def make_world() -> World:
     north, far = make_site("Marrow Bay"), make_site("Zzforeign Hill", region="Zzforeign", zone="Asia/Tokyo")
     keeper = Custodian.objects.create(name="zzforeign-crew", email="zzforeign@example.org")
     mine = make_devices(4, site=north, tags=["damp"], attributes={"note": "ours"})
@@ -264,8 +290,9 @@ def readable() -> list[str]:
     return [path for path, method, view in calls() if method == "GET" and "GET" in open_within_limits(view)]
 
 
+@both
 def test_no_answer_tells_of_anything_outside_the_limits(world: World) -> None:
-    tried = set()
+    tried, views = set(), {path: view for path, _, view in calls()}
     for path in readable():
         address = filled(path, world, foreign=False)
         if address is None:
@@ -273,13 +300,17 @@ def test_no_answer_tells_of_anything_outside_the_limits(world: World) -> None:
         asked = ASKED.get(path.removeprefix("api/v1/"), "").format(group=world.group.pk, below=world.below.pk)
         answer = world.client.get(f"/{address}?{asked}")
         content = b"".join(answer.streaming_content) if answer.streaming else answer.content
-        assert answer.status_code in (200, 404, 409), (path, answer.status_code, content)
+        if ApiToken.objects.exists() and token_opens(views[path]) is not Tokens.ANY:
+            assert answer.status_code == 403, path  # it is about somebody's own
+        else:
+            assert answer.status_code in (200, 404, 409), (path, answer.status_code, content)
         assert not SECRET.search(content.decode()), (path, content.decode())
         if answer.status_code == 200:
             tried.add(path)
     assert len(tried) > 60, sorted(set(readable()) - tried)
 
 
+@both
 def test_what_is_outside_answers_as_if_it_were_not_there(world: World) -> None:
     for path in readable():
         address = filled(path, world, foreign=True)
@@ -294,6 +325,7 @@ def test_what_is_outside_answers_as_if_it_were_not_there(world: World) -> None:
         assert told == of_nothing, path
 
 
+@both
 def test_a_group_of_theirs_whose_rule_names_one_that_is_not_is_shown_with_its_members(world: World) -> None:
     group = make_rule_group("Mixed", 'group = "Zzforeign everything" and site = "Marrow Bay"')
     Group.objects.filter(pk=group.pk).update(folder=world.group.folder or Folder.objects.get(name="North"))
@@ -305,6 +337,7 @@ def test_a_group_of_theirs_whose_rule_names_one_that_is_not_is_shown_with_its_me
     assert world.client.get(f"{V1}/groups/overview").status_code == 200
 
 
+@both
 def test_an_order_of_a_rollout_that_is_not_seen_is_shown_without_it(world: World) -> None:
     path = f"{V1}/devices/{world.mine[3].name}"
     (order,) = world.client.get(f"{path}/orders").json()["deliveries"]
@@ -315,6 +348,7 @@ def test_an_order_of_a_rollout_that_is_not_seen_is_shown_without_it(world: World
     assert everybody["deliveries"][0]["rollout"] == world.over_all.pk
 
 
+@both
 def test_an_order_of_another_rollout_that_is_not_seen_counts_as_going_first(world: World) -> None:
     change_members(world.group, add=[world.mine[3].pk], remove=[], actor=None, now=NOW)
     answer = world.client.post(f"{V1}/rollouts/{world.rollout.pk}/preflight")
@@ -323,6 +357,7 @@ def test_an_order_of_another_rollout_that_is_not_seen_counts_as_going_first(worl
 
 
 @pytest.mark.parametrize("change", ["exclude", "ring", "devices", "include"])
+@both
 def test_what_is_aimed_also_at_something_outside_is_not_theirs(world: World, change: str) -> None:
     """Whichever part of it is outside: its words would name it."""
     outside = {
@@ -341,6 +376,7 @@ def test_what_is_aimed_also_at_something_outside_is_not_theirs(world: World, cha
     assert world.client.get(f"{V1}/schedules/{schedule.pk}").status_code == 404
 
 
+@both
 def test_lists_and_counts_are_of_the_devices_within(world: World) -> None:
     client = world.client
     assert client.get(f"{V1}/devices").json()["count"] == 4
@@ -369,6 +405,7 @@ def test_lists_and_counts_are_of_the_devices_within(world: World) -> None:
         'not site = "{}"',
     ],
 )
+@both
 def test_a_rule_finds_and_hints_at_nothing_outside(world: World, rule: str) -> None:
     """What is outside and what is nowhere get the same answer, but for the word itself."""
     named = {
@@ -396,6 +433,7 @@ def test_a_rule_finds_and_hints_at_nothing_outside(world: World, rule: str) -> N
 # -- what is changed
 
 
+@both
 def test_whatever_is_aimed_is_aimed_at_what_is_within(world: World) -> None:
     image = make_image("5.4.0", b"third")
     base: dict[str, Any] = {
@@ -425,6 +463,7 @@ def test_whatever_is_aimed_is_aimed_at_what_is_within(world: World) -> None:
     assert not Rollout.objects.filter(include=world.everything).exclude(pk=world.over_all.pk).exists()
 
 
+@both
 def test_a_limited_operator_takes_a_rollout_from_draft_to_its_end(world: World) -> None:
     client, image = world.client, make_image("5.4.0", b"third")
     body = {
@@ -475,12 +514,14 @@ def test_a_limited_operator_takes_a_rollout_from_draft_to_its_end(world: World) 
     assert any("Launched" in s for s in sentences) and not SECRET.search(" ".join(sentences))
 
 
+@both
 def test_who_does_not_see_all_rollouts_does_not_say_which_goes_first(world: World) -> None:
-    with limits_of(world.person.pk), pytest.raises(Conflict, match="those who see all"):
+    with held(world), pytest.raises(Conflict, match="those who see all"):
         order_by_rank([world.rollout.pk], actor=world.person, now=NOW)
     assert world.client.put(f"{V1}/rollouts/order", {"order": [world.rollout.pk]}, format="json").status_code == 403
 
 
+@both
 def test_a_limited_operator_sends_commands_to_what_is_theirs(world: World) -> None:
     client = world.client
     command = {
@@ -554,9 +595,10 @@ def test_a_limited_person_keeps_house_for_themselves(world: World) -> None:
     call("delete", "session")
 
 
+@both
 def test_nothing_is_changed_past_the_views_either(world: World) -> None:
     """The database refuses it, whichever code asks."""
-    with limits_of(world.person.pk):
+    with held(world):
         assert Device.objects.filter(pk=world.foreign[0].pk).update(name="taken") == 0
         assert Rollout.objects.filter(pk=world.over_all.pk).update(name="taken") == 0
         assert Delivery.objects.filter(device=world.foreign[0]).delete()[0] == 0

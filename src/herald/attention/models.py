@@ -13,6 +13,7 @@ class ItemKind(models.TextChoices):
     QUARANTINED = "quarantined", "Quarantined"
     FLEET_SILENT = "fleet-silent", "The fleet fell silent"
     UNKNOWN_ZONE = "unknown-zone", "Unknown time zone"
+    SITE_SILENT = "site-silent", "A site fell silent"
     SILENT = "silent", "Silent"
     LOW_BATTERY = "low-battery", "Low battery"
     NO_FIRMWARE = "no-firmware", "No firmware reported"

@@ -36,7 +36,7 @@ def open_item(
         )
         if not new and (item.cause, item.count, item.rule) != (cause, count, rule):
             item.cause, item.count, item.rule, item.changed_at = cause, count, rule, now
-            if (count or 0) > WAKES * max(1, item.snoozed_count or 0):
+            if item.snoozed_count is not None and (count or 0) > WAKES * max(1, item.snoozed_count):
                 item.snoozed_until, item.snoozed_count = None, None
             item.save(update_fields=["cause", "count", "rule", "changed_at", "snoozed_until", "snoozed_count"])
         if new:
@@ -56,6 +56,13 @@ def close_item(kind: ItemKind, *, now: datetime, object_kind: str = "", object_i
             item.save(update_fields=["closed_at"])
             _tell(item, over=True, now=now)
             notify("attention")
+
+
+def put_off(kind: ItemKind, *, object_kind: str, object_id: int, until: datetime | None) -> None:
+    """Put the open item of this kind about this object off until a moment, however it grows, or bring it back."""
+    about = Item.objects.about(kind, object_kind, object_id).open().exclude(snoozed_until=until)
+    if about.update(snoozed_until=until, snoozed_count=None):
+        notify("attention")
 
 
 class Tell(Protocol):

@@ -1,39 +1,59 @@
 """Conditions of the fleet that open attention items while they hold, and close them when they no longer do."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import datetime
+
+from django.db.models import Q
 
 from herald.attention.models import ItemKind
 from herald.attention.services import close_item, open_item
 from herald.clock.heartbeat import GATEWAY, mark_back
+from herald.clock.silent_sites import keep_silent_sites
 from herald.fleet.models import Device
-from herald.fleet.presence import silence_in
+from herald.fleet.presence import SiteCalls, silence_but_for, silence_in
+from herald.outages.models import PlannedOutage
+from herald.outages.services import expected_silent, other_than, outages_now
 
 LOW_BATTERY_PCT = 20
 
 
 def refresh_conditions(*, now: datetime) -> None:
     """Look at every condition, and open, change or close its item."""
-    counts = Device.objects.trouble_counts(now, battery_below=LOW_BATTERY_PCT)
-    for kind, cause, count, rule in _listed(counts):
+    planned = outages_now(now)
+    silent_sites = keep_silent_sites(planned, now=now)
+    explained, rest_of_rule = _explained(planned, silent_sites)
+    counts = Device.objects.trouble_counts(now, battery_below=LOW_BATTERY_PCT, but=explained)
+    for kind, cause, count, rule in _listed(counts, rest_of_rule):
         _keep(kind, cause, count, rule, now)
     _keep_unknown_zones(now)
     silence = silence_in(counts)
-    if silence is None:
+    if silence is not None:
+        mark_back(GATEWAY, now=now)  # what nobody could say is held against nobody
+    unplanned = silence_but_for(expected_silent(planned), now) if silence is not None and planned else silence
+    if unplanned is None:
         close_item(ItemKind.FLEET_SILENT, now=now)
     else:
-        mark_back(GATEWAY, now=now)  # what nobody could say is held against nobody
-        open_item(ItemKind.FLEET_SILENT, cause=silence.words, count=silence.expected - silence.heard, now=now)
+        open_item(ItemKind.FLEET_SILENT, cause=unplanned.words, count=unplanned.expected - unplanned.heard, now=now)
 
 
-def _listed(counts: Mapping[str, int]) -> list[tuple[ItemKind, str, int, str]]:
+def _explained(planned: Sequence[PlannedOutage], silent: Sequence[SiteCalls]) -> tuple[Q | None, str]:
+    """The devices whose silence something else tells of, and how a rule leaves them out."""
+    sites = {o.site.name for o in planned if o.site} | {s.name for s in silent}
+    groups = {o.group.name for o in planned if o.group}
+    if not sites and not groups:
+        return None, ""
+    found = expected_silent(planned) | Q(site__in=[s.site for s in silent])
+    return found, other_than(sorted(sites), sorted(groups))
+
+
+def _listed(counts: Mapping[str, int], rest_of_rule: str) -> list[tuple[ItemKind, str, int, str]]:
     """Kind, words, number of devices and the rule that lists them."""
     return [
         (
             ItemKind.SILENT,
             "Silent for over 24 h",
             counts["silent"],
-            'admission = admitted and presence any of (silent, "never seen")',
+            f'admission = admitted and presence any of (silent, "never seen"){rest_of_rule}',
         ),
         (
             ItemKind.LOW_BATTERY,

@@ -110,6 +110,7 @@ def _row(
                 "unsupported_count": o.unsupported_count,
                 "frozen": o.frozen,
                 "overlapping": o.overlapping,
+                "only_totals": o.detail != Detail.WHOLE,
                 "phases": dict(phases[o.pk]),
             }
             for o in recent

@@ -6,7 +6,7 @@ rows outside the person's limits are not there, whichever code asks. A table wit
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import Any
+from typing import Any, NamedTuple
 
 import structlog
 from django.core import signals
@@ -21,15 +21,23 @@ _KEPT = "held_to_limits_of"
 log = structlog.get_logger()
 
 
+class _Held(NamedTuple):
+    """To whose limits a connection is held: a person's, and a token's of theirs."""
+
+    person: int
+    token: int | None
+
+
 def limited_to() -> int | None:
     """The person to whose limits this thread's connection is held; None where it is held to none."""
-    person: int | None = getattr(connections["default"], _KEPT, None)
-    return person
+    held = _held()
+    return held.person if held is not None else None
 
 
-def begin_limits(person_id: int) -> None:
-    """Hold this connection to a person's limits, until `end_limits` or the end of the request."""
-    _hold_to(person_id)
+def begin_limits(person_id: int, token_id: int | None = None) -> None:
+    """Hold this connection to a person's limits, and to those of a token of theirs, until `end_limits` or the end of
+    the request."""
+    _hold_to(_Held(person_id, token_id))
 
 
 def end_limits(**_: Any) -> None:
@@ -42,13 +50,13 @@ def end_limits(**_: Any) -> None:
 
 
 @contextmanager
-def limits_of(person_id: int | None) -> Iterator[None]:
-    """Hold this connection to a person's limits for a while; None is nobody's."""
-    before = limited_to()
-    if before == person_id:
+def limits_of(person_id: int | None, token_id: int | None = None) -> Iterator[None]:
+    """Hold this connection to the limits of a person, and of a token of theirs, for a while; None is nobody's."""
+    before, wanted = _held(), _Held(person_id, token_id) if person_id is not None else None
+    if before == wanted:
         yield
         return
-    _hold_to(person_id)
+    _hold_to(wanted)
     try:
         yield
     finally:
@@ -68,33 +76,38 @@ def sees(person_id: int, kind: str, object_id: int) -> bool:
         return bool(cursor.fetchone()[0])
 
 
-def _hold_to(person_id: int | None) -> None:
+def _held() -> _Held | None:
+    held: _Held | None = getattr(connections["default"], _KEPT, None)
+    return held
+
+
+def _hold_to(held: _Held | None) -> None:
     connection = connections["default"]
-    was = limited_to()
+    was = _held()
     # first what is to hold, so that a connection that is lost here is made anew with it
-    setattr(connection, _KEPT, person_id)
+    setattr(connection, _KEPT, held)
     try:
         with connection.cursor() as cursor:
             if was is not None:
                 cursor.execute("RESET ROLE; RESET jit")
-            _tell(cursor, person_id)
+            _tell(cursor, held)
     except (DatabaseError, InterfaceError):
         connection.close()  # nobody must go on with limits that are another's, or none
         raise
 
 
-def _tell(cursor: Any, person_id: int | None) -> None:
-    cursor.execute("SELECT herald_begin_limits(%s)", [person_id])
-    if person_id is not None:
+def _tell(cursor: Any, held: _Held | None) -> None:
+    cursor.execute("SELECT herald_begin_limits(%s, %s)", held or [None, None])
+    if held is not None:
         cursor.execute(_HELD)
 
 
 def _begin_again(*, connection: Any, **_: Any) -> None:
     """A connection that was lost and is made anew in the middle of a request is held to the same limits."""
-    person = getattr(connection, _KEPT, None)
-    if person is not None:
+    held = getattr(connection, _KEPT, None)
+    if held is not None:
         with connection.cursor() as cursor:
-            _tell(cursor, person)
+            _tell(cursor, held)
 
 
 # whatever a request left behind, the next one begins with nothing

@@ -38,7 +38,7 @@ ACCOUNTS = (
 
 
 #: of what the demo's rules tell people, by kinds of attention items
-URGENT_KINDS = ("halted", "stuck", "approval", "stopped-part", "fleet-silent", "quarantined")
+URGENT_KINDS = ("halted", "stuck", "approval", "stopped-part", "fleet-silent", "site-silent", "quarantined")
 DAILY_KINDS = ("silent", "low-battery", "awaiting-admission", "late-joiners", "missed")
 
 

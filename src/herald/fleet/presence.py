@@ -96,11 +96,37 @@ class FleetSilence:
         )
 
 
+@dataclass(frozen=True)
+class SiteCalls:
+    """A site by its id and name: how many of its devices call regularly, how many of these are heard from in time, and
+    when one called last."""
+
+    site: int
+    name: str
+    expected: int
+    heard: int
+    latest: datetime
+
+    @property
+    def words(self) -> str:
+        """Its silence in a sentence."""
+        heard = f"only {self.heard}" if self.heard else "none"
+        of = f"of {self.expected:,} devices that call regularly"
+        return f"{self.name}: {of} {heard} has been heard from since {self.latest:%H:%M} UTC"
+
+
 def fleet_silence(now: datetime) -> FleetSilence | None:
     """Whether the fleet fell silent as a whole; None where it did not, or is too small to say."""
     from herald.fleet.models import Device  # the models' querysets import this module
 
     return silence_in(Device.objects.aggregate(**silence_counts(now)))
+
+
+def silence_but_for(explained: Q, now: datetime) -> FleetSilence | None:
+    """The same for the devices but for some."""
+    from herald.fleet.models import Device
+
+    return silence_in(Device.objects.exclude(explained).aggregate(**silence_counts(now)))
 
 
 def silence_counts(now: datetime) -> dict[str, Aggregate]:

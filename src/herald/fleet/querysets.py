@@ -7,10 +7,17 @@ from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any, Self
 
 from django.db import models
-from django.db.models import BooleanField, Count, ExpressionWrapper, F, Func, Min, Q, Value
+from django.db.models import BooleanField, Count, ExpressionWrapper, F, Func, Max, Min, Q, Value
 
 from herald.db.expressions import JsonMember, JsonType
-from herald.fleet.presence import not_heard_for_long, silence_counts
+from herald.fleet.presence import (
+    EXPECTED_WITHIN,
+    ON_TIME_INTERVALS,
+    SiteCalls,
+    heard_in_time,
+    not_heard_for_long,
+    silence_counts,
+)
 from herald_core.timing.clocks import is_zone
 
 if TYPE_CHECKING:
@@ -75,13 +82,30 @@ class DeviceQuerySet(models.QuerySet["Device"]):
     def heard_since(self, moment: datetime) -> Self:
         return self.filter(last_check_in__gte=moment)
 
-    def trouble_counts(self, now: datetime, *, battery_below: int) -> dict[str, Any]:
-        """How many admitted devices are silent or were never seen, have little battery left, or report no firmware, how
-        many devices wait for admission, and what tells a silent fleet: one pass over all of them."""
+    def late(self, now: datetime) -> Self:
+        """Those that are not heard from in time."""
+        return self.exclude(heard_in_time(now))
+
+    def quiet_sites(self, now: datetime, *, reachable_since: datetime, at_least: int, below: float) -> list[SiteCalls]:
+        """Sites with so many devices that call regularly, of which less than a share is heard from in time. Nothing is
+        held against a device that could not call before `reachable_since`, and need not have called since."""
+        called = self.filter(admission="admitted", last_check_in__gt=now - EXPECTED_WITHIN, site__isnull=False)
+        patience = (now - reachable_since).total_seconds() / ON_TIME_INTERVALS
+        heard = heard_in_time(now) | Q(check_in_interval_seconds__gte=patience)
+        rows = called.order_by().values_list("site_id", "site__name")
+        rows = rows.annotate(expected=Count("id"), heard=Count("id", filter=heard), latest=Max("last_check_in"))
+        few = rows.filter(expected__gte=at_least, heard__lt=F("expected") * below)
+        return [SiteCalls(*row) for row in few]
+
+    def trouble_counts(self, now: datetime, *, battery_below: int, but: Q | None = None) -> dict[str, Any]:
+        """How many admitted devices are silent or were never seen, `but` for those whose silence something explains;
+        how many have little battery left, or report no firmware; how many devices wait for admission, and what tells a
+        silent fleet: one pass over all of them."""
+        unexplained = ~but if but is not None else Q()
         admitted = Q(admission="admitted")
         battery = JsonMember(F("facts"), Value("battery"))
         found: dict[str, Any] = self.alias(kind=JsonType(battery)).aggregate(
-            silent=Count("id", filter=admitted & not_heard_for_long(now)),
+            silent=Count("id", filter=admitted & not_heard_for_long(now) & unexplained),
             low_battery=Count("id", filter=admitted & Q(kind="number", facts__battery__lt=battery_below)),
             no_firmware=Count("id", filter=admitted & Q(firmware__isnull=True)),
             waiting=Count("id", filter=Q(admission="waiting")),

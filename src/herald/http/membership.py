@@ -47,8 +47,8 @@ FREE_CALLS = frozenset(
     freezes_delete groups_create groups_delete image_cleanups_create image_cleanups_undo images_approve images_create
     images_withdraw import_mappings_delete imports_cancel imports_create imports_map imports_save_mapping keys_revoke
     keys_rotate models_create models_delete models_preview notifications_change notifications_create
-    notifications_delete own_change own_messages_read own_password own_preference_set own_recovery_codes
-    own_second_factor_begin own_second_factor_confirm own_second_factor_take_off own_session_end
+    notifications_delete outages_create outages_end own_change own_messages_read own_password own_preference_set
+    own_recovery_codes own_second_factor_begin own_second_factor_confirm own_second_factor_take_off own_session_end
     own_sessions_end_others own_test_message pause_everything pause_resume people_change people_disable people_enable
     people_invite people_limit people_limits_preview people_remove people_reset_second_factor people_revoke_invitation
     quarantine_try retention_set ring_plans_delete ring_plans_save rollouts_approve_gate rollouts_approve_override

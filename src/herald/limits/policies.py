@@ -33,6 +33,10 @@ CHANGE = "SELECT, INSERT, UPDATE, DELETE"
 _LISTS = "(SELECT herald_limit('{}'))::bigint[]"
 _GROUPS, _SITES, _FOLDERS = (_LISTS.format(name) for name in ("groups", "sites", "folders"))
 _PERSON = "(SELECT herald_limit('person'))::bigint[]"
+_OF_TOKEN = "EXISTS (SELECT FROM access_apitoken t WHERE t.id = {}.token_id)"
+#: a token that is limited itself opens nothing that is its owner's own
+_TOKEN = _LISTS.format("token")
+_IN_PERSON = f"{_TOKEN} = '{{}}'"
 _DEVICE = "EXISTS (SELECT FROM fleet_device d WHERE d.id = device_id)"
 _GROUP = f"group_id = ANY ({_GROUPS})"
 _ROLLOUT = "EXISTS (SELECT FROM rollouts_rollout r WHERE r.id = rollout_id)"
@@ -49,7 +53,7 @@ _NOTHING = Policy("false")
 
 
 def _own(column: str) -> Policy:
-    return Policy(f"{column} = ANY ({_PERSON})", CHANGE)
+    return Policy(f"{column} = ANY ({_PERSON}) AND {_IN_PERSON}", CHANGE)
 
 
 POLICIES: Mapping[str, Policy] = {
@@ -137,8 +141,11 @@ POLICIES: Mapping[str, Policy] = {
         "object_kind IN ('rollout', 'schedule') AND herald_sees(object_kind, object_id)", "SELECT, INSERT, UPDATE"
     ),
     "attention_quarantine": _NOTHING,
+    "outages_plannedoutage": _NOTHING,
     "record_recordentry": Policy(
-        f"actor_id = ANY ({_PERSON}) OR {_ABOUT}", "SELECT, INSERT", f"actor_id = ANY ({_PERSON})"
+        f"(actor_id = ANY ({_PERSON}) AND ({_IN_PERSON} OR token_id = ANY ({_TOKEN}))) OR {_ABOUT}",
+        "SELECT, INSERT",
+        f"actor_id = ANY ({_PERSON}) AND ({_IN_PERSON} OR token_id = ANY ({_TOKEN}))",
     ),
     "record_comment": Policy(_COMMENTED, "SELECT, INSERT", f"({_COMMENTED}) AND author_id = ANY ({_PERSON})"),
     "record_chainlink": _NOTHING,
@@ -153,7 +160,7 @@ POLICIES: Mapping[str, Policy] = {
     "notifications_recipient": _NOTHING,
     "notifications_preference": _own("person_id"),
     "notifications_message": Policy(
-        f"person_id = ANY ({_PERSON})"
+        f"person_id = ANY ({_PERSON}) AND {_IN_PERSON}"
         " AND (item_id IS NULL OR EXISTS (SELECT FROM attention_item i WHERE i.id = item_id))",
         CHANGE,
     ),
@@ -164,12 +171,14 @@ POLICIES: Mapping[str, Policy] = {
     ),
     "access_invitation": _NOTHING,
     "access_opensession": _own("user_id"),
-    "access_tokenname": Policy("EXISTS (SELECT FROM knox_authtoken t WHERE t.digest = token_id)", CHANGE),
+    "access_apitoken": _own("user_id"),
     "access_failedsignin": _NOTHING,
     "access_secondfactor": _own("person_id"),
     "access_recoverycode": _own("person_id"),
     "limits_folderlimit": Policy(f"person_id = ANY ({_PERSON})"),
     "limits_sitelimit": Policy(f"person_id = ANY ({_PERSON})"),
+    "limits_tokenfolder": Policy(_OF_TOKEN.format("limits_tokenfolder"), CHANGE),
+    "limits_tokensite": Policy(_OF_TOKEN.format("limits_tokensite"), CHANGE),
     "find_savedview": _own("owner_id"),
     "knox_authtoken": _own("user_id"),
     # -- workings
@@ -194,17 +203,33 @@ _FUNCTIONS = {
     # what `herald_begin_limits` left in the session; nothing of it is nobody and nothing
     "herald_limit": """CREATE FUNCTION herald_limit(what text) RETURNS bigint[] LANGUAGE sql STABLE AS $$
     SELECT coalesce(nullif(current_setting('herald.' || what, true), ''), '{}')::bigint[] $$""",
-    "herald_begin_limits": """CREATE FUNCTION herald_begin_limits(person bigint) RETURNS void LANGUAGE sql AS $$
-    WITH RECURSIVE inside AS (
+    # what is within a person's limits, and within those of a token of theirs, where there are any
+    "herald_begin_limits": """CREATE FUNCTION herald_begin_limits(person bigint, by_token bigint) RETURNS void
+    LANGUAGE sql AS $$
+    WITH RECURSIVE held AS (
+        SELECT coalesce((SELECT is_limited FROM access_user WHERE id = person), true) AS by_owner,
+            by_token IS NOT NULL AS by_itself
+    ), of_person AS (
         SELECT folder_id AS id FROM limits_folderlimit WHERE person_id = person
-        UNION SELECT f.id FROM groups_folder f JOIN inside ON f.parent_id = inside.id
+        UNION SELECT f.id FROM groups_folder f JOIN of_person ON f.parent_id = of_person.id
+    ), of_token AS (
+        SELECT folder_id AS id FROM limits_tokenfolder WHERE token_id = by_token
+        UNION SELECT f.id FROM groups_folder f JOIN of_token ON f.parent_id = of_token.id
+    ), inside AS (
+        SELECT f.id FROM groups_folder f, held
+        WHERE (NOT held.by_owner OR f.id IN (SELECT id FROM of_person))
+            AND (NOT held.by_itself OR f.id IN (SELECT id FROM of_token))
+    ), sites AS (
+        SELECT s.id FROM fleet_site s, held
+        WHERE (NOT held.by_owner OR s.id IN (SELECT site_id FROM limits_sitelimit WHERE person_id = person))
+            AND (NOT held.by_itself OR s.id IN (SELECT site_id FROM limits_tokensite WHERE token_id = by_token))
     )
     SELECT set_config('herald.person', coalesce('{' || person || '}', ''), false),
+        set_config('herald.token', coalesce('{' || by_token || '}', ''), false),
         set_config('herald.folders', coalesce((SELECT array_agg(id)::text FROM inside), ''), false),
         set_config('herald.groups', coalesce((SELECT array_agg(g.id)::text FROM groups_group g
             WHERE g.folder_id IN (SELECT id FROM inside)), ''), false),
-        set_config('herald.sites', coalesce((SELECT array_agg(site_id)::text FROM limits_sitelimit
-            WHERE person_id = person), ''), false) $$""",
+        set_config('herald.sites', coalesce((SELECT array_agg(id)::text FROM sites), ''), false) $$""",
     "herald_reaches": f"""CREATE FUNCTION herald_reaches(device bigint) RETURNS boolean {_DEFINER} AS $$
     SELECT EXISTS (SELECT FROM fleet_device d WHERE d.id = device AND (d.site_id = ANY (herald_limit('sites'))
         OR EXISTS (SELECT FROM groups_groupmembership m

@@ -12,10 +12,11 @@ from herald.fleet.models import Device, Site
 from herald.groups.folders import with_below
 from herald.groups.models import Folder, Group, GroupMembership
 from herald.http.errors import Conflict, InvalidFields
-from herald.limits.models import FolderLimit, SiteLimit
+from herald.limits.models import FolderLimit, SiteLimit, TokenFolder, TokenSite
 from herald.notifications.rules import drop_waiting
 from herald.people.accounts import locked, note
-from herald.people.models import Invitation, Role, User
+from herald.people.models import ApiToken, Invitation, Role, User
+from herald.people.tokens import make_token
 from herald_core.text import in_words
 
 #: told of each person whose limits change, within the same transaction, so that rooms let go of what they kept for them
@@ -112,6 +113,61 @@ def limit_person(user_id: int, limits: Limits | None, *, actor: User | None, now
         words = f"Limited {user} to {limits.words}" if limits else f"Lifted the limits of {user}, who sees everything"
         note(words, actor, user.pk, now, before=_as_kept(before), after=_as_kept(limits))
     return user
+
+
+def make_scoped_token(
+    user: User, *, name: str, days: int | None, reads_only: bool, limits: Limits | None, now: datetime
+) -> str:
+    """A token that opens only what is within limits; with None, what its owner sees. Its letters, shown once.
+
+    Raises:
+        InvalidFields: its owner has a token of this name, or is themselves limited, and not to these folders and sites.
+    """
+    if limits is not None and user.is_limited:
+        _check_within(user, limits)
+    with transaction.atomic():
+        letters, token = make_token(
+            user,
+            name=name,
+            days=days,
+            reads_only=reads_only,
+            is_limited=limits is not None,
+            words=_words(limits),
+            now=now,
+        )
+        if limits is not None:
+            TokenFolder.objects.bulk_create([TokenFolder(token=token, folder=f) for f in limits.folders])
+            TokenSite.objects.bulk_create([TokenSite(token=token, site=s) for s in limits.sites])
+    return letters
+
+
+def limits_of_tokens(found: Collection[ApiToken]) -> Mapping[int, Limits]:
+    """What each of these tokens is limited to; those that are not are left out."""
+    limited = [t.pk for t in found if t.is_limited]
+    folders = TokenFolder.objects.filter(token__in=limited).select_related("folder").order_by("folder__name")
+    sites = TokenSite.objects.filter(token__in=limited).select_related("site").order_by("site__name")
+    kept: dict[int, tuple[list[Folder], list[Site]]] = {pk: ([], []) for pk in limited}
+    for row in folders:
+        kept[row.token_id][0].append(row.folder)
+    for one in sites:
+        kept[one.token_id][1].append(one.site)
+    return {pk: Limits(folders=f, sites=s) for pk, (f, s) in kept.items()}
+
+
+def _check_within(user: User, limits: Limits) -> None:
+    """Refuse a site of which somebody sees some devices only, as they are in groups of theirs."""
+    whole = set(SiteLimit.objects.filter(person=user).values_list("site_id", flat=True))
+    problems = [
+        ("/limits/sites", f"You are not limited to the site {s.name} as a whole; name a folder instead.")
+        for s in limits.sites
+        if s.pk not in whole
+    ]
+    if problems:
+        raise InvalidFields(problems)
+
+
+def _words(limits: Limits | None) -> str:
+    return f"for {limits.words} only" if limits is not None else ""
 
 
 def take_from_invitation(user: User, invitation: Invitation) -> None:

@@ -133,6 +133,8 @@ def path_of(item: Item) -> str:
         return f"/rollouts/{item.object_id}"
     if item.object_kind == "schedule":
         return f"/commands/{item.object_id}"
+    if item.object_kind == "site":
+        return f"/sites/{item.object_id}"
     return "/quarantine" if item.kind == ItemKind.QUARANTINED else "/attention"
 
 

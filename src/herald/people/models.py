@@ -64,6 +64,9 @@ class User(AbstractBaseUser):
     #: of whoever is removed only what they did is kept, under a name that says nothing
     removed_at = models.DateTimeField(null=True)
 
+    #: the token by which this request came; None for a session
+    by_token: "ApiToken | None" = None
+
     USERNAME_FIELD = "email"
     REQUIRED_FIELDS: ClassVar[list[str]] = ["name"]
     objects = UserManager()
@@ -85,8 +88,15 @@ class User(AbstractBaseUser):
         return self.name or self.email
 
     def may(self, ability: Ability) -> bool:
-        """Whether this person's role has the ability."""
+        """Whether this person's role has the ability, and the token by which they came does not only read."""
+        if self.by_token is not None and self.by_token.reads_only:
+            return False
         return self.is_active and ability in ABILITIES[Role(self.role)]
+
+    @property
+    def sees_a_part(self) -> bool:
+        """Whether this person, or the token by which they came, is limited to some devices."""
+        return self.is_limited or (self.by_token is not None and self.by_token.is_limited)
 
 
 class Invitation(models.Model):
@@ -122,11 +132,27 @@ class OpenSession(models.Model):
     agent = models.CharField(max_length=300)
 
 
-class TokenName(models.Model):
-    """What a token is for: tokens themselves are kept by their digest only."""
+class ApiToken(models.Model):
+    """What a token is for, and what it opens. The token itself is kept by its digest only, and is gone once it was
+    revoked or has run out; this stays, as the record names it."""
 
-    token = models.OneToOneField(settings.KNOX_TOKEN_MODEL, on_delete=models.CASCADE, related_name="named")
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="api_tokens")
+    token = models.OneToOneField(
+        settings.KNOX_TOKEN_MODEL, null=True, on_delete=models.SET_NULL, related_name="details"
+    )
     name = models.CharField(max_length=80)
+    #: changes nothing, whatever its owner may
+    reads_only = models.BooleanField(default=False)
+    #: opens only what is within its own limits (`herald.limits`), and within its owner's
+    is_limited = models.BooleanField(default=False)
+    #: when it was used last, to within a minute
+    used_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = (
+            # by the name it is known to its owner, and in the record
+            models.UniqueConstraint(fields=["user", "name"], condition=~models.Q(token=None), name="token_name_once"),
+        )
 
 
 class SecondFactor(models.Model):

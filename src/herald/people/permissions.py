@@ -1,5 +1,6 @@
 """Who may call the API: everybody looks, and each role changes what is its own to change."""
 
+from enum import StrEnum
 from typing import TYPE_CHECKING, Final
 
 from rest_framework.exceptions import NotAuthenticated
@@ -20,6 +21,16 @@ READING: Final = frozenset(SAFE_METHODS)
 CLOSED: Final = frozenset[str]()
 
 
+class Tokens(StrEnum):
+    """Which API tokens open a view (`by_token`)."""
+
+    ANY = "any"
+    #: those that are not limited themselves: what it is about is somebody's own
+    UNLIMITED = "unlimited"
+    #: whoever finds a script's token must not make another of it, nor change how its owner signs in
+    NONE = "none"
+
+
 class RolePermission(BasePermission):
     """Signed in for everything; to change something, with a role that has the ability which the view asks for.
 
@@ -34,17 +45,30 @@ class RolePermission(BasePermission):
         user = request.user
         if not isinstance(user, User) or not user.is_active:
             return False
+        token = user.by_token
+        if token is not None:
+            opens = token_opens(view)
+            if opens is Tokens.NONE:
+                self.message = "A token does not open this: sign in with your password."
+                return False
+            if opens is Tokens.UNLIMITED and token.is_limited:
+                self.message = "This token is limited to some devices, and this is about its owner."
+                return False
         if not (request.method in SAFE_METHODS or getattr(view, "changes_nothing", False)):
             needed = ability_needed(view)
+            if token is not None and token.reads_only:
+                self.message = "This token only reads."
+                return False
             if not user.may(needed):
                 roles = " or ".join(role.label.lower() for role, has in ABILITIES.items() if needed in has)
                 self.message = f"Your role is {user.get_role_display().lower()}; this is for the role {roles}."
                 return False
-        if user.is_limited:
+        if user.sees_a_part:
             if request.method not in open_within_limits(view):
-                self.message = "You are limited to some devices, and this is about the whole fleet."
+                who = "You are" if user.is_limited else "This token is"
+                self.message = f"{who} limited to some devices, and this is about the whole fleet."
                 return False
-            begin_limits(user.pk)
+            begin_limits(user.pk, token.pk if token is not None and token.is_limited else None)
         return True
 
 
@@ -56,6 +80,11 @@ def ability_needed(view: object) -> Ability:
 def open_within_limits(view: object) -> frozenset[str]:
     """The methods of a view that are open to people who are limited to some devices."""
     return getattr(view, "within_limits", CLOSED)
+
+
+def token_opens(view: object) -> Tokens:
+    """Which tokens open a view."""
+    return Tokens(getattr(view, "by_token", Tokens.ANY))
 
 
 def person(request: Request) -> User:

@@ -146,7 +146,9 @@ def _linked() -> Iterator[tuple[ChainLink, RecordEntry | None]]:
 
 
 def _as_kept(entry: RecordEntry) -> dict[str, Any]:
-    return {
+    # entries that were hashed before there were tokens have none
+    by_token = {"token": entry.token_id} if entry.token_id is not None else {}
+    return by_token | {
         "id": entry.pk,
         "at": entry.at.astimezone(UTC).isoformat(timespec="microseconds"),
         "actor": entry.actor_id,

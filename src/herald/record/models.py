@@ -43,7 +43,7 @@ class Kind(models.TextChoices):
 
 class RecordQuerySet(models.QuerySet["RecordEntry"]):
     def latest_first(self) -> Self:
-        return self.select_related("actor").order_by("-id")
+        return self.select_related("actor", "token").order_by("-id")
 
     def narrowed(
         self,
@@ -127,10 +127,11 @@ class ChainWitness(models.Model):
 
 
 class RecordEntry(models.Model):
-    """One act. `actor` is empty where the system acted."""
+    """One act. `actor` is empty where the system acted; `token` is that by which a script of theirs did."""
 
     at = models.DateTimeField()
     actor = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT)
+    token = models.ForeignKey("access.ApiToken", null=True, on_delete=models.PROTECT, related_name="+", db_index=False)
     kind = models.CharField(max_length=20)
     object_id = models.BigIntegerField()
     sentence = models.TextField()

@@ -11,7 +11,7 @@ from herald.retention.totals import Save
 
 KEY = "record"
 _COLUMNS = (
-    "position", "hash", "id", "at", "actor", "kind", "object", "sentence", "before", "after",
+    "position", "hash", "id", "at", "actor", "token", "kind", "object", "sentence", "before", "after",
 )  # fmt: skip
 
 
@@ -64,5 +64,5 @@ def delete_entries(before: datetime, most: int, save: Save) -> int:
 
 
 def _row(link: ChainLink, entry: RecordEntry) -> tuple[object, ...]:
-    whole = (entry.pk, entry.at, entry.actor_id, entry.kind, entry.object_id, entry.sentence, entry.before, entry.after)
-    return (link.position, link.hash, *whole)
+    act = (entry.kind, entry.object_id, entry.sentence, entry.before, entry.after)
+    return (link.position, link.hash, entry.pk, entry.at, entry.actor_id, entry.token_id, *act)

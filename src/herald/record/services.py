@@ -19,5 +19,12 @@ def record(
 ) -> None:
     """Add one sentence to the record, in the transaction of the act itself."""
     RecordEntry.objects.create(
-        at=now, actor=actor, kind=kind, object_id=object_id, sentence=sentence, before=before, after=after
+        at=now,
+        actor=actor,
+        token=actor.by_token if actor is not None else None,
+        kind=kind,
+        object_id=object_id,
+        sentence=sentence,
+        before=before,
+        after=after,
     )

@@ -1908,6 +1908,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/outages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Planned outages: under way, to come, and those that were over within a week. */
+        get: operations["outages_list"];
+        put?: never;
+        /** @description Planned outages: under way, to come, and those that were over within a week. */
+        post: operations["outages_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outages/{outage_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description One planned outage. */
+        delete: operations["outages_end"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/own": {
         parameters: {
             query?: never;
@@ -3889,10 +3924,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description API tokens for scripts, one's own: a viewer's token may only read. */
+        /** @description API tokens for scripts, one's own: they open what their owner may, or less. */
         get: operations["tokens_list"];
         put?: never;
-        /** @description API tokens for scripts, one's own: a viewer's token may only read. */
+        /** @description API tokens for scripts, one's own: they open what their owner may, or less. */
         post: operations["tokens_create"];
         delete?: never;
         options?: never;
@@ -4127,7 +4162,7 @@ export interface components {
             snoozed_until: string | null;
         };
         /** @enum {string} */
-        AttentionKindEnum: "quarantined" | "fleet-silent" | "unknown-zone" | "silent" | "low-battery" | "no-firmware" | "awaiting-admission" | "stopped-part" | "late-joiners" | "missed" | "unsettled" | "halted" | "stuck" | "approval";
+        AttentionKindEnum: "quarantined" | "fleet-silent" | "unknown-zone" | "site-silent" | "silent" | "low-battery" | "no-firmware" | "awaiting-admission" | "stopped-part" | "late-joiners" | "missed" | "unsettled" | "halted" | "stuck" | "approval";
         /** @description What to change of an attribute; what is left out stays. */
         AttributeChangeRequest: {
             label?: string;
@@ -5940,11 +5975,17 @@ export interface components {
         NewToken: {
             token: string;
         };
-        /** @description What a token is for, and after how many days it expires; no number is never. */
+        /**
+         * @description What a token is for, whether it only reads, what it is limited to (null: nothing but what its owner is), and
+         *     after how many days it expires; no number is never.
+         */
         NewTokenBodyRequest: {
             name: string;
             /** @default 90 */
             days?: number | null;
+            /** @default false */
+            reads_only?: boolean;
+            limits?: components["schemas"]["LimitsBodyRequest"] | null;
         };
         NotificationKind: {
             kind: components["schemas"]["AttentionKindEnum"];
@@ -6020,6 +6061,8 @@ export interface components {
             unsupported_count: number;
             frozen: number;
             overlapping: number;
+            /** @description what became of each device is kept no longer */
+            only_totals: boolean;
             phases: {
                 [key: string]: number;
             };
@@ -6047,6 +6090,34 @@ export interface components {
             id: number;
             name: string;
             devices: number;
+        };
+        /** @description A site or a group, from when (now, where it is left out) until when, and why. */
+        OutageBodyRequest: {
+            site?: number | null;
+            group?: number | null;
+            /** Format: date-time */
+            starts_at?: string | null;
+            /** Format: date-time */
+            ends_at: string;
+            reason: string;
+        };
+        /**
+         * @description The devices of a site or of a group that are expected to be silent for a time, and why. `devices` are those that
+         *     are meant, `late` those of them that are not heard from in time.
+         */
+        OutageRow: {
+            id: number;
+            site: number | null;
+            group: number | null;
+            where: string;
+            /** Format: date-time */
+            starts_at: string;
+            /** Format: date-time */
+            ends_at: string;
+            reason: string;
+            made_by: string | null;
+            devices: number;
+            late: number;
         };
         OutcomeCount: {
             outcome: string;
@@ -6381,12 +6452,16 @@ export interface components {
             entries: components["schemas"]["RecordRow"][];
             next: number | null;
         };
-        /** @description One act; no actor means that the system acted by itself. */
+        /**
+         * @description One act; no actor means that the system acted by itself. `token` is the name of the token by which a script of
+         *     theirs did it.
+         */
         RecordRow: {
             readonly id: number;
             /** Format: date-time */
             at: string;
             actor: string | null;
+            token: string | null;
             kind: components["schemas"]["RecordKindEnum"];
             /** Format: int64 */
             object_id: number;
@@ -7543,14 +7618,23 @@ export interface components {
             rollout: number | null;
             schedule: number | null;
         };
-        /** @description A token of one's own: what it is for, since when and until when. The letters are shown once, as it is made. */
+        /**
+         * @description A token of one's own: what it is for, what it opens, since when and until when, and when it was used last. The
+         *     letters are shown once, as it is made. `limits` say in words what it is limited to; null where it opens all that its
+         *     owner sees.
+         */
         TokenRow: {
-            id: string;
-            readonly name: string;
+            readonly id: number;
+            name: string;
+            reads_only: boolean;
+            /** @description What it is limited to, in words. */
+            readonly limits: string | null;
             /** Format: date-time */
             created_at: string;
             /** Format: date-time */
             expires_at: string | null;
+            /** Format: date-time */
+            used_at: string | null;
         };
         /** @description How many devices an action touched. */
         Touched: {
@@ -8231,7 +8315,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description of one kind only */
-                kind?: "approval" | "awaiting-admission" | "fleet-silent" | "halted" | "late-joiners" | "low-battery" | "missed" | "no-firmware" | "quarantined" | "silent" | "stopped-part" | "stuck" | "unknown-zone" | "unsettled";
+                kind?: "approval" | "awaiting-admission" | "fleet-silent" | "halted" | "late-joiners" | "low-battery" | "missed" | "no-firmware" | "quarantined" | "silent" | "site-silent" | "stopped-part" | "stuck" | "unknown-zone" | "unsettled";
                 /** @description only those that you look after */
                 mine?: boolean;
                 /** @description open where it is missing */
@@ -24711,6 +24795,355 @@ export interface operations {
             };
             /** @description The address is too long. */
             414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    outages_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutageRow"][];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    outages_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "site": 3,
+                 *       "ends_at": "2026-12-01T06:00:00Z",
+                 *       "reason": "the provider moves the mast"
+                 *     }
+                 */
+                "application/json": components["schemas"]["OutageBodyRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutageRow"][];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    outages_end: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                outage_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutageRow"][];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -41412,7 +41845,14 @@ export interface operations {
                 /**
                  * @example {
                  *       "name": "Nightly report",
-                 *       "days": 90
+                 *       "days": 90,
+                 *       "reads_only": true,
+                 *       "limits": {
+                 *         "folders": [
+                 *           4
+                 *         ],
+                 *         "sites": []
+                 *       }
                  *     }
                  */
                 "application/json": components["schemas"]["NewTokenBodyRequest"];
@@ -41542,7 +41982,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                token_id: string;
+                token_id: number;
             };
             cookie?: never;
         };

@@ -18,7 +18,7 @@ from herald.agenda.rows import MOST_ROWS, RowKind
 from herald.calendar.api.sources import calendar_file
 from herald.http.fields import StrictSerializer, valid
 from herald.people.models import Ability
-from herald.people.permissions import WHOLE, person
+from herald.people.permissions import WHOLE, Tokens, person
 from herald.time import clock
 
 
@@ -52,6 +52,7 @@ class FeedListView(APIView):
     """Calendar feeds of one's own."""
 
     within_limits = WHOLE
+    by_token = Tokens.UNLIMITED
     needs = Ability.OWN
 
     @extend_schema(operation_id="calendar_feeds_list", responses=FeedRow(many=True))
@@ -70,6 +71,7 @@ class FeedView(APIView):
     """One feed of one's own."""
 
     within_limits = WHOLE
+    by_token = Tokens.UNLIMITED
     needs = Ability.OWN
 
     @extend_schema(operation_id="calendar_feeds_revoke", responses={204: None})

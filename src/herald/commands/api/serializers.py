@@ -123,6 +123,7 @@ class OccurrenceRow(serializers.Serializer[Any]):
     unsupported_count = serializers.IntegerField()
     frozen = serializers.IntegerField()
     overlapping = serializers.IntegerField()
+    only_totals = serializers.BooleanField(help_text="what became of each device is kept no longer")
     phases = serializers.DictField(child=serializers.IntegerField())
 
 

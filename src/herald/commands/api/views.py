@@ -23,7 +23,16 @@ from herald.commands.api.serializers import (
     ScheduleRow,
     SkipBody,
 )
-from herald.commands.models import LOCAL_FORM, FreezeChoice, LateChoice, OverlapChoice, Schedule, ScheduleState, When
+from herald.commands.models import (
+    LOCAL_FORM,
+    Detail,
+    FreezeChoice,
+    LateChoice,
+    OverlapChoice,
+    Schedule,
+    ScheduleState,
+    When,
+)
 from herald.commands.sentence import draft_parts
 from herald.commands.templates import find_template
 from herald.deliveries.models import Delivery
@@ -233,7 +242,9 @@ class ScheduleDeliveriesView(APIView):
     def get(self, request: Request, schedule_id: int) -> Response:
         params = request.query_params
         schedule = _find(schedule_id)
-        found = Delivery.objects.of_schedule(schedule_id).with_filters(
+        # half of a firing is none: one that is being shortened is not listed
+        whole = Delivery.objects.of_schedule(schedule_id).filter(occurrence__detail=Detail.WHOLE)
+        found = whole.with_filters(
             ring=None, phases=[p for p in params.get("phase", "").split(",") if p], error="", places={}, words=""
         )
         if params.get("occurrence") or params.get("answer"):

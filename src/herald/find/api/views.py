@@ -18,7 +18,7 @@ from herald.groups.values import value_counts
 from herald.http.errors import Invalid, NotFound
 from herald.http.export import CSV, JSON_LINES, XLSX, Table, as_asked, documented
 from herald.http.fields import StrictSerializer, next_page, read_limit, read_number, valid
-from herald.people.permissions import WHOLE, person
+from herald.people.permissions import WHOLE, Tokens, person
 from herald.time import clock
 from herald_core.rules import FieldSpec, Vocabulary
 
@@ -177,6 +177,7 @@ class ViewListView(APIView):
     """One's own kept views."""
 
     within_limits = WHOLE
+    by_token = Tokens.UNLIMITED
 
     @extend_schema(operation_id="saved_views_list", responses=ViewRow(many=True))
     def get(self, request: Request) -> Response:
@@ -198,6 +199,7 @@ class ViewView(APIView):
     """One kept view."""
 
     within_limits = WHOLE
+    by_token = Tokens.UNLIMITED
 
     @extend_schema(operation_id="saved_views_delete", responses={204: None})
     def delete(self, request: Request, view_id: int) -> Response:

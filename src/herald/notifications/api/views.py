@@ -24,7 +24,7 @@ from herald.notifications.models import (
     SendState,
 )
 from herald.people.models import Ability
-from herald.people.permissions import WHOLE, person
+from herald.people.permissions import WHOLE, Tokens, person
 from herald.time import clock
 from herald_core.timing.quiet import MailWhen
 
@@ -189,6 +189,7 @@ class OwnMessagesView(APIView):
     """What one is told of."""
 
     within_limits = WHOLE
+    by_token = Tokens.NONE
 
     @extend_schema(
         operation_id="own_messages",
@@ -209,6 +210,7 @@ class OwnMessagesReadAction(APIView):
     """Marking what one is told of as read."""
 
     within_limits = WHOLE
+    by_token = Tokens.NONE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_messages_read", request=ReadBody, responses={204: None})
@@ -221,6 +223,7 @@ class OwnPreferenceView(APIView):
     """How one wants to be written to."""
 
     within_limits = WHOLE
+    by_token = Tokens.NONE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_preference", responses=PreferenceView)
@@ -239,6 +242,7 @@ class OwnTestAction(APIView):
     """A test message to oneself."""
 
     within_limits = WHOLE
+    by_token = Tokens.NONE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_test_message", request=None, responses={202: None})

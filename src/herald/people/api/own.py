@@ -14,7 +14,7 @@ from herald.people import own, second_factor
 from herald.people.accounts import LONGEST_NAME
 from herald.people.api.views import Me
 from herald.people.models import Ability, OpenSession
-from herald.people.permissions import WHOLE, person
+from herald.people.permissions import WHOLE, Tokens, person
 from herald.people.sessions import end_session, end_sessions, sessions_of
 from herald.time import clock
 
@@ -54,6 +54,7 @@ class OwnView(APIView):
     """One's own account."""
 
     within_limits = WHOLE
+    by_token = Tokens.NONE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_change", request=OwnChange, responses=Me)
@@ -66,6 +67,7 @@ class OwnPasswordAction(APIView):
     """A new password; every other session ends."""
 
     within_limits = WHOLE
+    by_token = Tokens.NONE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_password", request=PasswordBody, responses=SessionsEnded)
@@ -83,6 +85,7 @@ class OwnSessionListView(APIView):
     """Where one is signed in."""
 
     within_limits = WHOLE
+    by_token = Tokens.NONE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_sessions", responses=SessionRow(many=True))
@@ -95,6 +98,7 @@ class OwnSessionView(APIView):
     """One of one's own sessions."""
 
     within_limits = WHOLE
+    by_token = Tokens.NONE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_session_end", responses={204: None})
@@ -107,6 +111,7 @@ class OwnSessionsEndOthersAction(APIView):
     """Sign out everywhere but here."""
 
     within_limits = WHOLE
+    by_token = Tokens.NONE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_sessions_end_others", request=None, responses=SessionsEnded)
@@ -162,6 +167,7 @@ class OwnSecondFactorView(APIView):
     """One's own second factor: whether it is on, and setting it up."""
 
     within_limits = WHOLE
+    by_token = Tokens.NONE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_second_factor", responses=SecondFactorState)
@@ -178,6 +184,7 @@ class OwnSecondFactorConfirmAction(APIView):
     """Turning it on with a first code; every other session ends."""
 
     within_limits = WHOLE
+    by_token = Tokens.NONE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_second_factor_confirm", request=CodeBody, responses=RecoveryCodes)
@@ -193,6 +200,7 @@ class OwnRecoveryCodesAction(APIView):
     """New recovery codes in the place of all from before."""
 
     within_limits = WHOLE
+    by_token = Tokens.NONE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_recovery_codes", request=OwnPasswordBody, responses=RecoveryCodes)
@@ -206,6 +214,7 @@ class OwnSecondFactorTakeOffAction(APIView):
     """Turning it off."""
 
     within_limits = WHOLE
+    by_token = Tokens.NONE
     needs = Ability.OWN
 
     @extend_schema(operation_id="own_second_factor_take_off", request=TakeOffBody, responses=SecondFactorState)

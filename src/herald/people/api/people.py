@@ -22,7 +22,7 @@ from herald.http.mail import MailError, deliver
 from herald.limits.services import Limits, limit_person, limits_of_people, reach_of, read_limits
 from herald.people import accounts, second_factor
 from herald.people.models import ABILITIES, Ability, Invitation, Role, User
-from herald.people.permissions import person
+from herald.people.permissions import WHOLE, person
 from herald.time import clock
 
 MOST_AT_ONCE = 100
@@ -269,6 +269,7 @@ class SecondFactorResetAction(APIView):
 class LimitsPreview(APIView):
     """What somebody with these limits would see, in numbers."""
 
+    within_limits = WHOLE
     changes_nothing = True
 
     @extend_schema(operation_id="people_limits_preview", request=PersonLimits, responses=LimitsReach)

@@ -1,4 +1,4 @@
-"""Signing in and out, and API tokens."""
+"""Signing in and out."""
 
 from datetime import timedelta
 from typing import Any
@@ -8,7 +8,6 @@ from django.contrib.auth import authenticate, login, logout
 from django.middleware.csrf import get_token
 from drf_spectacular.authentication import SessionScheme
 from drf_spectacular.utils import extend_schema
-from knox.models import AuthToken
 from rest_framework import exceptions, serializers
 from rest_framework.authentication import SessionAuthentication
 from rest_framework.permissions import AllowAny
@@ -18,10 +17,9 @@ from rest_framework.views import APIView
 
 from herald.http.fields import StrictSerializer, valid
 from herald.limits.services import limits_of_people
-from herald.people import second_factor, tokens
+from herald.people import second_factor
 from herald.people.addresses import client_address
 from herald.people.models import ABILITIES, Ability, OpenSession, Role, User
-from herald.people.permissions import WHOLE, person
 from herald.people.sessions import end_sessions, note_sign_in
 from herald.people.throttling import note_failure, note_success, wait_before
 from herald.record.services import record
@@ -135,61 +133,6 @@ def session_state(request: Request, user: Any) -> Any:
     known = user if isinstance(user, User) else None
     state = {"user": known, "csrf": get_token(request._request), "demo": settings.DEMO}
     return SessionState(state).data
-
-
-class TokenRow(serializers.Serializer[Any]):
-    """A token of one's own: what it is for, since when and until when. The letters are shown once, as it is made."""
-
-    id = serializers.CharField(source="digest")
-    name = serializers.SerializerMethodField()
-    created_at = serializers.DateTimeField(source="created")
-    expires_at = serializers.DateTimeField(source="expiry", allow_null=True)
-
-    def get_name(self, token: AuthToken) -> str:
-        named = getattr(token, "named", None)
-        return named.name if named else ""
-
-
-class NewTokenBody(StrictSerializer):
-    """What a token is for, and after how many days it expires; no number is never."""
-
-    name = serializers.CharField(max_length=80)
-    days = serializers.IntegerField(min_value=1, max_value=3650, allow_null=True, default=90)
-
-
-class NewToken(serializers.Serializer[Any]):
-    """A token, shown this once."""
-
-    token = serializers.CharField()
-
-
-class TokenListView(APIView):
-    """API tokens for scripts, one's own: a viewer's token may only read."""
-
-    within_limits = WHOLE
-    needs = Ability.OWN
-
-    @extend_schema(operation_id="tokens_list", responses=TokenRow(many=True))
-    def get(self, request: Request) -> Response:
-        return Response(TokenRow(tokens.tokens_of(person(request)), many=True).data)
-
-    @extend_schema(operation_id="tokens_create", request=NewTokenBody, responses={201: NewToken})
-    def post(self, request: Request) -> Response:
-        body = valid(NewTokenBody(data=request.data))
-        token = tokens.make_token(person(request), name=body["name"], days=body["days"], now=clock.now())
-        return Response(NewToken({"token": token}).data, status=201)
-
-
-class TokenView(APIView):
-    """One token of one's own."""
-
-    within_limits = WHOLE
-    needs = Ability.OWN
-
-    @extend_schema(operation_id="tokens_revoke", responses={204: None})
-    def delete(self, request: Request, token_id: str) -> Response:
-        tokens.revoke_token(person(request), token_id, now=clock.now())
-        return Response(status=204)
 
 
 class Health(serializers.Serializer[Any]):

@@ -22,14 +22,16 @@ MOST_EXPORTED = 100_000
 
 
 class RecordRow(serializers.ModelSerializer[RecordEntry]):
-    """One act; no actor means that the system acted by itself."""
+    """One act; no actor means that the system acted by itself. `token` is the name of the token by which a script of
+    theirs did it."""
 
     actor = serializers.CharField(source="actor.name", default=None, allow_null=True)
+    token = serializers.CharField(source="token.name", default=None, allow_null=True)
     kind = serializers.ChoiceField(choices=Kind.choices)
 
     class Meta:
         model = RecordEntry
-        fields = ("id", "at", "actor", "kind", "object_id", "sentence", "before", "after")
+        fields = ("id", "at", "actor", "token", "kind", "object_id", "sentence", "before", "after")
 
 
 class PersonInRecord(serializers.Serializer[Any]):
@@ -118,10 +120,17 @@ class RecordExportView(APIView):
     def get(self, request: Request) -> HttpResponseBase:
         entries = _found(request).latest_first()[:MOST_EXPORTED]
         rows = (
-            (e.at.isoformat(), e.actor.name if e.actor else SYSTEM, e.kind, e.object_id, e.sentence)
+            (
+                e.at.isoformat(),
+                e.actor.name if e.actor else SYSTEM,
+                e.token.name if e.token else "",
+                e.kind,
+                e.object_id,
+                e.sentence,
+            )
             for e in entries.iterator(chunk_size=2000)
         )
-        table = Table("record", ("at", "who", "kind", "object_id", "what"), rows)
+        table = Table("record", ("at", "who", "by_token", "kind", "object_id", "what"), rows)
         return as_asked(table, request.query_params.get("format"))
 
 

@@ -58,9 +58,16 @@ export function Answers({
         const most = Math.max(1, ...data.groups.map((g) => g.count));
         const there = ticked.filter((key) => data.groups.some((g) => g.key === key));
         const devices = data.groups.filter((g) => there.includes(g.key)).reduce((n, g) => n + g.count, 0);
-        if (data.groups.length === 0) return <p className="text-soft">This firing was for no device.</p>;
+        if (data.groups.length === 0 && data.deleted === 0)
+          return <p className="text-soft">This firing was for no device.</p>;
         return (
           <>
+            {data.deleted > 0 && (
+              <p className="mb-2 text-soft">
+                What {counted(data.deleted, "device")} answered was deleted, as it is kept no longer. How many ended how
+                stands above.
+              </p>
+            )}
             <ul className="max-h-72 overflow-auto">
               {data.groups.map((g) => (
                 <li

@@ -11,6 +11,7 @@ const firing = (id: number, zone: string, local_time: string, fires_at: string, 
   unsupported_count: 0,
   frozen: 0,
   overlapping: 0,
+  only_totals: false,
   phases,
 });
 

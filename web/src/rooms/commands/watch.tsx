@@ -229,7 +229,9 @@ function Firing({ data }: { data: Detail }) {
             empty={
               search.phase || search.answer
                 ? "No device of this firing is in this phase and answer."
-                : "This firing was for no device."
+                : firing.occurrences.some((o) => o.only_totals)
+                  ? "What became of each device is kept no longer; how many ended how stands above."
+                  : "This firing was for no device."
             }
           />
         )}

@@ -3,11 +3,13 @@ import { useQuery } from "@tanstack/react-query";
 import { getRouteApi } from "@tanstack/react-router";
 import clsx from "clsx";
 import type { Schemas } from "@/api/client";
+import { useLimits } from "@/api/use-may";
 import { count, counted, span } from "@/lib/format";
 import { usePageTitle } from "@/lib/title";
 import { Card, Empty } from "@/parts/controls";
 import { Loaded } from "@/parts/views";
 import { AttentionItem } from "./attention-item";
+import { Outages } from "./outages";
 import { type AttentionState, attention as attentionQuery } from "./queries";
 
 const route = getRouteApi("/attention");
@@ -26,6 +28,7 @@ const KINDS: Record<Schemas["AttentionItem"]["kind"], string> = {
   quarantined: "Quarantine",
   "fleet-silent": "The whole fleet silent",
   "unknown-zone": "Unknown time zones",
+  "site-silent": "Sites that fell silent",
   silent: "Silent devices",
   "low-battery": "Low battery",
   "no-firmware": "No firmware reported",
@@ -41,6 +44,7 @@ const KINDS: Record<Schemas["AttentionItem"]["kind"], string> = {
 
 export function AttentionPage() {
   usePageTitle("Attention");
+  const limits = useLimits();
   const address = route.useSearch();
   const navigate = route.useNavigate();
   const state = address.state ?? "open";
@@ -95,7 +99,10 @@ export function AttentionPage() {
             </ul>
           )}
         </Loaded>
-        <TimesToClose times={asked.data?.times_to_close} />
+        <div className="space-y-5">
+          {limits === null && <Outages />}
+          <TimesToClose times={asked.data?.times_to_close} />
+        </div>
       </div>
     </div>
   );

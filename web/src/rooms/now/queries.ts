@@ -21,6 +21,11 @@ export const attention = (state: AttentionState, mine: boolean) =>
     placeholderData: keepPreviousData,
     refetchInterval: 30 * SECOND,
   });
+export const outages = queryOptions({
+  queryKey: ["attention", "outages"],
+  queryFn: () => body(api.GET("/api/v1/outages")),
+  refetchInterval: 30 * SECOND,
+});
 export const standing = queryOptions({
   queryKey: ["standing"],
   queryFn: () => body(api.GET("/api/v1/fleet-over-time/standing")),

@@ -10,15 +10,38 @@ import { Loaded } from "@/parts/views";
 
 export type Limits = Schemas["LimitsBodyRequest"] | null;
 
+/** How it is said what somebody, or something, is limited to. */
+export type LimitWords = {
+  legend: string;
+  everything: string;
+  nothing: string;
+  reached: (devices: string, groups: string) => string;
+};
+const FOR_A_PERSON: LimitWords = {
+  legend: "Sees",
+  everything: "everything",
+  nothing: "Nothing is chosen: they would see no device at all.",
+  reached: (devices, groups) =>
+    `They see ${devices} in ${groups}, as they are now and will be. Whoever moves a group or a device there shows it to them.`,
+};
+
 /** The choice between everything and some folders and sites. */
-export function LimitsField({ value, onChange }: { value: Limits; onChange: (to: Limits) => void }) {
+export function LimitsField({
+  value,
+  words = FOR_A_PERSON,
+  onChange,
+}: {
+  value: Limits;
+  words?: LimitWords;
+  onChange: (to: Limits) => void;
+}) {
   const radio = "accent-[var(--verdigris)]";
   return (
     <fieldset>
-      <legend className="mb-1 font-semibold text-soft">Sees</legend>
+      <legend className="mb-1 font-semibold text-soft">{words.legend}</legend>
       <label className="flex min-h-[28px] items-center gap-2">
         <input type="radio" name="sees" className={radio} checked={value === null} onChange={() => onChange(null)} />
-        everything
+        {words.everything}
       </label>
       <label className="flex min-h-[28px] items-center gap-2">
         <input
@@ -30,12 +53,20 @@ export function LimitsField({ value, onChange }: { value: Limits; onChange: (to:
         />
         only the devices in some folders of groups, and at some sites
       </label>
-      {value !== null && <Choices value={value} onChange={onChange} />}
+      {value !== null && <Choices value={value} words={words} onChange={onChange} />}
     </fieldset>
   );
 }
 
-function Choices({ value, onChange }: { value: NonNullable<Limits>; onChange: (to: Limits) => void }) {
+function Choices({
+  value,
+  words,
+  onChange,
+}: {
+  value: NonNullable<Limits>;
+  words: LimitWords;
+  onChange: (to: Limits) => void;
+}) {
   const folders = useQuery(foldersQuery);
   const sites = useQuery(sitesQuery);
   const reach = useQuery({
@@ -86,9 +117,9 @@ function Choices({ value, onChange }: { value: NonNullable<Limits>; onChange: (t
       </div>
       <p aria-live="polite" className="mt-2 min-h-[3em]">
         {none
-          ? "Nothing is chosen: they would see no device at all."
+          ? words.nothing
           : reach.data && !reach.isPlaceholderData
-            ? `They see ${counted(reach.data.devices, "device")} in ${counted(reach.data.groups, "group")}, as they are now and will be. Whoever moves a group or a device there shows it to them.`
+            ? words.reached(counted(reach.data.devices, "device"), counted(reach.data.groups, "group"))
             : "Counting…"}
       </p>
       <Problem error={reach.error} />

@@ -76,7 +76,10 @@ function Entry({ entry: e }: { entry: Schemas["RecordRow"] }) {
       <time className="font-mono text-soft" dateTime={e.at} title={fullInstant(e.at, zone)}>
         {instant(e.at, zone, now)}
       </time>
-      <span className={e.actor ? "" : "text-soft"}>{e.actor ?? "system"}</span>
+      <span className={e.actor ? "" : "text-soft"}>
+        {e.actor ?? "system"}
+        {e.token && <span className="block text-soft">by the token “{e.token}”</span>}
+      </span>
       <ObjectLink kind={e.kind} id={e.object_id} className="text-soft hover:underline">
         {e.kind} {e.object_id || ""}
       </ObjectLink>

@@ -21,4 +21,6 @@ class Command(BaseCommand):
         if user is None:
             known = ", ".join(User.objects.order_by("email").values_list("email", flat=True)[:10])
             raise CommandError(f"No account has the address {options['email']}. Known: {known or 'none'}.")
-        self.stdout.write(make_token(user, name="command line", days=None, now=clock.now()))
+        name = f"command line, {clock.now():%-d %b %Y %H:%M:%S}"
+        letters, _ = make_token(user, name=name, days=None, now=clock.now())
+        self.stdout.write(letters)
