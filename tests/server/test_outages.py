@@ -206,6 +206,29 @@ def test_an_outage_of_a_group_leaves_its_devices_out_of_what_is_silent(bay: Site
     assert_silent(len(expected))
 
 
+def test_a_group_that_is_a_whole_site_explains_its_silence(bay: Site) -> None:
+    group = make_static("The bay", list(Device.objects.filter(site=bay)))
+    outage = plan(group=group)
+    quiet(bay)
+    refresh_conditions(now=NOW)
+    assert items() == []
+    end_outage(outage.pk, actor=make_user(), now=NOW + MINUTE)
+    refresh_conditions(now=NOW + MINUTE)
+    (item,) = items()
+    outage = plan(group=group, starts_at=NOW + MINUTE)
+    refresh_conditions(now=NOW + 2 * MINUTE)
+    assert items() == [item] and not Item.objects.awake(NOW + 2 * MINUTE).filter(pk=item.pk).exists()
+    end_outage(outage.pk, actor=make_user(), now=NOW + 3 * MINUTE)
+    assert Item.objects.awake(NOW + 3 * MINUTE).filter(pk=item.pk).exists()
+
+
+def test_a_group_that_is_half_of_a_site_does_not_explain_the_other_half(bay: Site) -> None:
+    plan(group=make_static("Half", list(Device.objects.filter(site=bay).order_by("id")[:5])))
+    quiet(bay)
+    refresh_conditions(now=NOW)
+    assert len(items()) == 1 and Item.objects.awake(NOW).of_kinds([ItemKind.SITE_SILENT]).exists()
+
+
 def assert_silent(count: int) -> None:
     refresh_conditions(now=NOW)
     (item,) = items(ItemKind.SILENT)

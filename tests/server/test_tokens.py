@@ -93,6 +93,8 @@ def test_a_token_that_only_reads_changes_nothing() -> None:
             continue
         answer = client.generic(method, f"{V1}/{filled(path)}", "{}", content_type="application/json")
         assert answer.status_code == 403, (method, path, answer.content)
+    said = client.post(f"{V1}/groups", {"name": "G", "rule": "tag = x"}, format="json").json()
+    assert said["detail"] == "This token only reads."
     assert client.get(f"{V1}/devices").status_code == 200
     preview = client.post(f"{V1}/rules/preview", {"rule": "tag = x"}, format="json")
     assert preview.status_code == 200  # it only computes

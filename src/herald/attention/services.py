@@ -58,10 +58,16 @@ def close_item(kind: ItemKind, *, now: datetime, object_kind: str = "", object_i
             notify("attention")
 
 
-def put_off(kind: ItemKind, *, object_kind: str, object_id: int, until: datetime | None) -> None:
-    """Put the open item of this kind about this object off until a moment, however it grows, or bring it back."""
+def put_off(kind: ItemKind, *, object_kind: str, object_id: int, until: datetime) -> None:
+    """Put the open item of this kind about this object off until a moment, however it grows."""
     about = Item.objects.about(kind, object_kind, object_id).open().exclude(snoozed_until=until)
     if about.update(snoozed_until=until, snoozed_count=None):
+        notify("attention")
+
+
+def bring_back(kind: ItemKind, *, put_off_until: datetime) -> None:
+    """Bring back the open items of this kind that were put off until just that moment."""
+    if Item.objects.of_kinds([kind]).open().filter(snoozed_until=put_off_until).update(snoozed_until=None):
         notify("attention")
 
 

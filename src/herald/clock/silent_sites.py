@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from datetime import datetime
+from typing import Any
 
 from django.db.models import QuerySet
 
@@ -11,6 +12,7 @@ from herald.clock.heartbeat import GATEWAY, heartbeats
 from herald.fleet.models import Device
 from herald.fleet.presence import SiteCalls, fleet_silence
 from herald.outages.models import PlannedOutage
+from herald.outages.services import expected_silent
 from herald_core.rules.printer import value_text
 from herald_core.text import in_words
 
@@ -30,10 +32,14 @@ def keep_silent_sites(planned: Sequence[PlannedOutage], *, now: datetime) -> lis
     """
     gateway = heartbeats().get(GATEWAY)
     since = gateway.back_at if gateway is not None else now
-    quiet = {
-        s.site: s for s in Device.objects.quiet_sites(now, reachable_since=since, at_least=AT_LEAST, below=BACK_ABOVE)
-    }
+    asked: dict[str, Any] = {"reachable_since": since, "at_least": AT_LEAST, "below": BACK_ABOVE}
+    quiet = {s.site: s for s in Device.objects.quiet_sites(now, **asked)}
     ends = {o.site_id: o.ends_at for o in planned if o.site_id is not None}
+    of_groups = [o for o in planned if o.group_id is not None]
+    if of_groups and quiet:
+        others = Device.objects.exclude(expected_silent(of_groups)).quiet_sites(now, **asked)
+        explained = quiet.keys() - {s.site for s in others}
+        ends = dict.fromkeys(explained, max(o.ends_at for o in of_groups)) | ends
     apart = set(_open().filter(object_kind="site").values_list("object_id", flat=True))
     for site in sorted(apart - quiet.keys()):
         close_item(ItemKind.SITE_SILENT, object_kind="site", object_id=site, now=now)

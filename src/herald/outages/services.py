@@ -8,7 +8,7 @@ from django.db import transaction
 from django.db.models import Q
 
 from herald.attention.models import ItemKind
-from herald.attention.services import put_off
+from herald.attention.services import bring_back, put_off
 from herald.fleet.models import Device, Site
 from herald.groups.models import Group, GroupMembership
 from herald.http.errors import Conflict, InvalidFields, NotFound
@@ -91,8 +91,7 @@ def end_outage(outage_id: int, *, actor: User, now: datetime) -> PlannedOutage:
             raise NotFound("There is no such planned outage.")
         if outage.ends_at <= now:
             raise Conflict("This outage is over.")
-        if outage.site_id is not None:
-            put_off(ItemKind.SITE_SILENT, object_kind="site", object_id=outage.site_id, until=None)
+        bring_back(ItemKind.SITE_SILENT, put_off_until=outage.ends_at)
         if outage.starts_at >= now:
             sentence = f"Called off the planned outage of {outage.where}"
             _note(sentence, outage, actor, now)

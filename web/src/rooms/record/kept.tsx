@@ -119,7 +119,7 @@ function Kind({ row, onSet }: { row: Row; onSet: (() => void) | null }) {
       </td>
       {onSet && (
         <td className="px-3 py-1.5 text-right">
-          <Button aria-label={`Change how long is kept: ${row.name}`} onClick={onSet}>
+          <Button aria-label={`Change how long to keep: ${row.name}`} onClick={onSet}>
             Change…
           </Button>
         </td>

@@ -40,7 +40,7 @@ export function SetKept({ row, onClose }: { row: Row; onClose: () => void }) {
   });
   const deletes = isShorter && goes.data ? goes.data.deletes : 0;
   return (
-    <Modal open onClose={onClose} title={`How long is kept: ${row.name.toLowerCase()}`}>
+    <Modal open onClose={onClose} title={`${row.name}: how long to keep`}>
       <form
         className="flex flex-col gap-3"
         onSubmit={(e) => {
@@ -56,20 +56,21 @@ export function SetKept({ row, onClose }: { row: Row; onClose: () => void }) {
           <Choice isOn={forEver} onTick={() => setForEver(true)}>
             for ever
           </Choice>
-          <Choice isOn={!forEver} onTick={() => setForEver(false)}>
-            for
+          <div className="flex items-center gap-2">
+            <Choice isOn={!forEver} onTick={() => setForEver(false)}>
+              for so many days:
+            </Choice>
             <input
               className="field w-24"
               inputMode="numeric"
-              aria-label="days"
+              aria-label="Days"
               value={typed}
               aria-invalid={!forEver && !fits}
               aria-describedby="kept-hint"
               onFocus={() => setForEver(false)}
               onChange={(e) => setTyped(e.target.value.trim())}
             />
-            days
-          </Choice>
+          </div>
           <p id="kept-hint" className={!forEver && !fits ? "text-brick" : "text-soft"}>
             At least {row.least_days} days, which the program itself needs
             {row.usual_days === null ? "." : `; a new installation keeps them for ${row.usual_days}.`}
