@@ -37,6 +37,7 @@ from herald.notifications.api import views as notifications
 from herald.notifications.api.demo_mail import DemoMailView
 from herald.now.metrics import MetricsView
 from herald.now.pause_views import PauseEverythingView, ResumeEverythingView
+from herald.now.since_views import SinceApiView
 from herald.now.views import NowApiView, ReadyView
 from herald.outages.api import OutageListView, OutageView
 from herald.people.api import own, people
@@ -129,6 +130,7 @@ urlpatterns = [
     _route("people/limits/preview", people.LimitsPreview),
     _route("welcome/<str:secret>", WelcomeView),
     _route("now", NowApiView),
+    _route("now/since", SinceApiView),
     _route("attention", items.AttentionListView),
     _route("attention/<int:item_id>/acknowledge", items.AcknowledgeAction),
     _route("attention/<int:item_id>/assign", items.AssignAction),

@@ -19,6 +19,7 @@ OF_ALL = (
     "/library?shelf=approval",
     "/library?shelf=enrolment",
     "/people",
+    "/record/kept",
     "/notifications?part=rules",
     "/notifications?part=sent",
 )

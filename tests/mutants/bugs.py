@@ -424,7 +424,7 @@ PYTHON = (
     server("clock/silent_sites.py", "if of_groups and quiet:", "if False:", "server/test_outages"),
     server(
         "limits/policies.py",
-        "UPDATE (name, time_zone, password, last_login, seen_at)",
+        "UPDATE (name, time_zone, password, last_login, seen_at, last_visit_ended_at)",
         "UPDATE",
         "server/test_limits",
     ),

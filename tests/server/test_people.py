@@ -272,3 +272,15 @@ def test_without_a_terminal_or_variables_it_says_how_the_first_administrator_is_
     monkeypatch.delenv("HERALD_ADMIN_EMAIL", raising=False)
     call_command("first_administrator")
     assert not User.objects.exists() and "HERALD_ADMIN_EMAIL" in capsys.readouterr().out
+
+
+def test_who_signs_in_twice_where_they_are_is_signed_in_once() -> None:
+    """As by a second press of the button before the first was answered."""
+    user = make_user()
+    user.set_password("a-long-password")
+    user.save()
+    client = APIClient()
+    for _ in range(2):
+        answer = client.post("/api/v1/session", {"email": user.email, "password": "a-long-password"}, format="json")
+        assert answer.status_code == 200
+    assert len(client.get("/api/v1/own/sessions").json()) == 1

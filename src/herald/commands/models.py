@@ -266,6 +266,7 @@ class Occurrence(models.Model):
             models.Index(fields=["fires_at"], name="occurrence_by_time"),
             models.Index(fields=["expires_at"], condition=Q(tallied_at=None), name="occurrence_untallied"),
             models.Index(fields=["expires_at"], condition=~Q(detail="totals"), name="occurrence_to_shorten"),
+            models.Index(fields=["tallied_at"], condition=Q(tallied_at__isnull=False), name="occurrence_tallied"),
         )
 
     @property

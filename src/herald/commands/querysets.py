@@ -4,7 +4,7 @@ from collections.abc import Collection
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Self
 
-from django.db import models
+from django.db import connection, models
 from django.db.models import Case, Exists, F, OuterRef, Subquery, Sum, When, Window
 
 from herald.db.expressions import containing
@@ -79,6 +79,16 @@ class OccurrenceQuerySet(models.QuerySet["Occurrence"]):
         still_open = Delivery.objects.open().filter(occurrence_id=OuterRef("pk"))
         over = self.filter(~Exists(still_open), tallied_at=None, expires_at__lte=now)
         return over.order_by("expires_at")[:most]
+
+    def ends_since(self, moment: datetime) -> dict[str, int]:
+        """How many devices ended in each phase, of all firings that were over, and tallied, since a moment."""
+        with connection.cursor() as cursor:  # thousands of tallies are added up faster where they are
+            cursor.execute(
+                "SELECT row ->> 2, sum((row ->> 3)::bigint) FROM commands_occurrence, jsonb_array_elements(tally) row"
+                " WHERE tallied_at >= %s GROUP BY 1",
+                [moment],
+            )
+            return {phase: int(count) for phase, count in cursor.fetchall()}
 
     def to_shorten(self) -> Self:
         """Firings that are over, of which all is kept and need not be for ever, the oldest first. The latest of a

@@ -419,6 +419,15 @@ class DeliveryQuerySet(CommandQuerySet):
     def about_device(self, device_id: int) -> Self:
         return self.filter(device_id=device_id).listed().order_by("-id")
 
+    def ended_since(self, rollout_ids: Collection[int], moment: datetime) -> dict[str, int]:
+        """How many devices of these rollouts confirmed their last step, and failed for good, since a moment."""
+        ends = [Phase.CONFIRMED.value, Phase.FAILED.value]
+        # what ran its version before was offered nothing
+        rows = self.filter(
+            rollout_id__any=list(rollout_ids), is_current_step=True, phase__in=ends, offered_at__isnull=False
+        )
+        return dict(rows.filter(phase_since__gte=moment).order_by().values_list("phase").annotate(n=Count("id")))
+
     def first_and_last(self, rollout_id: int) -> "models.QuerySet[Any, Any]":
         """For each ring of a rollout, when the first and the last of its devices was confirmed by an install."""
         done = self.of_rollout(rollout_id).filter(phase=Phase.CONFIRMED.value, events__isnull=False).order_by()

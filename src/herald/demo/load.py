@@ -25,6 +25,8 @@ from herald.people.models import User
 
 MANIFEST = "fleet.json"
 ENROLMENT_CODE = "larkfield-enrols"
+#: how long ago everybody looked last
+LAST_VISIT = timedelta(days=3)
 
 
 def is_loaded() -> bool:
@@ -43,6 +45,7 @@ def load(*, devices: int, now: datetime) -> None:
         Device.objects.bulk_create(rows, batch_size=2000)
         _load_groups(engineer, began)
         _limit_people(began)
+        _note_visits(now)
         replay = Replay(personas, s.FAULTS, last_calls, start=began)
         History(replay, engineer=engineer, approver=User.objects.get(role="approver"), begins=now).live()
         _load_notification_rules(engineer, now)  # last: nobody is told today of what happened weeks ago
@@ -71,6 +74,12 @@ def _load_people(began: datetime) -> User:
             joined_at=began,
         )
     return User.objects.get(email=s.ACCOUNTS[0].email)
+
+
+def _note_visits(now: datetime) -> None:
+    """Everybody was here before the weekend, so that Now tells what happened since."""
+    emails = [account.email for account in s.ACCOUNTS]
+    User.objects.filter(email__in=emails).update(last_visit_ended_at=now - LAST_VISIT)
 
 
 def _limit_people(now: datetime) -> None:

@@ -167,7 +167,9 @@ POLICIES: Mapping[str, Policy] = {
     "notifications_attempt": _NOTHING,
     # -- people: names are known to all; what is somebody's own is theirs
     "access_user": Policy(
-        "true", "SELECT, UPDATE (name, time_zone, password, last_login, seen_at)", f"id = ANY ({_PERSON})"
+        "true",
+        "SELECT, UPDATE (name, time_zone, password, last_login, seen_at, last_visit_ended_at)",
+        f"id = ANY ({_PERSON})",
     ),
     "access_invitation": _NOTHING,
     "access_opensession": _own("user_id"),

@@ -61,6 +61,8 @@ class User(AbstractBaseUser):
     joined_at = models.DateTimeField(null=True)
     #: when a request of theirs was last seen, to within a minute of real time
     seen_at = models.DateTimeField(null=True)
+    #: when they were seen last before they had been away for a while
+    last_visit_ended_at = models.DateTimeField(null=True)
     #: of whoever is removed only what they did is kept, under a name that says nothing
     removed_at = models.DateTimeField(null=True)
 

@@ -1,11 +1,11 @@
 """Where somebody is signed in: noted as they sign in and as their requests are seen, listed on their page, ended."""
 
 from collections.abc import Callable
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 from django.contrib.sessions.models import Session
-from django.db.models import QuerySet
+from django.db.models import Case, F, QuerySet, When
 from django.http import HttpRequest
 from django.http.response import HttpResponseBase
 from django.utils import timezone
@@ -18,20 +18,31 @@ from herald.time import clock
 
 #: how exactly it is known when somebody was last seen, in real time
 SEEN_EVERY = timedelta(minutes=1)
+#: who was not seen for so long, of the installation's time, was away
+AWAY_AFTER = timedelta(minutes=30)
 
 
 def note_sign_in(request: HttpRequest, user: User) -> None:
     """Keep where somebody has just signed in."""
     now = clock.now()
-    OpenSession.objects.create(
+    # whoever signs in where they are signed in already goes on with the same session
+    OpenSession.objects.update_or_create(
         key=request.session.session_key or "",
-        user=user,
-        began_at=now,
-        seen_at=now,
-        address=client_address(request),
-        agent=request.headers.get("User-Agent", "")[:300],
+        defaults={
+            "user": user,
+            "began_at": now,
+            "seen_at": now,
+            "address": client_address(request),
+            "agent": request.headers.get("User-Agent", "")[:300],
+        },
     )
-    User.objects.filter(pk=user.pk).update(seen_at=now)
+    _note_seen(User.objects.filter(pk=user.pk), now)
+
+
+def _note_seen(people: "QuerySet[User]", now: datetime) -> None:
+    """Keep when somebody was seen, and, where they had been away, until when they were here before."""
+    was_away = When(seen_at__lt=now - AWAY_AFTER, then=F("seen_at"))
+    people.update(seen_at=now, last_visit_ended_at=Case(was_away, default=F("last_visit_ended_at")))
 
 
 def sessions_of(user: User) -> "QuerySet[OpenSession]":
@@ -82,5 +93,5 @@ class LastSeen:
         if key and self._written.is_time(key, SEEN_EVERY.total_seconds()):
             now = clock.now()
             if OpenSession.objects.filter(key=key).update(seen_at=now):
-                User.objects.filter(open_sessions__key=key).update(seen_at=now)
+                _note_seen(User.objects.filter(open_sessions__key=key), now)
         return answer

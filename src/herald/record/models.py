@@ -71,6 +71,12 @@ class RecordQuerySet(models.QuerySet["RecordEntry"]):
             found = found.filter(sentence__icontains=word)
         return found
 
+    def by_others_since(self, moment: datetime, person: int) -> Self:
+        """What the system and everybody else did since a moment, signing in and the like aside; the latest first."""
+        private = (Kind.USER, Kind.TOKEN, Kind.NOTIFICATION)
+        found = self.filter(at__gte=moment).exclude(kind__in=private).exclude(actor=person)
+        return found.latest_first()
+
     def about(self, kind: str, object_id: int) -> Self:
         return self.filter(kind=kind, object_id=object_id)
 

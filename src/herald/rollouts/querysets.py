@@ -1,5 +1,6 @@
 """Every query about rollouts and their rings."""
 
+from datetime import datetime
 from typing import TYPE_CHECKING, Self
 
 from django.db import models
@@ -61,6 +62,10 @@ class RolloutQuerySet(models.QuerySet["Rollout"]):
         """Those that the clock looks after: running, or held with devices still at it; the highest rank first."""
         held = ["running", "paused", "halted", "stopped"]
         return self.filter(state__in=held, ended_at__isnull=True).order_by("rank", "id")
+
+    def open_since(self, moment: datetime) -> Self:
+        """Those that were launched, and had not ended at a moment."""
+        return self.filter(launched_at__isnull=False).exclude(ended_at__lt=moment)
 
     def with_steps(self) -> Self:
         """Those that ended and of whose deliveries all steps are there, the first that ended first."""

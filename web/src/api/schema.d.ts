@@ -1908,6 +1908,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/now/since": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What happened since one's last visit. */
+        get: operations["now_since"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/outages": {
         parameters: {
             query?: never;
@@ -7358,6 +7375,28 @@ export interface components {
             password: string;
             /** @default  */
             code?: string;
+        };
+        /** @description Null for whoever is here for the first time, or without a break. */
+        SinceAnswer: {
+            told: components["schemas"]["SinceView"] | null;
+        };
+        /**
+         * @description What happened since somebody's last visit ended. Installs that devices confirmed, or that failed for good; what
+         *     became of commands whose firings are over; `acts` are the latest of the `all_acts` of others and of the system.
+         */
+        SinceView: {
+            /** Format: date-time */
+            since: string;
+            confirmed: number;
+            failed: number;
+            commands_done: number;
+            commands_failed: number;
+            commands_missed: number;
+            new_devices: number;
+            items_opened: number;
+            items_closed: number;
+            all_acts: number;
+            acts: components["schemas"]["RecordRow"][];
         };
         /** @description A site. `transfers_at_once` is how many files its uplink carries at the same time. */
         SiteDraftRequest: {
@@ -24773,6 +24812,88 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NowView"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    now_since: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SinceAnswer"];
                 };
             };
             /** @description Nobody is signed in, and no valid token is given. */

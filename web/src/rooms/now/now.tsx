@@ -15,6 +15,7 @@ import { ZoneRows } from "@/parts/zone-rows";
 import { AboutLink } from "./attention-item";
 import { EverythingPaused, PauseEverything } from "./pause-everything";
 import { now as nowQuery, standing } from "./queries";
+import { SinceLastVisit } from "./since";
 import { standingWords } from "./standing-words";
 
 const WORDS = ["Nothing", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine"];
@@ -116,6 +117,7 @@ function Shown({ data }: { data: Schemas["NowView"] }) {
             </ul>
           )}
         </div>
+        <SinceLastVisit />
       </div>
       <aside
         className="overflow-auto border-rule border-l bg-side px-4 py-4"

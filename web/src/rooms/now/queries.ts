@@ -21,6 +21,12 @@ export const attention = (state: AttentionState, mine: boolean) =>
     placeholderData: keepPreviousData,
     refetchInterval: 30 * SECOND,
   });
+export const since = queryOptions({
+  queryKey: ["since"],
+  queryFn: () => body(api.GET("/api/v1/now/since")),
+  refetchInterval: 60 * SECOND,
+  staleTime: 20 * SECOND,
+});
 export const outages = queryOptions({
   queryKey: ["attention", "outages"],
   queryFn: () => body(api.GET("/api/v1/outages")),

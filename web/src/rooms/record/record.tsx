@@ -30,7 +30,8 @@ export function RecordRoom() {
       <div className="mb-3 flex flex-wrap items-baseline gap-x-4">
         <h1 className="text-2xl">Record</h1>
         <p className="text-soft">
-          <Inline of={found}>{(all) => `${count(all.pages[0]?.count ?? 0)} entries`}</Inline>; none is ever changed.
+          <Inline of={found}>{(all) => `${count(all.pages[0]?.count ?? 0)} entries`}</Inline>, which stay as they were
+          written.
         </p>
         {limits === null && (
           <Link to="/record/kept" className="ml-auto text-verdigris hover:underline">
