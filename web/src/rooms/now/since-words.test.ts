@@ -20,8 +20,8 @@ describe("what happened since one was here last", () => {
     [{ confirmed: 412, failed: 3 }, "412 devices confirmed an install, 3 failed for good."],
     [{ confirmed: 1 }, "1 device confirmed an install."],
     [{ failed: 1 }, "1 device failed for good."],
-    [{ commands_done: 1204, commands_missed: 12 }, "commands: 1,204 done, 12 missed."],
-    [{ commands_failed: 2, new_devices: 1 }, "commands: 2 failed · 1 device called for the first time."],
+    [{ commands_done: 1204, commands_missed: 12 }, "Commands: 1,204 done, 12 missed."],
+    [{ commands_failed: 2, new_devices: 1 }, "Commands: 2 failed · 1 device called for the first time."],
     [{ items_opened: 2, items_closed: 1 }, "2 attention items opened · 1 attention item is over."],
     [{ items_closed: 2 }, "2 attention items are over."],
   ])("%o", (some, words) => {

@@ -12,7 +12,10 @@ export function sinceWords(n: Numbers): string {
     n.items_opened && `${counted(n.items_opened, "attention item")} opened`,
     n.items_closed && `${counted(n.items_closed, "attention item")} ${n.items_closed === 1 ? "is" : "are"} over`,
   ].filter(Boolean);
-  return parts.length ? `${parts.join(" · ")}.` : "No install, no command and no attention item ended or began.";
+  const told = parts.join(" · ");
+  return told
+    ? `${told.charAt(0).toUpperCase()}${told.slice(1)}.`
+    : "No install, no command and no attention item ended or began.";
 }
 
 function both(good: number, words: (good: number) => string, bad: number, badly: string): string {

@@ -38,15 +38,22 @@ function Told({ told }: { told: Schemas["SinceView"] }) {
       <div className="rounded-md border border-rule bg-card">
         <p className="px-4 py-2">{sinceWords(told)}</p>
         {told.acts.length > 0 && (
-          <ol className="border-rule border-t border-dashed">
+          <ol className="border-rule border-t border-dashed max-md:hidden">
             {told.acts.map((a) => (
-              <li key={a.id} className="grid grid-cols-[6.5rem_7rem_1fr] gap-3 px-4 py-1 max-md:grid-cols-[6.5rem_1fr]">
+              <li key={a.id} className="grid grid-cols-[6.5rem_7rem_1fr] gap-3 px-4 py-1">
                 <time className="font-mono text-soft" dateTime={a.at} title={fullInstant(a.at, zone)}>
                   {instant(a.at, zone, now)}
                 </time>
                 <span className={a.actor ? "truncate" : "truncate text-soft"}>{a.actor ?? "system"}</span>
-                <ObjectLink kind={a.kind} id={a.object_id} className="hover:underline max-md:col-span-2">
-                  {a.sentence}
+                <ObjectLink kind={a.kind} id={a.object_id} className="hover:underline">
+                  <span className="line-clamp-2">
+                    {a.object_id > 0 && (
+                      <span className="text-soft">
+                        {a.kind} {a.object_id}:{" "}
+                      </span>
+                    )}
+                    {a.sentence}
+                  </span>
                 </ObjectLink>
               </li>
             ))}

@@ -28,8 +28,8 @@ export function Kept() {
           Record
         </Link>
         <p className="w-full text-soft">
-          What is older is deleted a little at a time, once a day. Rollouts, groups and devices are never deleted by
-          age.
+          What is older is deleted a little at a time, once a day. Rollouts, groups and devices stay until somebody
+          removes them.
           {!may && " An administrator sets how long things are kept."}
         </p>
       </div>
