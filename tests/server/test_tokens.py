@@ -191,7 +191,7 @@ def test_what_was_done_by_a_token_says_so_also_after_it_is_revoked() -> None:
         for e in mine.get(f"{V1}/record?kind=group").json()["entries"]
     }
     assert entries == {"By night": "Nightly", "By hand": None}
-    assert b",Nightly," in b"".join(mine.get(f"{V1}/record/export?kind=group").streaming_content)
+    assert b",Nightly\r\n" in b"".join(mine.get(f"{V1}/record/export?kind=group").streaming_content)
     chain.link_new(now=NOW)
     assert list(chain.faults()) == []
     RecordEntry.objects.filter(token__isnull=False).update(token=None)  # as if by hand

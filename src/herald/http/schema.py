@@ -154,6 +154,9 @@ def errors_are_said(result: dict[str, Any], **_: Any) -> dict[str, Any]:
                         "description": _WORDS[status],
                         "content": {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}},
                     }
+            if method == "get" and call["operationId"] not in _OPEN:
+                said = "The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only."
+                call["responses"]["304"] = {"description": said}
             call["responses"] = dict(sorted(call["responses"].items()))
     return result
 

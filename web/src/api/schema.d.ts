@@ -7940,6 +7940,13 @@ export interface operations {
                     "application/json": components["schemas"]["AdmissionQueue"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -8285,6 +8292,13 @@ export interface operations {
                     "application/json": components["schemas"]["ApprovalPolicyRow"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -8373,6 +8387,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["AttentionAnswer"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -8724,6 +8745,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["CommentRow"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -9100,6 +9128,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["AttributeRow"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -9754,6 +9789,13 @@ export interface operations {
                     "application/json": components["schemas"]["CalendarAnswer"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -9835,6 +9877,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["FeedRow"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -10189,6 +10238,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SourceRow"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -11097,6 +11153,13 @@ export interface operations {
                     "application/json": components["schemas"]["ConflictInCalendar"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -11458,6 +11521,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ModelCapabilitiesRow"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -12073,6 +12143,13 @@ export interface operations {
                     "application/json": components["schemas"]["TemplateRow"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -12607,6 +12684,13 @@ export interface operations {
                     "application/json": components["schemas"]["CustodianRow"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -12830,6 +12914,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["CustodianRow"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -13357,6 +13448,13 @@ export interface operations {
                     "application/json": components["schemas"]["OutputView"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -13458,6 +13556,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ComparedOutput"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -13561,6 +13666,13 @@ export interface operations {
                     "text/plain": string;
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -13661,6 +13773,13 @@ export interface operations {
                     "application/json": components["schemas"]["DemoMail"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -13756,6 +13875,13 @@ export interface operations {
                     "application/json": components["schemas"]["DevicePage"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -13839,6 +13965,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["DeviceDetail"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -13941,6 +14074,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ComingView"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -14306,6 +14446,13 @@ export interface operations {
                     "application/json": components["schemas"]["DeliveryPage"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -14407,6 +14554,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RemovalView"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -15317,6 +15471,13 @@ export interface operations {
                     "application/json": components["schemas"]["TimelineEntry"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -15580,6 +15741,13 @@ export interface operations {
                     "application/jsonl": string;
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -15668,6 +15836,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["GridBody"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -16028,6 +16203,13 @@ export interface operations {
                     "application/json": components["schemas"]["EditPage"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -16260,6 +16442,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["EditRow"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -16639,6 +16828,13 @@ export interface operations {
                     "application/json": components["schemas"]["CodeRow"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -16991,6 +17187,13 @@ export interface operations {
                     "application/json": components["schemas"]["FactView"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -17220,6 +17423,13 @@ export interface operations {
                     "text/calendar": string;
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -17320,6 +17530,13 @@ export interface operations {
                     "application/json": components["schemas"]["FieldInfo"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -17410,6 +17627,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ValueCount"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -17513,6 +17737,13 @@ export interface operations {
                     "application/json": components["schemas"]["FleetOverTime"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -17595,6 +17826,13 @@ export interface operations {
                     "application/json": components["schemas"]["StandingView"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -17676,6 +17914,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["FolderRow"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -18162,6 +18407,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["FreezeRow"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -18659,6 +18911,13 @@ export interface operations {
                     "text/calendar": string;
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -18740,6 +18999,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["GroupRow"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -18963,6 +19229,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["GroupDetail"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -19337,6 +19610,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ComingView"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -19717,6 +19997,13 @@ export interface operations {
                     "application/json": components["schemas"]["GroupHistory"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -19821,6 +20108,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["DevicePage"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -20077,6 +20371,13 @@ export interface operations {
                     "application/json": components["schemas"]["SideBySide"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -20178,6 +20479,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ProposedRule"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -20282,6 +20590,13 @@ export interface operations {
                     "application/json": components["schemas"]["OverlapRow"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -20363,6 +20678,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["GroupsOverviewAnswer"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -20514,6 +20836,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ImageCleanupPage"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -20865,6 +21194,13 @@ export interface operations {
                     "application/json": components["schemas"]["Rehearsal"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -20946,6 +21282,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ImageRow"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -21442,6 +21785,13 @@ export interface operations {
                     "application/json": components["schemas"]["WithdrawalPreview"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -21541,6 +21891,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SavedMappingRow"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -21757,6 +22114,13 @@ export interface operations {
                     "application/json": components["schemas"]["ImportPage"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -21971,6 +22335,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ImportRow"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -22487,6 +22858,13 @@ export interface operations {
                     "text/csv": string;
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -22727,6 +23105,13 @@ export interface operations {
                     "application/json": components["schemas"]["UndoingView"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -22961,6 +23346,13 @@ export interface operations {
                     "application/json": components["schemas"]["ModelRow"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -23181,6 +23573,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ModelRow"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -24124,6 +24523,13 @@ export interface operations {
                     "application/json": components["schemas"]["UpgradePathsView"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -24223,6 +24629,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["NotificationRules"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -24732,6 +25145,13 @@ export interface operations {
                     "application/json": components["schemas"]["SentMessage"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -24813,6 +25233,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["NowView"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -24896,6 +25323,13 @@ export interface operations {
                     "application/json": components["schemas"]["SinceAnswer"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -24977,6 +25411,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["OutageRow"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -25467,6 +25908,13 @@ export interface operations {
                     "application/json": components["schemas"]["OwnMessages"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -25947,6 +26395,13 @@ export interface operations {
                     "application/json": components["schemas"]["PreferenceView"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -26167,6 +26622,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SecondFactorState"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -26795,6 +27257,13 @@ export interface operations {
                     "application/json": components["schemas"]["SessionRow"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -27131,6 +27600,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PauseView"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -27476,6 +27952,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PeopleAnswer"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -28251,6 +28734,13 @@ export interface operations {
                     "application/jsonl": string;
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -28881,6 +29371,13 @@ export interface operations {
                     "application/json": components["schemas"]["QuarantineRow"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -29171,6 +29668,13 @@ export interface operations {
                     "application/json": components["schemas"]["RecordPage"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -29252,6 +29756,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RecordChoices"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -29352,6 +29863,13 @@ export interface operations {
                     "application/jsonl": string;
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -29433,6 +29951,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["KeptRow"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -29661,6 +30186,13 @@ export interface operations {
                     "application/json": components["schemas"]["KeptPreview"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -29760,6 +30292,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PlanRow"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -30142,6 +30681,13 @@ export interface operations {
                     "application/json": components["schemas"]["RolloutPage"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -30402,6 +30948,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RolloutDetail"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -31082,6 +31635,13 @@ export interface operations {
                     "application/json": components["schemas"]["BreakdownRow"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -31474,6 +32034,13 @@ export interface operations {
                     "application/json": components["schemas"]["CommentRow"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -31714,6 +32281,13 @@ export interface operations {
                     "application/json": components["schemas"]["CommonCausesRow"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -31815,6 +32389,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ConflictRow"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -31938,6 +32519,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["DeliveryPage"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -32747,6 +33335,13 @@ export interface operations {
                     "application/json": components["schemas"]["ForecastView"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -32848,6 +33443,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["FreezeOfRollout"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -33230,6 +33832,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["LateJoinerRow"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -33863,6 +34472,13 @@ export interface operations {
                     "application/json": components["schemas"]["OutcomeDevice"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -33964,6 +34580,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ProgressPoint"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -34205,6 +34828,13 @@ export interface operations {
                     "application/json": components["schemas"]["ReportView"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -34310,6 +34940,13 @@ export interface operations {
                     "text/csv": string;
                     "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -34682,6 +35319,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RingDevices"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -35627,6 +36271,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["TimelineEntry"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -36846,6 +37497,13 @@ export interface operations {
                     "application/json": components["schemas"]["ViewRow"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -37204,6 +37862,13 @@ export interface operations {
                     "application/json": components["schemas"]["SchedulePage"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -37436,6 +38101,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ScheduleDetail"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -37692,6 +38364,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["AnswersView"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -38069,6 +38748,13 @@ export interface operations {
                     "application/json": components["schemas"]["CommentRow"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -38317,6 +39003,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["CommandDeliveryPage"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -38827,6 +39520,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ScheduleRecord"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -39629,6 +40329,13 @@ export interface operations {
                     "application/json": components["schemas"]["SessionState"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -39975,6 +40682,13 @@ export interface operations {
                     "application/json": components["schemas"]["KeyRow"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -40313,6 +41027,13 @@ export interface operations {
                     "application/json": components["schemas"]["SiteRow"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -40535,6 +41256,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SiteRow"];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -41053,6 +41781,13 @@ export interface operations {
                     "application/json": components["schemas"]["ComingView"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -41155,6 +41890,13 @@ export interface operations {
                     "application/json": components["schemas"]["UplinkView"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -41254,6 +41996,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["TagRow"][];
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
@@ -41889,6 +42638,13 @@ export interface operations {
                     "application/json": components["schemas"]["TokenRow"][];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -42382,6 +43138,13 @@ export interface operations {
                     "application/json": components["schemas"]["UploadRow"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -42748,6 +43511,13 @@ export interface operations {
                     "application/json": components["schemas"]["Welcome"];
                 };
             };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {
                 headers: {
@@ -42988,6 +43758,13 @@ export interface operations {
                     "text/plain": string;
                     "application/openmetrics-text": string;
                 };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Nobody is signed in, and no valid token is given. */
             401: {

@@ -123,14 +123,14 @@ class RecordExportView(APIView):
             (
                 e.at.isoformat(),
                 e.actor.name if e.actor else SYSTEM,
-                e.token.name if e.token else "",
                 e.kind,
                 e.object_id,
                 e.sentence,
+                e.token.name if e.token else "",
             )
             for e in entries.iterator(chunk_size=2000)
         )
-        table = Table("record", ("at", "who", "by_token", "kind", "object_id", "what"), rows)
+        table = Table("record", ("at", "who", "kind", "object_id", "what", "by_token"), rows)
         return as_asked(table, request.query_params.get("format"))
 
 
