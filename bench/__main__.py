@@ -29,6 +29,7 @@ from bench import (  # noqa: E402  Django first
     simulate,
     storm,
     values,
+    years,
 )
 
 BENCHES = {
@@ -44,6 +45,7 @@ BENCHES = {
     "preview": preview.run,
     "simulate": simulate.run,
     "values": values.run,
+    "years": years.run,
     "import": importing.run,
     "checkins": checkins.run,
     "groups": groups.run,
