@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 import signal
 import subprocess
 import sys
@@ -369,6 +370,8 @@ def test_the_list_of_benches_is_the_list_of_benches() -> None:
     from herald_launch.benchmarks import NAMES
 
     assert all(name in herald("bench").stdout for name in NAMES)
+    runs = re.findall(r'^    "(\w+)": \w+\.run,$', (ROOT / "bench" / "__main__.py").read_text(), re.MULTILINE)
+    assert sorted(runs) == sorted(NAMES)
 
 
 @pytest.mark.parametrize(
