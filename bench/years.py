@@ -102,6 +102,7 @@ def _fire_long_ago() -> None:
                 " FROM deliveries_delivery",
                 [step, from_phase, to_phase],
             )
+        Schedule.objects.update(state="ended")  # the clock has nothing to fire meanwhile
         tally = [[None, "UTC", "confirmed", first.audience]]
         Occurrence.objects.update(tally=tally, group_tally=[], tallied_at=then, local_time="")
         cursor.execute("VACUUM ANALYZE")
