@@ -224,7 +224,8 @@ def test_who_is_removed_leaves_no_token_that_opens_anything() -> None:
     assert token.token is None and script(letters).get(f"{V1}/devices").status_code == 401
 
 
-def test_a_connection_held_to_a_token_is_held_again_after_it_is_lost(transactional_db: None) -> None:
+@pytest.mark.django_db(transaction=True)
+def test_a_connection_held_to_a_token_is_held_again_after_it_is_lost() -> None:
     owner, here = make_user("operator"), make_site("Marrow Bay")
     make_device(site=here)
     make_device(site=make_site("Elsewhere"))

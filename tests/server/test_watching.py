@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 
 from herald.attention.models import Item, ItemKind
+from herald.attention.services import open_item
 from herald.clock.heartbeat import AWAY, FOLLOW, GATEWAY, SERVER, TURN, beat
 from herald.clock.lease import take_lease
 from herald.commands.compose import ScheduleDraft, create_schedule
@@ -60,6 +61,16 @@ def test_a_part_that_stops_is_one_item_and_one_message_and_closes_by_itself(part
     item.refresh_from_db()
     assert item.closed_at == NOW
     assert [m.text.startswith("Over: ") for m in Message.objects.order_by("pk")] == [False, True]
+
+
+def test_a_silent_fleet_is_told_of_once_and_is_no_part_that_stopped() -> None:
+    user = make_user()
+    rule(people=[user.pk])
+    all_beat(REAL)
+    open_item(ItemKind.FLEET_SILENT, cause="Of 40 devices none has been heard from", count=40, now=NOW)
+    (trouble,) = look(now=NOW, real_now=REAL)
+    assert trouble.ready and Item.objects.get().kind == ItemKind.FLEET_SILENT
+    assert Message.objects.count() == 1
 
 
 def test_the_lease_passes_on_from_one_that_hangs_and_from_nobody_else() -> None:
