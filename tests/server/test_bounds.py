@@ -94,12 +94,11 @@ async def nothing_more() -> dict[str, Any]:
 
 @pytest.mark.django_db(transaction=True)
 def test_events_take_tokens_and_refuse_others() -> None:
-    from knox.models import AuthToken
-
-    from tests.factories import make_user
+    from herald.people.tokens import make_token
+    from tests.factories import NOW, make_user
 
     user = make_user()
-    _, letters = AuthToken.objects.create(user)
+    letters, _ = make_token(user, name="events", days=None, now=NOW)
     assert asgi._signed_in(scope("/api/v1/events", "GET", authorization=f"Bearer {letters}"))
     assert not asgi._signed_in(scope("/api/v1/events", "GET", authorization="Bearer forged"))
     assert not asgi._signed_in(scope("/api/v1/events", "GET"))

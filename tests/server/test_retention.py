@@ -128,7 +128,7 @@ def test_answers_of_one_firing_go_in_several_passes_and_are_never_half_shown(
     keep("command-answers", 40)
     monkeypatch.setattr(running, "BATCH", 2)
     moments = iter([0.0, 0.0, 100.0])  # the time is over after one batch
-    monkeypatch.setattr(running.time, "monotonic", lambda: next(moments))
+    monkeypatch.setattr(running, "monotonic", lambda: next(moments))
     assert delete(FIRED + 43 * DAY) == 2
     monkeypatch.undo()
     monkeypatch.setattr(running, "BATCH", 2)

@@ -1,8 +1,8 @@
 """Deleting what is kept no longer: a little at a time, so that nobody who writes meanwhile waits."""
 
-import time
 from collections.abc import Iterator
 from datetime import datetime
+from time import monotonic, sleep
 
 import structlog
 from django.db import transaction
@@ -24,7 +24,7 @@ log = structlog.get_logger()
 def delete_old(*, now: datetime, seconds: float) -> int:
     """Delete for at most so many seconds, of real time, what is kept no longer; how many rows. One process does it at a
     time. A kind that fails says so, and the others go on."""
-    ends = time.monotonic() + seconds
+    ends = monotonic() + seconds
     deleted = 0
     with held_by_me(RETENTION, 0) as mine:
         if not mine:
@@ -46,7 +46,7 @@ def delete_old(*, now: datetime, seconds: float) -> int:
 def _batches(kind: Kind, kept: KeptKind, before: datetime, *, now: datetime, ends: float) -> Iterator[int]:
     """Deletes batch by batch, and says of each how many rows it had."""
     save = saving_to_file(kind.key, now.date()) if kept.archives else saving_nowhere
-    while time.monotonic() < ends:
+    while monotonic() < ends:
         with transaction.atomic():
             count = kind.delete(before, BATCH, save)
             if count:
@@ -57,7 +57,7 @@ def _batches(kind: Kind, kept: KeptKind, before: datetime, *, now: datetime, end
             _tell(kind, before, now)
             return
         yield count
-        time.sleep(PAUSE_SECONDS)
+        sleep(PAUSE_SECONDS)
 
 
 def _tell(kind: Kind, before: datetime, now: datetime) -> None:
