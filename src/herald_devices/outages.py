@@ -3,7 +3,6 @@
 import json
 import random
 import time
-from collections.abc import Awaitable, Callable
 from pathlib import Path
 from typing import Any
 
@@ -51,22 +50,8 @@ class Uplink:
     async def check_in(self, secret: str, body: dict[str, Any]) -> dict[str, Any]:
         return await self._reach().check_in(secret, body)
 
-    async def fetch(
-        self,
-        secret: str,
-        order: dict[str, Any],
-        rng: random.Random,
-        *,
-        slow: bool,
-        spoil: bool,
-        model: str,
-        hardware: str,
-        firmware: str | None,
-        pause: Callable[[float], Awaitable[None]],
-    ) -> None:
-        await self._reach().fetch(
-            secret, order, rng, slow=slow, spoil=spoil, model=model, hardware=hardware, firmware=firmware, pause=pause
-        )
+    async def fetch(self, secret: str, order: dict[str, Any], rng: random.Random, **how: Any) -> None:
+        await self._reach().fetch(secret, order, rng, **how)
 
     async def send_output(self, secret: str, order_id: str, output: bytes) -> None:
         await self._reach().send_output(secret, order_id, output)

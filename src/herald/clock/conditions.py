@@ -10,7 +10,7 @@ from herald.attention.services import close_item, open_item
 from herald.clock.heartbeat import GATEWAY, mark_back
 from herald.clock.silent_sites import keep_silent_sites
 from herald.fleet.models import Device
-from herald.fleet.presence import SiteCalls, silence_but_for, silence_in
+from herald.fleet.presence import SiteCalls, fleet_silence, silence_in
 from herald.outages.models import PlannedOutage
 from herald.outages.services import expected_silent, other_than, outages_now
 
@@ -29,7 +29,7 @@ def refresh_conditions(*, now: datetime) -> None:
     silence = silence_in(counts)
     if silence is not None:
         mark_back(GATEWAY, now=now)  # what nobody could say is held against nobody
-    unplanned = silence_but_for(expected_silent(planned), now) if silence is not None and planned else silence
+    unplanned = fleet_silence(now, but=expected_silent(planned)) if silence is not None and planned else silence
     if unplanned is None:
         close_item(ItemKind.FLEET_SILENT, now=now)
     else:

@@ -115,18 +115,13 @@ class SiteCalls:
         return f"{self.name}: {of} {heard} has been heard from since {self.latest:%H:%M} UTC"
 
 
-def fleet_silence(now: datetime) -> FleetSilence | None:
-    """Whether the fleet fell silent as a whole; None where it did not, or is too small to say."""
+def fleet_silence(now: datetime, *, but: Q | None = None) -> FleetSilence | None:
+    """Whether the fleet fell silent as a whole, `but` for some devices; None where it did not, or is too small to
+    say."""
     from herald.fleet.models import Device  # the models' querysets import this module
 
-    return silence_in(Device.objects.aggregate(**silence_counts(now)))
-
-
-def silence_but_for(explained: Q, now: datetime) -> FleetSilence | None:
-    """The same for the devices but for some."""
-    from herald.fleet.models import Device
-
-    return silence_in(Device.objects.exclude(explained).aggregate(**silence_counts(now)))
+    judged = Device.objects.exclude(but) if but is not None else Device.objects.all()
+    return silence_in(judged.aggregate(**silence_counts(now)))
 
 
 def silence_counts(now: datetime) -> dict[str, Aggregate]:

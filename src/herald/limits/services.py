@@ -88,12 +88,7 @@ def limits_of_people(people: Collection[User]) -> Mapping[int, Limits]:
     limited = [u.pk for u in people if u.is_limited]
     folders = FolderLimit.objects.filter(person__in=limited).select_related("folder").order_by("folder__name")
     sites = SiteLimit.objects.filter(person__in=limited).select_related("site").order_by("site__name")
-    found: dict[int, tuple[list[Folder], list[Site]]] = {pk: ([], []) for pk in limited}
-    for row in folders:
-        found[row.person_id][0].append(row.folder)
-    for one in sites:
-        found[one.person_id][1].append(one.site)
-    return {pk: Limits(folders=f, sites=s) for pk, (f, s) in found.items()}
+    return _gathered(limited, [(r.person_id, r.folder) for r in folders], [(r.person_id, r.site) for r in sites])
 
 
 def limit_person(user_id: int, limits: Limits | None, *, actor: User | None, now: datetime) -> User:
@@ -146,12 +141,19 @@ def limits_of_tokens(found: Collection[ApiToken]) -> Mapping[int, Limits]:
     limited = [t.pk for t in found if t.is_limited]
     folders = TokenFolder.objects.filter(token__in=limited).select_related("folder").order_by("folder__name")
     sites = TokenSite.objects.filter(token__in=limited).select_related("site").order_by("site__name")
-    kept: dict[int, tuple[list[Folder], list[Site]]] = {pk: ([], []) for pk in limited}
-    for row in folders:
-        kept[row.token_id][0].append(row.folder)
-    for one in sites:
-        kept[one.token_id][1].append(one.site)
-    return {pk: Limits(folders=f, sites=s) for pk, (f, s) in kept.items()}
+    return _gathered(limited, [(r.token_id, r.folder) for r in folders], [(r.token_id, r.site) for r in sites])
+
+
+def _gathered(
+    holders: Sequence[int], folders: Sequence[tuple[int, Folder]], sites: Sequence[tuple[int, Site]]
+) -> dict[int, Limits]:
+    """The limits of each holder, from pairs of a holder and what it is limited to; none of either is nothing."""
+    found: dict[int, tuple[list[Folder], list[Site]]] = {pk: ([], []) for pk in holders}
+    for pk, folder in folders:
+        found[pk][0].append(folder)
+    for pk, site in sites:
+        found[pk][1].append(site)
+    return {pk: Limits(folders=f, sites=s) for pk, (f, s) in found.items()}
 
 
 def _check_within(user: User, limits: Limits) -> None:

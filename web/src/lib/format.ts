@@ -67,6 +67,11 @@ export function city(zone: string): string {
   return (zone.split("/").at(-1) ?? zone).replaceAll("_", " ");
 }
 
+/** Words that begin a sentence, as they stand within one. */
+export function within(sentence: string): string {
+  return sentence.charAt(0).toLowerCase() + sentence.slice(1);
+}
+
 /** Bytes in MB. */
 export function megabytes(bytes: number): string {
   return `${(bytes / 1e6).toFixed(1)} MB`;

@@ -5,7 +5,7 @@ import { useState } from "react";
 import type { Schemas } from "@/api/client";
 import { useMay } from "@/api/use-may";
 import { useClock } from "@/lib/clock";
-import { counted, fullInstant, megabytes, relative } from "@/lib/format";
+import { counted, fullInstant, megabytes, relative, within } from "@/lib/format";
 import { usePageTitle } from "@/lib/title";
 import { Button } from "@/parts/controls";
 import { Loaded } from "@/parts/views";
@@ -84,7 +84,7 @@ function Kind({ row, onSet }: { row: Row; onSet: (() => void) | null }) {
       <td className="max-w-[30rem] px-3 py-1.5">
         <span className="font-semibold">{row.name}</span>
         <p className="text-soft">
-          {row.goes}. <span className="text-ink">Stays:</span> {lower(row.stays)}.
+          {row.goes}. <span className="text-ink">Stays:</span> {within(row.stays)}.
         </p>
         {row.problem && (
           <p role="alert" className="text-brick">
@@ -128,10 +128,6 @@ function Kind({ row, onSet }: { row: Row; onSet: (() => void) | null }) {
   );
 }
 
-export function howLong(days: number | null): string {
+function howLong(days: number | null): string {
   return days === null ? "for ever" : counted(days, "day");
-}
-
-function lower(words: string): string {
-  return words.charAt(0).toLowerCase() + words.slice(1);
 }

@@ -4,6 +4,7 @@ import { type ReactNode, useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { changed } from "@/api/topics";
+import { within } from "@/lib/format";
 import { useDebounced } from "@/lib/use-debounced";
 import { Button, Modal, Problem } from "@/parts/controls";
 import { goesWith } from "./queries";
@@ -49,7 +50,7 @@ export function SetKept({ row, onClose }: { row: Row; onClose: () => void }) {
         }}
       >
         <p className="text-soft">
-          {row.goes}. Stays: {row.stays.charAt(0).toLowerCase() + row.stays.slice(1)}.
+          {row.goes}. Stays: {within(row.stays)}.
         </p>
         <fieldset>
           <legend className="sr-only">Kept</legend>
