@@ -39,7 +39,7 @@ from herald.live.events import Receive, Send, hub, serve_events  # noqa: E402
 from herald.memory import settle_memory  # noqa: E402
 from herald.now.watching import Watcher  # noqa: E402
 from herald.people.models import User  # noqa: E402
-from herald.people.tokens import TokenAuthentication  # noqa: E402
+from herald.people.tokens import TokenAuthentication, note_use  # noqa: E402
 
 #: most calls are short; those that look at whole fleets must not keep them waiting
 THREADS, HEAVY_THREADS = 8, 3
@@ -255,7 +255,11 @@ def _signed_in(scope: MutableMapping[str, Any]) -> User | None:
             found = TokenAuthentication().authenticate(request)
         except AuthenticationFailed:
             return None
-        return found[0] if found is not None and found[0].is_active else None
+        listener = found[0] if found is not None else None
+        if not isinstance(listener, User) or not listener.is_active:
+            return None
+        note_use(listener)
+        return listener
     cookies: SimpleCookie = SimpleCookie()
     cookies.load(headers.get(b"cookie", b"").decode("latin-1"))
     morsel = cookies.get(settings.SESSION_COOKIE_NAME)

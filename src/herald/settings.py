@@ -58,6 +58,8 @@ PUBLIC_URL: str = env.str("HERALD_PUBLIC_URL", "http://127.0.0.1:8000").rstrip("
 HEARTBEAT_URL: str = env.str("HERALD_HEARTBEAT_URL", "")
 #: Who is mailed the newest hash of the record once a day.
 RECORD_WITNESS: str = env.str("HERALD_RECORD_WITNESS", "")
+#: How often a token may call in a minute; 0 counts nothing.
+TOKEN_CALLS = env.int("HERALD_TOKEN_CALLS", 1200)
 #: Check-ins a gateway process holds at most before it asks devices to slow down.
 GATEWAY_QUEUE = env.int("HERALD_GATEWAY_QUEUE", 5000)
 
@@ -133,6 +135,9 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "herald.people.sessions.LastSeen",
+    "herald.people.tokens.LastUsed",
+    "herald.people.rates.RateHeaders",
+    "herald.people.replays.IdempotentRequests",
 ]
 ROOT_URLCONF = "herald.urls"
 TEMPLATES = [
@@ -177,11 +182,16 @@ REST_FRAMEWORK = {
         "herald.people.tokens.TokenAuthentication",
     ],
     "DEFAULT_PERMISSION_CLASSES": ["herald.people.permissions.RolePermission"],
+    "DEFAULT_THROTTLE_CLASSES": ["herald.people.rates.TokenThrottle"],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
     "DEFAULT_PARSER_CLASSES": ["herald.http.parsing.BoundedJSONParser"],
-    "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
+    "DEFAULT_SCHEMA_CLASS": "herald.people.replays.CallSchema",
     "EXCEPTION_HANDLER": "herald.http.problems.exception_handler",
     "UNAUTHENTICATED_USER": "django.contrib.auth.models.AnonymousUser",
+}
+#: counts that may be lost with the process
+CACHES = {
+    "default": {"BACKEND": "django.core.cache.backends.locmem.LocMemCache", "OPTIONS": {"MAX_ENTRIES": 10_000}},
 }
 KNOX_TOKEN_MODEL = "knox.AuthToken"
 REST_KNOX = {"TOKEN_TTL": None, "AUTH_HEADER_PREFIX": "Bearer", "AUTO_REFRESH": False}

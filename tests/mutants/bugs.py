@@ -345,7 +345,7 @@ PYTHON = (
         "server/test_tokens",
     ),
     server("people/tokens.py", "user.by_token = details", "pass", "server/test_tokens"),
-    server("people/tokens.py", "now - details.used_at >= USED_EVERY", "False", "server/test_tokens"),
+    server("people/tokens.py", "now - token.used_at >= USED_EVERY", "False", "server/test_tokens"),
     server("people/tokens.py", "if details is None:", "if False:", "server/test_tokens"),
     server("record/chain.py", "return by_token | {", "return {", "server/test_tokens"),
     server(

@@ -183,7 +183,7 @@ def test_what_will_reach_one_device_one_site_and_one_group() -> None:
     assert len([c for c in coming(f"groups/{everybody.pk}") if c[0] == "firing"]) == 14
     assert client.get("/api/v1/devices/nobody/coming").status_code == 404
     assert client.get("/api/v1/sites/99/coming").status_code == 404
-    assert client.get("/api/v1/groups/99/coming").status_code == 404
+    assert client.get("/api/v1/groups/987654/coming").status_code == 404
 
 
 def test_a_ring_is_coming_to_those_who_are_in_it(client: APIClient) -> None:

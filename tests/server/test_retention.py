@@ -415,9 +415,9 @@ BOUNDED = {
         commands_occurrence record_chainwitness record_chainstart retention_deletedtotal retention_keptkind
         rollouts_keptsteps""",
     "their own rooms delete or thin them out": """
-        access_failedsignin access_opensession clock_heartbeat clock_lease clock_timebase django_session
-        fleet_enrolmentattempt images_upload procrastinate_events procrastinate_jobs procrastinate_periodic_defers
-        procrastinate_workers samples_fleetsample""",
+        access_failedsignin access_keptanswer access_opensession clock_heartbeat clock_lease clock_timebase
+        django_session fleet_enrolmentattempt images_upload procrastinate_events procrastinate_jobs
+        procrastinate_periodic_defers procrastinate_workers samples_fleetsample""",
     "made with the program": "auth_group auth_group_permissions auth_permission django_content_type",
 }
 

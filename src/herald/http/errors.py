@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from typing import Any
 
-from django.http import JsonResponse
+from django.http import HttpResponse, JsonResponse
 
 from herald_core.rules import RuleProblem
 
@@ -38,6 +38,14 @@ class DryRun(Exception):
     def __init__(self, told: dict[str, Any]) -> None:
         super().__init__("nothing was changed")
         self.told = told
+
+
+class Replay(Exception):
+    """The request was carried out before; this was the answer."""
+
+    def __init__(self, answer: HttpResponse) -> None:
+        super().__init__("it was carried out before")
+        self.answer = answer
 
 
 class Invalid(DomainError):

@@ -8,6 +8,13 @@ from rest_framework import serializers
 from herald.http.errors import Invalid
 
 
+# the framework's own words speak of objects and pks
+serializers.PrimaryKeyRelatedField.default_error_messages["does_not_exist"] = (
+    "There is none with the number {pk_value}."
+)
+serializers.SlugRelatedField.default_error_messages["does_not_exist"] = "There is none called “{value}”."
+
+
 class StrictSerializer(serializers.Serializer[Any]):
     """A serializer that refuses fields it does not know, naming them."""
 

@@ -14,7 +14,7 @@ from rest_framework.views import set_rollback
 
 from herald.db.limits import limited_to
 from herald.http.agreement import CONSEQUENCES
-from herald.http.errors import Conflict, DomainError, DryRun, NotFound, problem_body, problem_response
+from herald.http.errors import Conflict, DomainError, DryRun, NotFound, Replay, problem_body, problem_response
 from herald.passing import CANCELLED, FORBIDDEN, is_passing, sqlstate
 
 log = structlog.get_logger()
@@ -38,7 +38,7 @@ _CONSTRAINTS = {
 }
 
 
-def exception_handler(error: Exception, context: dict[str, Any]) -> Response | None:
+def exception_handler(error: Exception, context: dict[str, Any]) -> HttpResponse | None:
     """Turn an exception into a response, or None to let it rise as the fault that it is."""
     if isinstance(error, Http404):
         error = NotFound("There is no such thing, or it was deleted.")
@@ -55,6 +55,8 @@ def exception_handler(error: Exception, context: dict[str, Any]) -> Response | N
         response = problem(503, *_unavailable(error))
         response["Retry-After"] = str(RETRY_AFTER_SECONDS)
         return response
+    if isinstance(error, Replay):
+        return error.answer
     if isinstance(error, DryRun):
         set_rollback()
         return Response(error.told, content_type=CONSEQUENCES)

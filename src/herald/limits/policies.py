@@ -37,6 +37,10 @@ _OF_TOKEN = "EXISTS (SELECT FROM access_apitoken t WHERE t.id = {}.token_id)"
 #: a token that is limited itself opens nothing that is its owner's own
 _TOKEN = _LISTS.format("token")
 _IN_PERSON = f"{_TOKEN} = '{{}}'"
+#: a person did it, by the token that is held to its limits where there is one
+_ACTED, _ASKED = (
+    f"{who} = ANY ({_PERSON}) AND ({_IN_PERSON} OR token_id = ANY ({_TOKEN}))" for who in ("actor_id", "user_id")
+)
 _DEVICE = "EXISTS (SELECT FROM fleet_device d WHERE d.id = device_id)"
 _GROUP = f"group_id = ANY ({_GROUPS})"
 _ROLLOUT = "EXISTS (SELECT FROM rollouts_rollout r WHERE r.id = rollout_id)"
@@ -143,9 +147,9 @@ POLICIES: Mapping[str, Policy] = {
     "attention_quarantine": _NOTHING,
     "outages_plannedoutage": _NOTHING,
     "record_recordentry": Policy(
-        f"(actor_id = ANY ({_PERSON}) AND ({_IN_PERSON} OR token_id = ANY ({_TOKEN}))) OR {_ABOUT}",
+        f"({_ACTED}) OR {_ABOUT}",
         "SELECT, INSERT",
-        f"actor_id = ANY ({_PERSON}) AND ({_IN_PERSON} OR token_id = ANY ({_TOKEN}))",
+        _ACTED,
     ),
     "record_comment": Policy(_COMMENTED, "SELECT, INSERT", f"({_COMMENTED}) AND author_id = ANY ({_PERSON})"),
     "record_chainlink": _NOTHING,
@@ -175,6 +179,7 @@ POLICIES: Mapping[str, Policy] = {
     "access_opensession": _own("user_id"),
     "access_apitoken": _own("user_id"),
     "access_failedsignin": _NOTHING,
+    "access_keptanswer": Policy(_ASKED, CHANGE),
     "access_secondfactor": _own("person_id"),
     "access_recoverycode": _own("person_id"),
     "limits_folderlimit": Policy(f"person_id = ANY ({_PERSON})"),

@@ -180,6 +180,21 @@ class RecoveryCode(models.Model):
         constraints = (models.UniqueConstraint(fields=["person", "digest"], name="recovery_code_once"),)
 
 
+class KeptAnswer(models.Model):
+    """The answer to a request that was carried out, for whoever sends it again with the same key."""
+
+    #: of the key, and whose it is
+    digest = models.CharField(max_length=64, primary_key=True)
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="+")
+    token = models.ForeignKey(ApiToken, null=True, on_delete=models.CASCADE, related_name="+")
+    #: of the request
+    fingerprint = models.CharField(max_length=64)
+    #: encrypted with a key that only its caller has; none where it was too long
+    body = models.BinaryField(null=True)
+    #: real time
+    at = models.DateTimeField(db_index=True)
+
+
 class FailedSignIn(models.Model):
     """Sign-ins that failed, counted for all server processes together: by account and address, and by address."""
 

@@ -8,6 +8,7 @@ from rest_framework.permissions import SAFE_METHODS, BasePermission
 from rest_framework.request import Request
 
 from herald.db.limits import begin_limits
+from herald.people.idempotency import Claim
 from herald.people.models import ABILITIES, Ability, User
 
 if TYPE_CHECKING:
@@ -69,6 +70,9 @@ class RolePermission(BasePermission):
                 self.message = f"{who} limited to some devices, and this is about the whole fleet."
                 return False
             begin_limits(user.pk, token.pk if token is not None and token.is_limited else None)
+        claim = getattr(request, "claim", None)
+        if isinstance(claim, Claim) and not getattr(view, "changes_nothing", False):
+            claim.begin(request, user)
         return True
 
 

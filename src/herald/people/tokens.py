@@ -1,14 +1,18 @@
 """API tokens: made, listed, revoked, and read from requests. Their letters are kept nowhere; each act is on record."""
 
+from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import Any
 
 from django.db import transaction
 from django.db.models import QuerySet
+from django.http import HttpRequest
+from django.http.response import HttpResponseBase
 from knox.auth import TokenAuthentication as ByDigest
 from knox.models import AuthToken
 from rest_framework.exceptions import AuthenticationFailed
 
+from herald.db.limits import beyond_limits
 from herald.http.errors import InvalidFields, NotFound
 from herald.people.models import ApiToken, User
 from herald.record.services import record
@@ -26,11 +30,30 @@ class TokenAuthentication(ByDigest):  # type: ignore[misc]  # knox has no types
         details = ApiToken.objects.filter(token=token).first()
         if details is None:  # of which it is not known what it opens, opens nothing
             raise AuthenticationFailed("Invalid token.")
-        now = clock.now()
-        if details.used_at is None or now - details.used_at >= USED_EVERY:
-            ApiToken.objects.filter(pk=details.pk).update(used_at=now)
         user.by_token = details
         return user, token
+
+
+class LastUsed:
+    """Middleware: notes when a token was used last. After the answer, as a row that is written before is held until the
+    act is done, and other requests with the same token would wait for it."""
+
+    def __init__(self, get_response: Callable[[HttpRequest], HttpResponseBase]) -> None:
+        self._get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponseBase:
+        answer = self._get_response(request)
+        if "Authorization" in request.headers and isinstance(request.user, User):
+            note_use(request.user)
+        return answer
+
+
+def note_use(user: User) -> None:
+    """Keep that the token by which somebody is signed in was used just now."""
+    token, now = user.by_token, clock.now()
+    if token is not None and (token.used_at is None or now - token.used_at >= USED_EVERY):
+        with beyond_limits():
+            ApiToken.objects.filter(pk=token.pk).update(used_at=now)
 
 
 def make_token(

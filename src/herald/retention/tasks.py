@@ -2,6 +2,7 @@
 
 from procrastinate.contrib.django import app
 
+from herald.people.idempotency import forget_answers
 from herald.people.sessions import forget_expired
 from herald.retention.running import delete_old
 from herald.time import clock
@@ -13,8 +14,9 @@ SECONDS = 5.0
 @app.periodic(cron="23 * * * *")
 @app.task(queue="housekeeping", queueing_lock="forget_sessions")
 def forget_sessions(timestamp: int) -> None:
-    """Forget sessions that ran out."""
+    """Forget sessions that ran out, and answers that nobody asks for again."""
     forget_expired()
+    forget_answers()
 
 
 @app.periodic(cron="* * * * *")

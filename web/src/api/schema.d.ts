@@ -8015,7 +8015,10 @@ export interface operations {
     admissions_dismiss: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 attempt_id: number;
             };
@@ -8143,7 +8146,10 @@ export interface operations {
     admissions_let_in_again: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -8463,7 +8469,10 @@ export interface operations {
     attention_acknowledge: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 item_id: number;
             };
@@ -8592,7 +8601,10 @@ export interface operations {
     attention_assign: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 item_id: number;
             };
@@ -8839,7 +8851,10 @@ export interface operations {
     attention_comment: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 item_id: number;
             };
@@ -8977,7 +8992,10 @@ export interface operations {
     attention_snooze: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 item_id: number;
             };
@@ -9204,7 +9222,10 @@ export interface operations {
     attributes_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -9347,7 +9368,10 @@ export interface operations {
     attributes_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 key: string;
             };
@@ -9476,6 +9500,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -9953,7 +9979,10 @@ export interface operations {
     calendar_feeds_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -10097,7 +10126,10 @@ export interface operations {
     calendar_feeds_revoke: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 feed_id: number;
             };
@@ -10314,7 +10346,10 @@ export interface operations {
     calendar_sources_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -10455,7 +10490,10 @@ export interface operations {
     calendar_sources_change: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 source_id: number;
             };
@@ -10598,7 +10636,10 @@ export interface operations {
     calendar_sources_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 source_id: number;
             };
@@ -10726,7 +10767,10 @@ export interface operations {
     calendar_sources_change_preview: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 source_id: number;
             };
@@ -10869,7 +10913,10 @@ export interface operations {
     calendar_sources_read: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 source_id: number;
             };
@@ -10998,7 +11045,10 @@ export interface operations {
     calendar_sources_preview: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -11228,7 +11278,10 @@ export interface operations {
     calendar_move: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -11368,7 +11421,10 @@ export interface operations {
     calendar_move_preview: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -11597,7 +11653,10 @@ export interface operations {
     channels_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -11734,7 +11793,10 @@ export interface operations {
     channels_change: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 channel_id: number;
             };
@@ -11873,7 +11935,10 @@ export interface operations {
     channels_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 channel_id: number;
             };
@@ -12001,7 +12066,10 @@ export interface operations {
     channels_test: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 channel_id: number;
             };
@@ -12218,7 +12286,10 @@ export interface operations {
     command_templates_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -12379,7 +12450,10 @@ export interface operations {
     command_templates_change: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 key: string;
             };
@@ -12542,7 +12616,10 @@ export interface operations {
     command_templates_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 key: string;
             };
@@ -12759,7 +12836,10 @@ export interface operations {
     custodians_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -13008,7 +13088,10 @@ export interface operations {
     custodians_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -13137,6 +13220,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -14168,7 +14253,10 @@ export interface operations {
     devices_watch_live: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 device: string;
             };
@@ -14297,7 +14385,10 @@ export interface operations {
     devices_stop_live: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 device: string;
             };
@@ -14648,7 +14739,10 @@ export interface operations {
     devices_remove: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 device: string;
             };
@@ -14786,6 +14880,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -15066,7 +15162,10 @@ export interface operations {
     devices_request_report: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 device: string;
             };
@@ -15195,7 +15294,10 @@ export interface operations {
     devices_issue_secret: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 device: string;
             };
@@ -15324,7 +15426,10 @@ export interface operations {
     devices_revoke_secret: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 device: string;
             };
@@ -15565,6 +15670,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -15912,7 +16019,10 @@ export interface operations {
     devices_request_reports: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -16279,6 +16389,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -16537,6 +16649,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -16903,7 +17017,10 @@ export interface operations {
     codes_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -17045,7 +17162,10 @@ export interface operations {
     codes_revoke: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 code_id: number;
             };
@@ -17263,6 +17383,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -17990,7 +18112,10 @@ export interface operations {
     folders_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -18127,7 +18252,10 @@ export interface operations {
     folders_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 folder_id: number;
             };
@@ -18255,7 +18383,10 @@ export interface operations {
     folders_change: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 folder_id: number;
             };
@@ -18483,7 +18614,10 @@ export interface operations {
     freezes_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -18625,7 +18759,10 @@ export interface operations {
     freezes_change: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 freeze_id: number;
             };
@@ -18769,7 +18906,10 @@ export interface operations {
     freezes_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 freeze_id: number;
             };
@@ -19075,7 +19215,10 @@ export interface operations {
     groups_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -19323,7 +19466,10 @@ export interface operations {
     groups_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 group_id: number;
             };
@@ -19452,6 +19598,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -19705,6 +19853,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -19848,6 +19998,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -20203,6 +20355,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -20912,7 +21066,10 @@ export interface operations {
     image_cleanups_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -21051,7 +21208,10 @@ export interface operations {
     image_cleanups_undo: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 cleanup_id: number;
             };
@@ -21358,7 +21518,10 @@ export interface operations {
     images_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -21502,7 +21665,10 @@ export interface operations {
     images_approve: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 image_id: number;
             };
@@ -21631,7 +21797,10 @@ export interface operations {
     images_withdraw: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 image_id: number;
             };
@@ -21967,7 +22136,10 @@ export interface operations {
     import_mappings_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 mapping_id: number;
             };
@@ -22189,7 +22361,10 @@ export interface operations {
     imports_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -22429,7 +22604,10 @@ export interface operations {
     imports_map: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 import_id: number;
             };
@@ -22571,6 +22749,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -22713,7 +22893,10 @@ export interface operations {
     imports_cancel: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 import_id: number;
             };
@@ -22951,7 +23134,10 @@ export interface operations {
     imports_save_mapping: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 import_id: number;
             };
@@ -23199,6 +23385,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -23421,7 +23609,10 @@ export interface operations {
     models_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -23667,7 +23858,10 @@ export interface operations {
     models_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -23796,6 +23990,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -23939,7 +24135,10 @@ export interface operations {
     approval_policies_set: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -24078,6 +24277,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -24705,7 +24906,10 @@ export interface operations {
     notifications_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -24852,7 +25056,10 @@ export interface operations {
     notifications_change: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rule_id: number;
             };
@@ -25001,7 +25208,10 @@ export interface operations {
     notifications_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rule_id: number;
             };
@@ -25487,7 +25697,10 @@ export interface operations {
     outages_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -25625,7 +25838,10 @@ export interface operations {
     outages_end: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 outage_id: number;
             };
@@ -27676,7 +27892,10 @@ export interface operations {
     pause_everything: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -27812,7 +28031,10 @@ export interface operations {
     pause_resume: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -28028,7 +28250,10 @@ export interface operations {
     people_change: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 user_id: number;
             };
@@ -28166,7 +28391,10 @@ export interface operations {
     people_limit: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 user_id: number;
             };
@@ -28311,7 +28539,10 @@ export interface operations {
     people_reset_second_factor: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 user_id: number;
             };
@@ -28440,7 +28671,10 @@ export interface operations {
     people_disable: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -28578,7 +28812,10 @@ export interface operations {
     people_enable: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -28809,7 +29046,10 @@ export interface operations {
     people_invite: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -28948,7 +29188,10 @@ export interface operations {
     people_revoke_invitation: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 invitation_id: number;
             };
@@ -29219,7 +29462,10 @@ export interface operations {
     people_remove: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -29446,7 +29692,10 @@ export interface operations {
     quarantine_try: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 quarantine_id: number;
             };
@@ -30027,7 +30276,10 @@ export interface operations {
     retention_set: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 key: string;
             };
@@ -30368,7 +30620,10 @@ export interface operations {
     ring_plans_save: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -30530,7 +30785,10 @@ export interface operations {
     ring_plans_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 plan_id: number;
             };
@@ -30756,7 +31014,10 @@ export interface operations {
     rollouts_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -31042,7 +31303,10 @@ export interface operations {
     rollouts_change: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -31221,7 +31485,10 @@ export interface operations {
     rollouts_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -31349,7 +31616,10 @@ export interface operations {
     rollouts_approve_gate: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -31487,7 +31757,10 @@ export interface operations {
     rollouts_approve_override: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -31728,7 +32001,10 @@ export interface operations {
     rollouts_edit_open: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -32127,7 +32403,10 @@ export interface operations {
     rollouts_comment: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -32613,7 +32892,10 @@ export interface operations {
     rollouts_exclude: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -32754,7 +33036,10 @@ export interface operations {
     rollouts_include: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -32895,7 +33180,10 @@ export interface operations {
     rollouts_expedite: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -33036,7 +33324,10 @@ export interface operations {
     rollouts_extend: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -33537,7 +33828,10 @@ export interface operations {
     rollouts_hold: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -33926,7 +34220,10 @@ export interface operations {
     rollouts_launch: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -34065,7 +34362,10 @@ export interface operations {
     rollouts_open_gate: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -34194,7 +34494,10 @@ export interface operations {
     rollouts_pause: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -34674,7 +34977,10 @@ export interface operations {
     rollouts_release: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -35034,7 +35340,10 @@ export interface operations {
     rollouts_resume: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -35163,7 +35472,10 @@ export interface operations {
     rollouts_retry: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -35413,7 +35725,10 @@ export interface operations {
     rollouts_rings_ahead: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -35717,7 +36032,10 @@ export interface operations {
     rollouts_roll_back: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -35846,7 +36164,10 @@ export interface operations {
     rollouts_skip: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -35987,7 +36308,10 @@ export interface operations {
     rollouts_stop: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -36365,7 +36689,10 @@ export interface operations {
     rollouts_words: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 rollout_id: number;
             };
@@ -36505,7 +36832,10 @@ export interface operations {
     rollouts_order: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -37572,7 +37902,10 @@ export interface operations {
     saved_views_save: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -37711,7 +38044,10 @@ export interface operations {
     saved_views_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 view_id: number;
             };
@@ -37937,7 +38273,10 @@ export interface operations {
     schedules_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -38195,7 +38534,10 @@ export interface operations {
     schedules_change: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 schedule_id: number;
             };
@@ -38458,7 +38800,10 @@ export interface operations {
     schedules_group_answers: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 schedule_id: number;
             };
@@ -38603,7 +38948,10 @@ export interface operations {
     schedules_approve: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 schedule_id: number;
             };
@@ -38841,7 +39189,10 @@ export interface operations {
     schedules_comment: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 schedule_id: number;
             };
@@ -39097,7 +39448,10 @@ export interface operations {
     schedules_end: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 schedule_id: number;
             };
@@ -39226,7 +39580,10 @@ export interface operations {
     schedules_pause: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 schedule_id: number;
             };
@@ -39614,7 +39971,10 @@ export interface operations {
     schedules_resume: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 schedule_id: number;
             };
@@ -39743,7 +40103,10 @@ export interface operations {
     schedules_run: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 schedule_id: number;
             };
@@ -39881,7 +40244,10 @@ export interface operations {
     schedules_skip: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 schedule_id: number;
             };
@@ -40757,7 +41123,10 @@ export interface operations {
     keys_rotate: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -40884,7 +41253,10 @@ export interface operations {
     keys_revoke: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 kid: string;
             };
@@ -41102,7 +41474,10 @@ export interface operations {
     sites_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -41350,7 +41725,10 @@ export interface operations {
     sites_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -41479,6 +41857,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -42072,7 +42452,10 @@ export interface operations {
     tags_describe: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -42211,6 +42594,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -42344,6 +42729,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
                 /** @description The `digest` of the consequences that were shown: without it a change that reaches something running is 409 `consequences-not-agreed`. */
                 "Herald-Agreed"?: string;
                 /** @description Answer 200 with the consequences only (`groups`, `uses`, `digest`), and change nothing. */
@@ -42985,7 +43372,10 @@ export interface operations {
     uploads_create: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -43234,7 +43624,10 @@ export interface operations {
                 /** @description where this piece begins */
                 offset: number;
             };
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 upload_id: string;
             };
@@ -43367,7 +43760,10 @@ export interface operations {
     uploads_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 upload_id: string;
             };

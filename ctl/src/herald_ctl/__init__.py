@@ -1,0 +1,1 @@
+"""Brisk Herald on the command line, by nothing but its API. docs/ctl.md describes it."""
