@@ -5,6 +5,7 @@ import os
 import subprocess
 import sys
 from datetime import UTC, datetime, timedelta
+from functools import cache
 from typing import Any
 
 from tests.running import ENGINEER, ROOT, Running
@@ -24,9 +25,14 @@ def typed(running: Running, *words: str, **also: Any) -> subprocess.CompletedPro
     )
 
 
+@cache
+def token(running: Running) -> str:
+    return running.token_of(ENGINEER)
+
+
 def environment(running: Running) -> dict[str, str]:
     own = {"PYTHONPATH": str(ROOT / "ctl" / "src"), "HERALD_URL": running.url}
-    own |= {"HERALD_TOKEN": running.token_of(ENGINEER)}
+    own |= {"HERALD_TOKEN": token(running)}
     return {**{k: v for k, v in os.environ.items() if not k.startswith("HERALD_")}, **own}
 
 
