@@ -61,6 +61,8 @@ _HEAVY = (
     "/values",
     "/accept",
     "/undo",
+    "/configuration/compare",
+    "/configuration/apply",
 )
 _MB = 1024 * 1024
 #: how large a body may be: of files where files are taken, of JSON elsewhere; little from who shows no credentials

@@ -119,6 +119,7 @@ INSTALLED_APPS = [
     "herald.limits",
     "herald.outages",
     "herald.retention",
+    "herald.configuration",
     "herald.demo",
 ]
 MIDDLEWARE = [

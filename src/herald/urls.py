@@ -21,6 +21,7 @@ from herald.commands.api import templates as command_templates
 from herald.commands.api import views as commands
 from herald.commands.api import watch as command_watch
 from herald.commands.api.comments import ScheduleCommentsView
+from herald.configuration import api as configuration
 from herald.deliveries.api import views as deliveries
 from herald.edits.api import views as edits
 from herald.find.api import views as find
@@ -321,6 +322,11 @@ urlpatterns = [
     _route("retention", RetentionListView),
     _route("retention/<str:key>", RetentionView),
     _route("retention/<str:key>/preview", RetentionPreview),
+    _route("configuration", configuration.ConfigurationExportView),
+    _route("configuration/schema", configuration.ConfigurationSchemaView),
+    _route("configuration/compare", configuration.ConfigurationCompareView),
+    _route("configuration/apply", configuration.ConfigurationApplyView),
+    _route("configuration/origin", configuration.ConfigurationOriginView),
     path("metrics", MetricsView.as_view()),
     path("api/v1/schema", SchemaView.as_view(), name="schema"),
     path("api/v1/docs", DocsView.as_view(url_name="schema"), name="docs"),

@@ -37,6 +37,27 @@ def test_a_group_is_picked_by_hand_and_unknown_names_are_said(signed_in: Page, r
     expect(page).to_have_url(re.compile("/groups$"))
 
 
+def test_a_group_that_is_kept_as_a_file_says_so_and_when_it_was_changed_by_hand(
+    signed_in: Page, running: Running
+) -> None:
+    page = signed_in
+    files = {"kinds": {"groups": [{"name": "From a file", "rule": "family = Drum"}]}}
+    plan = running.api("POST", "configuration/compare", files)
+    also = {"digest": plan["digest"], "files": {"groups": "groups.yaml"}, "revision": "4f2a1c9"}
+    running.api("POST", "configuration/apply", files | also)
+    group = next(g for g in running.ask("groups") if g["name"] == "From a file")["id"]
+    page.goto(f"{running.url}/groups/{group}")
+    expect(page.get_by_text("Kept as a file: groups.yaml at 4f2a1c9, applied")).to_contain_text("by M. Okafor")
+    expect(page.get_by_text("changed by hand since")).to_have_count(0)
+    page.get_by_role("button", name="Describe…").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Note").fill("by hand")
+    dialog.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("changed by hand since")).to_be_visible()
+    running.api("DELETE", f"groups/{group}")
+    expect(page.get_by_role("heading", name="From a file")).to_have_count(0)
+
+
 def test_a_group_in_use_says_what_uses_it(signed_in: Page, running: Running) -> None:
     page = signed_in
     group = running.api("POST", "groups", {"name": "Used by a draft", "rule": "family = Drum"})["id"]

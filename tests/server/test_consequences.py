@@ -57,6 +57,14 @@ def door_groups_change(client: APIClient) -> tuple[Group, Ask]:
     return group, lambda **h: client.patch(f"/api/v1/groups/{group.pk}", {"rule": "tag = lab"}, format="json", **h)
 
 
+def door_configuration_apply(client: APIClient) -> tuple[Group, Ask]:
+    make_device(tags=["lab"])
+    group = make_rule_group("G", "tag = other")
+    body: dict[str, Any] = {"kinds": {"groups": [{"name": "G", "rule": "tag = lab"}]}}
+    body["digest"] = client.post("/api/v1/configuration/compare", body, format="json").json()["digest"]
+    return group, lambda **h: client.post("/api/v1/configuration/apply", body, format="json", **h)
+
+
 def door_groups_change_members(client: APIClient) -> tuple[Group, Ask]:
     group, device = make_static("G", []), make_device()
     body = {"add": [device.name], "remove": []}

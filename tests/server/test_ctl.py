@@ -1,6 +1,7 @@
 """`herald-ctl` against the real API: what it shows, what it does, and that nothing is done twice or unasked."""
 
 import json
+import subprocess
 import sys
 from collections.abc import Callable
 from contextlib import redirect_stdout
@@ -21,7 +22,7 @@ from herald.people.tokens import make_token
 from herald.rollouts.models import Rollout
 from herald_core.rings.assignment import RingKind
 from herald_ctl import __main__ as ctl
-from herald_ctl import acting, looking, watching
+from herald_ctl import acting, configuring, looking, watching
 from herald_ctl.api import TRIES, Api, Trouble, connect
 from herald_ctl.printing import moment, safe, size
 from tests.factories import (
@@ -395,3 +396,100 @@ def test_a_person_without_a_role_is_told_so(run: Run, person: User, draft: Rollo
     User.objects.filter(pk=person.pk).update(role="viewer")
     refused = run("launch", str(draft.pk), "--devices", "12")
     assert refused.code == 1 and "viewer" in refused.err
+
+
+# -- configuration as files ------------------------------------------------------------------------
+
+
+def test_configuration_goes_out_into_files_and_nothing_differs(run: Run, tmp_path: Path) -> None:
+    make_site("Crow Hill")
+    make_rule_group("Lab", "tag = lab\nand tag = yard")
+    folder = tmp_path / "configuration"
+    written = run("export", str(folder))
+    assert written.code == 0, written.err
+    assert {p.name for p in folder.iterdir()} == {"groups.yaml", "sites.yaml"}
+    # as a person reads and changes it
+    assert (folder / "groups.yaml").read_text() == (
+        "herald: 1\nkind: groups\nthings:\n- name: Lab\n  rule: |-\n    tag = lab\n    and tag = yard\n"
+    )
+    same = run("diff", str(folder))
+    assert (same.code, same.out) == (0, "All is as the files say.\n")
+    Group.objects.all().delete()
+    run("export", str(folder))
+    assert not (folder / "groups.yaml").exists(), "what is no more leaves no file behind"
+
+
+def test_files_are_compared_agreed_to_and_applied(run: Run, tmp_path: Path) -> None:
+    make_devices(3, tags=["lab"])
+    make_rule_group("Lab", "tag = nowhere")
+    make_rule_group("Other", "tag = x")
+    (tmp_path / "groups.yaml").write_text(
+        "herald: 1\nkind: groups\nthings:\n- name: Lab\n  rule: tag = lab\n- {name: New, rule: tag = y}\n"
+    )
+    different = run("diff", str(tmp_path))
+    assert different.code == 3
+    for line in (
+        "~ groups: Lab",
+        "    rule: tag = nowhere → tag = lab",
+        "+ groups: New",
+        "groups in no file, which stay (1): Other",
+        "“Lab”: 3 devices join, 0 leave",
+    ):
+        assert line in different.out, different.out
+    digest = different.out.split("--digest '")[1].split("'")[0]
+    unasked = run("apply", str(tmp_path))
+    assert unasked.code == 1 and digest in unasked.err and not Group.objects.filter(name="New").exists()
+    applied = run("apply", str(tmp_path), "--digest", digest, "--revision", "4f2a1c9")
+    assert applied.code == 0 and "Done: 1 added, 1 changed." in applied.out, applied.err
+    assert Group.objects.get(name="Lab").memberships.count() == 3
+    again = run("apply", str(tmp_path), "--digest", digest)
+    assert again.code == 1 and "compare again" in again.err
+    gone = run("diff", str(tmp_path), "--delete")
+    assert gone.code == 3 and "- groups: Other" in gone.out
+
+
+def test_at_a_terminal_files_are_shown_and_asked_about(
+    run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "groups.json").write_text(
+        json.dumps({"herald": 1, "kind": "groups", "things": [{"name": "New", "rule": "tag = y"}]})
+    )
+    monkeypatch.setattr(sys.stdin, "isatty", lambda: True, raising=False)
+    monkeypatch.setattr(configuring.typer, "confirm", lambda question: False)
+    assert run("apply", str(tmp_path)).code == 2 and not Group.objects.exists()
+    monkeypatch.setattr(configuring.typer, "confirm", lambda question: True)
+    assert run("apply", str(tmp_path)).code == 0 and Group.objects.exists()
+    assert "All is as the files say." in run("apply", str(tmp_path)).out
+
+
+def test_what_is_wrong_in_a_file_is_told_by_its_name_and_place(run: Run, tmp_path: Path) -> None:
+    assert "There are no files" in run("diff", str(tmp_path)).err
+    (tmp_path / "a.yaml").write_text("herald: 1\nkind: groups\nthings:\n- {name: Good, rule: tag = x}\n")
+    second = tmp_path / "b.yaml"
+    second.write_text("herald: 1\nkind: groups\nthings:\n- {name: Fine, rule: tag = x}\n- {name: Bad, rule: tag =}\n")
+    refused = run("diff", str(tmp_path))
+    assert refused.code == 1 and "b.yaml, thing 2, rule: The group “Bad”: Line 1" in refused.err
+    for text, words in (
+        ("herald: [", "cannot be read"),
+        ("just words", "must say herald"),
+        ("herald: 2\nkind: groups\nthings: []\n", "of form 2"),
+        ("!!python/object/apply:os.system ['true']", "cannot be read"),
+    ):
+        second.write_text(text)
+        assert words in run("diff", str(tmp_path)).err
+
+
+def test_moments_may_stand_in_files_without_quotes(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "freezes.yaml").write_text(
+        "herald: 1\nkind: freezes\nthings:\n- name: Harvest\n  starts_at: 2027-08-01T00:00:00Z\n"
+        "  ends_at: 2027-09-01T00:00:00Z\n  everywhere: true\n"
+    )
+    assert run("diff", str(tmp_path)).code == 3
+
+
+def test_the_revision_is_what_git_says(tmp_path: Path) -> None:
+    assert configuring._revision(tmp_path / "nowhere") == ""
+    subprocess.run(["git", "init", "-q", str(tmp_path)], check=True)
+    commit = ["-c", "user.name=N", "-c", "user.email=n@example.com", "commit", "-q", "--allow-empty", "-m", "m"]
+    subprocess.run(["git", "-C", str(tmp_path), *commit], check=True)
+    assert len(configuring._revision(tmp_path)) >= 7

@@ -9,7 +9,7 @@ from typing import Annotated, Any
 import typer
 from rich.console import Console
 
-from herald_ctl import acting, looking, watching
+from herald_ctl import acting, configuring, looking, watching
 from herald_ctl.api import Api, Trouble, connect
 from herald_ctl.printing import Output, safe
 
@@ -162,6 +162,36 @@ def stop(context: typer.Context, rollout: Rollout, yes: Yes = False, as_json: As
 def open_gate(context: typer.Context, rollout: Rollout, yes: Yes = False, as_json: AsJson = False) -> None:
     """Open the next ring although its gate is not met."""
     acting.step_in(context.obj.api(), Output(as_json=as_json), "open-gate", rollout, yes=yes)
+
+
+Folder = Annotated[Path, typer.Argument(metavar="FOLDER", help="Where the files are.", file_okay=False)]
+Delete = Annotated[bool, typer.Option("--delete", help="Delete what is in no file, of the kinds that have files.")]
+
+
+@app.command()
+def export(context: typer.Context, folder: Folder, as_json: AsJson = False) -> None:
+    """Write the configuration into files, one a kind."""
+    configuring.export(context.obj.api(), Output(as_json=as_json), folder)
+
+
+@app.command()
+def diff(context: typer.Context, folder: Folder, deletes: Delete = False, as_json: AsJson = False) -> None:
+    """Show what applying files would do, and what that sets off. Ends with 3 where there is something to do."""
+    raise typer.Exit(configuring.compare(context.obj.api(), Output(as_json=as_json), folder, deletes=deletes))
+
+
+@app.command()
+def apply(
+    context: typer.Context,
+    folder: Folder,
+    deletes: Delete = False,
+    digest: Annotated[str, typer.Option(help="What `diff` showed; without it, it is shown and asked.")] = "",
+    revision: Annotated[str | None, typer.Option(help="What the files call their state; else what git says.")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Apply files, as one act."""
+    out = Output(as_json=as_json)
+    configuring.apply(context.obj.api(), out, folder, deletes=deletes, digest=digest, revision=revision)
 
 
 @images.command("add")

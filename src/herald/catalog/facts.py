@@ -196,6 +196,25 @@ def _write_keys(key: str, ids: Sequence[int], versions: Sequence[str]) -> None:
             write_version_keys(key, keys)
 
 
+def define_fact(
+    key: str, *, label: str, type: FieldType, unit: str = "", note: str = "", actor: User | None, now: datetime
+) -> PropertyDefinition:
+    """Say beforehand what devices will report, so that rules may name it. Its type is found anew once they do.
+
+    Raises:
+        Invalid: something has this key.
+    """
+    with transaction.atomic():
+        if key in BUILT_IN_KEYS or PropertyDefinition.objects.filter(key=key).exists():
+            raise Invalid("/key", f"There is a field called {key} already.")
+        fields = {"label": label, "type": type.value, "unit": unit, "note": note, "found": True}
+        made = write_definition(PropertyDefinition(key=key, source="fact"), fields)
+        sentence = f"Defined the fact {key} before devices report it"
+        record(now=now, actor=actor, kind="fact", object_id=made.pk, sentence=sentence)
+        notify("fleet")
+    return made
+
+
 def change_fact(
     key: str,
     *,

@@ -132,6 +132,19 @@ def save_template(
     return template
 
 
+def defaults_of(template: CommandTemplate) -> dict[str, Any]:
+    """What an own template of a built-in action fills beforehand, as it was written down."""
+    if template.action == Action.NAMED:
+        return {}
+    given = _OF_ACTION[Action(template.action)].schema["properties"]
+    own = template.schema.get("properties", {})
+    return {
+        key: value["default"]
+        for key, value in own.items()
+        if "default" in value and given.get(key, {}).get("default") != value["default"]
+    }
+
+
 def retire_template(template: CommandTemplate, *, actor: User | None, now: datetime) -> None:
     """Offer an own template no more. What was made from it stays.
 

@@ -117,6 +117,13 @@ BODIES: dict[str, Any] = {
     "ModelCapabilitiesBody": {"ranges": [{"capability": "files_ahead", "from_version": "2.1"}]},
     "NewScheduleBody": {**_COMMAND, "devices": 120},
     "KeptBody": {"days": 90, "archives": True, "deletes": 120_400},
+    "ConfigurationBody": {"kinds": {"groups": [{"name": "Frost zone", "rule": "tag = frost-zone"}]}, "deletes": False},
+    "ConfigurationToApply": {
+        "kinds": {"groups": [{"name": "Frost zone", "rule": "tag = frost-zone"}]},
+        "digest": "9f2c41d07e6ab8355d1f0c9a77e21b64",
+        "files": {"groups": "groups.yaml"},
+        "revision": "4f2a1c9",
+    },
     "NewTokenBody": {"name": "Nightly report", "days": 90, "reads_only": True, "limits": {"folders": [4], "sites": []}},
     "OutageBody": {"site": 3, "ends_at": "2026-12-01T06:00:00Z", "reason": "the provider moves the mast"},
     "OrderBody": {"order": [7, 4, 9]},

@@ -7,7 +7,6 @@ from rest_framework import serializers
 
 from herald.http.errors import Invalid
 
-
 # the framework's own words speak of objects and pks
 serializers.PrimaryKeyRelatedField.default_error_messages["does_not_exist"] = (
     "There is none with the number {pk_value}."

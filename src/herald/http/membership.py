@@ -27,6 +27,7 @@ GATED_CALLS: Mapping[str, str] = {
     "capabilities_set": "what a model’s firmware can do, and with it whom a command reaches",
     "imports_accept": "devices made and changed from a file",
     "imports_undo": "the same, undone",
+    "configuration_apply": "groups, attributes, sites and all else that is kept as files, as one act",
     "devices_add": "one device made known by hand",
     "devices_replace": "a device that takes the place, groups and admission of another",
 }
@@ -41,12 +42,12 @@ FREE_CALLS = frozenset(
     calendar_sources_change_preview calendar_sources_create calendar_sources_delete calendar_sources_preview
     calendar_sources_read capabilities_preview channels_change channels_create channels_delete channels_test
     codes_create codes_revoke command_templates_change command_templates_create command_templates_delete
-    custodians_create custodians_delete custodians_preview devices_issue_secret devices_remove devices_replace_preview
-    devices_request_report devices_request_reports devices_revoke_secret devices_stop_live devices_upcoming
-    devices_watch_live edits_preview folders_change folders_create folders_delete freezes_change freezes_create
-    freezes_delete groups_create groups_delete image_cleanups_create image_cleanups_undo images_approve images_create
-    images_withdraw import_mappings_delete imports_cancel imports_create imports_map imports_save_mapping keys_revoke
-    keys_rotate models_create models_delete models_preview notifications_change notifications_create
+    configuration_compare custodians_create custodians_delete custodians_preview devices_issue_secret devices_remove
+    devices_replace_preview devices_request_report devices_request_reports devices_revoke_secret devices_stop_live
+    devices_upcoming devices_watch_live edits_preview folders_change folders_create folders_delete freezes_change
+    freezes_create freezes_delete groups_create groups_delete image_cleanups_create image_cleanups_undo images_approve
+    images_create images_withdraw import_mappings_delete imports_cancel imports_create imports_map imports_save_mapping
+    keys_revoke keys_rotate models_create models_delete models_preview notifications_change notifications_create
     notifications_delete outages_create outages_end own_change own_messages_read own_password own_preference_set
     own_recovery_codes own_second_factor_begin own_second_factor_confirm own_second_factor_take_off own_session_end
     own_sessions_end_others own_test_message pause_everything pause_resume people_change people_disable people_enable

@@ -137,6 +137,7 @@ POLICIES: Mapping[str, Policy] = {
     "calendar_calendarsource": _NOTHING,
     "calendar_calendarsource_groups": _NOTHING,
     "calendar_calendarsource_sites": _NOTHING,
+    "configuration_keptbyfile": _NOTHING,
     "now_pauseofeverything": _SHARED,
     "agenda_feed": _own("owner_id"),
     "agenda_feedevent": Policy("EXISTS (SELECT FROM agenda_feed f WHERE f.id = feed_id)", CHANGE),

@@ -16,6 +16,7 @@ class Kind(models.TextChoices):
     CLEANING = "cleaning", "Clean-up of images"
     CODE = "code", "Enrolment code"
     COMMAND = "command", "Command of one’s own"
+    CONFIGURATION = "configuration", "Configuration from files"
     CUSTODIAN = "custodian", "Custodian"
     DELIVERY = "delivery", "Delivery"
     DEVICE = "device", "Device"

@@ -77,7 +77,7 @@ class PlanListView(APIView):
         drafts.check_rings(read_rings(body["rings"]), "/rings")
         rings = [{**r, "group_id": r["group_id"].pk if r["group_id"] else None} for r in body["rings"]]
         version = ring_plans.save_ring_plan(
-            body["name"], rings, note=body["note"], actor=person(request), now=clock.now()
+            body["name"], rings, note=body["note"] or None, actor=person(request), now=clock.now()
         )
         return Response(PlanRow(version.plan).data, status=201)
 

@@ -14,10 +14,10 @@ from herald.rollouts.models import RingPlan, RingPlanVersion
 
 
 def save_ring_plan(
-    name: str, rings: Sequence[Mapping[str, Any]], *, note: str = "", actor: User | None, now: datetime
+    name: str, rings: Sequence[Mapping[str, Any]], *, note: str | None = None, actor: User | None, now: datetime
 ) -> RingPlanVersion:
     """Keep rings under a name: a new plan, or the next version of the plan of that name. Rings that are the same as
-    the newest version's make none.
+    the newest version's make none. A note that is None stays.
 
     Raises:
         Invalid: the name is empty.
@@ -27,8 +27,8 @@ def save_ring_plan(
     with transaction.atomic():
         plan, made = RingPlan.objects.select_for_update().get_or_create(name=name.strip())
         newest = plan.versions.first()
-        if (note and plan.note != note) or plan.archived:
-            plan.note, plan.archived = note or plan.note, False
+        if (note is not None and plan.note != note) or plan.archived:
+            plan.note, plan.archived = plan.note if note is None else note, False
             plan.save(update_fields=["note", "archived"])
         if newest is not None and newest.rings == [dict(r) for r in rings]:
             return newest

@@ -1,5 +1,6 @@
 /** The line under a group's name: how it gets its members, where it is, what it is kept to, what uses it. */
 import type { Schemas } from "@/api/client";
+import { KeptByFile } from "@/parts/kept-by-file";
 
 export function GroupLine({ group }: { group: Schemas["GroupDetail"] }) {
   const parts = [
@@ -11,11 +12,14 @@ export function GroupLine({ group }: { group: Schemas["GroupDetail"] }) {
     group.note,
   ].filter(Boolean);
   return (
-    <p className="text-soft">
-      {parts.join(" · ")}
-      {group.of_other_models > 0 && (
-        <strong className="text-brick"> · {group.of_other_models} are of other models by now</strong>
-      )}
-    </p>
+    <>
+      <p className="text-soft">
+        {parts.join(" · ")}
+        {group.of_other_models > 0 && (
+          <strong className="text-brick"> · {group.of_other_models} are of other models by now</strong>
+        )}
+      </p>
+      <KeptByFile kind="groups" name={group.name} />
+    </>
   );
 }

@@ -1,0 +1,1 @@
+"""Configuration kept as files: exported, compared with what is there, and applied as one act."""
