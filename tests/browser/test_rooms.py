@@ -2,7 +2,7 @@
 
 import re
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from tests.running import Running
 
@@ -51,11 +51,35 @@ def test_a_group_that_is_kept_as_a_file_says_so_and_when_it_was_changed_by_hand(
     expect(page.get_by_text("changed by hand since")).to_have_count(0)
     page.get_by_role("button", name="Describe…").click()
     dialog = page.get_by_role("dialog")
-    dialog.get_by_label("Note").fill("by hand")
+    dialog.get_by_label("What it is for").fill("by hand")
     dialog.get_by_role("button", name="Save").click()
     expect(page.get_by_text("changed by hand since")).to_be_visible()
     running.api("DELETE", f"groups/{group}")
-    expect(page.get_by_role("heading", name="From a file")).to_have_count(0)
+
+
+def test_what_is_pressed_again_as_its_answer_was_lost_is_done_once(signed_in: Page, running: Running) -> None:
+    """The server carried it out, and the link broke before the page heard of it."""
+    page, lost = signed_in, []
+    schedule = running.ask("schedules")["schedules"][0]["id"]
+
+    def lose_the_first(route: Route) -> None:
+        if route.request.method == "POST" and not lost:
+            lost.append(route.fetch().status)
+            route.abort()
+        else:
+            route.continue_()
+
+    page.goto(f"{running.url}/commands/{schedule}")
+    page.route("**/comments", lose_the_first)
+    page.get_by_label("Comment", exact=True).fill("said over a bad link")
+    press = page.get_by_role("button", name="Comment", exact=True)
+    press.click()
+    expect(page.get_by_role("alert")).to_contain_text("The server does not answer")
+    assert lost == [201]
+    press.click()
+    expect(page.get_by_label("Comment", exact=True)).to_have_value("")
+    said = [c["text"] for c in running.ask(f"schedules/{schedule}/comments")]
+    assert said.count("said over a bad link") == 1
 
 
 def test_a_group_in_use_says_what_uses_it(signed_in: Page, running: Running) -> None:

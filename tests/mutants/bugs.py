@@ -26,6 +26,10 @@ def server(file: str, old: str, new: str, *tests: str) -> Bug:
     return Bug(file=f"src/herald/{file}", old=old, new=new, tests=tuple(f"tests/{t}.py" for t in tests))
 
 
+def ctl(file: str, old: str, new: str) -> Bug:
+    return Bug(file=f"ctl/src/herald_ctl/{file}", old=old, new=new, tests=("tests/server/test_ctl.py",))
+
+
 def web(file: str, old: str, new: str) -> Bug:
     return Bug(file=f"web/src/{file}", old=old, new=new)
 
@@ -500,11 +504,42 @@ PYTHON = (
     server("record/chain.py", '"after": entry.after,', "", "server/test_record_chain"),
     server("record/chain.py", "entry.at < earlier - TOLERANCE", "False", "server/test_record_chain"),
     server("http/requests.py", "_WELL_FORMED.fullmatch(given)", "given", "server/test_metrics"),
+    server("people/replays.py", "if not takes_keys(call):", "if False:", "server/test_idempotency"),
+    server("people/replays.py", "if response.status_code >= 400:", "if False:", "server/test_idempotency"),
+    server("people/idempotency.py", "kept.fingerprint != fingerprint", "False", "server/test_idempotency"),
+    server("people/idempotency.py", "if not place.lock():", "if False:", "server/test_idempotency"),
+    server("people/idempotency.py", "{user.pk} {token} {key}", "{user.pk} {key}", "server/test_idempotency"),
+    server("people/idempotency.py", "if is_dry_run(request):", "if False:", "server/test_idempotency"),
+    server("people/idempotency.py", "len(body) <= MOST_BYTES", "True", "server/test_idempotency"),
+    server("people/idempotency.py", "request.get_full_path()", "''", "server/test_idempotency"),
+    server("people/rates.py", "settings.TOKEN_CALLS - len", "settings.TOKEN_CALLS - 1 - len", "server/test_rates"),
+    server("people/tokens.py", "with beyond_limits():", "if True:", "server/test_tokens"),
+    server("configuration/services.py", "if plan.digest != digest:", "if False:", "server/test_configuration"),
+    server("configuration/services.py", "in reversed(in_order)", "in in_order", "server/test_configuration"),
+    server("configuration/services.py", "if len(refused) == len(waiting):", "if refused:", "server/test_configuration"),
+    server("configuration/services.py", "deletes and kind.delete is not None", "deletes", "server/test_configuration"),
+    server("configuration/services.py", "Agreement(dry_run=True)", "None", "server/test_configuration"),
+    server("configuration/kinds.py", 'd["rule"].strip()', 'd["rule"]', "server/test_configuration"),
+    server("configuration/kinds.py", 'if "kind" in differs:', "if False:", "server/test_configuration"),
+    server("configuration/kinds.py", '_folder_at(d["path"][:-1], ', "_folder_at([], ", "server/test_configuration"),
+    core("configuration.py", "sorted(set(present) - set(wanted))", "sorted(set(present))", "test_configuration"),
+    core("configuration.py", "or defaults[k] != v", "", "test_configuration"),
+    ctl("api.py", 'headers["Idempotency-Key"] = str(uuid.uuid4())', "pass"),
+    ctl("api.py", "if not tries_left or not _may_pass(answer):", "if True:"),
+    ctl("printing.py", "*range(127, 160), ", ""),
+    ctl("acting.py", "if (question := _QUESTIONS[verb](rollout)) and not yes:", "if False:"),
+    ctl("finding.py", "if len(all_found) > 1:", "if False:"),
+    ctl("watching.py", 'rollout["state"] in ENDS and not lost', 'rollout["state"] in ENDS'),
+    ctl("configuring.py", "position - self.sources[kind].index(source)", "position"),
+    ctl("configuring.py", 'if tag != "tag:yaml.org,2002:timestamp"', ""),
     core("timing/quiet.py", "here >= begin or here < end", "here >= begin", "test_quiet"),
     core("timing/quiet.py", "if moment > now:", "if moment >= now:", "test_quiet"),
 )
 
 WEB = (
+    web("api/once.ts", "unanswered.get(call) ?? newKey()", "newKey()"),
+    web("api/once.ts", "!(await mayStillCome(response))", "true"),
+    web("api/once.ts", "(own|session|tokens|welcome)", "(own|session|tokens)"),
     web("rooms/rollouts/rings.ts", "share / (100 - share)", "share / 100"),
     web("rooms/rollouts/rings.ts", "rings.slice(0, -1), added", "rings, added"),
     web("rooms/rollouts/rings.ts", "to >= rings.length", "to > rings.length"),

@@ -1,6 +1,7 @@
 /** The one way to the server: a typed client whose every refusal is an ApiError. */
 import createClient, { type Middleware } from "openapi-fetch";
 import { agreeing } from "./agreement";
+import { once } from "./once";
 import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
@@ -72,7 +73,7 @@ const guard: Middleware = {
 
 export const api = createClient<paths>({ baseUrl: "/" });
 // answers pass the last one first: what is agreed to is asked for before a refusal is thrown
-api.use(guard, agreeing);
+api.use(guard, once, agreeing);
 
 /** The body of an answer that is known to be good. */
 export async function body<T>(call: Promise<{ data?: T }>): Promise<T> {
