@@ -1,7 +1,7 @@
 """Configuration as files: exported, compared with its consequences, applied as one act or not at all."""
 
 from collections.abc import Callable
-from datetime import UTC, datetime, time, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from typing import Any
 
 import pytest
@@ -14,14 +14,15 @@ from rest_framework.test import APIClient
 from herald.calendar.models import Freeze
 from herald.calendar.services import FreezeDraft, save_freeze
 from herald.catalog.attributes import Definition, make_attribute
+from herald.catalog.tags import describe_tag
 from herald.commands.compose import ScheduleDraft, create_schedule
-from herald.commands.models import CommandTemplate, When
+from herald.commands.models import CommandTemplate, Schedule, When
 from herald.commands.templates import Offer, TemplateDraft, save_template
 from herald.configuration import services
 from herald.configuration.kinds import KINDS
 from herald.configuration.models import KeptByFile
 from herald.configuration.services import Moved, Origin, apply, compare_with, export
-from herald.fleet.models import DeviceModel, PropertyDefinition, Site
+from herald.fleet.models import DeviceModel, PropertyDefinition, Site, Tag
 from herald.groups.consequences.acceptance import NotAgreed
 from herald.groups.folders import make_folder
 from herald.groups.models import Folder, Group
@@ -103,10 +104,21 @@ def make_world() -> None:
         offers=[Offer(model=model, from_version="2.0")],
     )
     save_template(named, **by)
+    describe_tag("frost-zone", note="nights below zero", colour=3, **by)
+    create_schedule(nightly(), **by)
+
+
+def nightly(**fields: Any) -> ScheduleDraft:
+    """A command each night for a group."""
+    usual = {"template": restart(), "include": [Group.objects.get(name="Zeta")], "name": "Nightly", "when": When.REPEAT}
+    usual |= {"rule": "FREQ=DAILY", "time_of_day": time(4, 30), "starts_on": date(2026, 11, 1)}
+    return ScheduleDraft(**{**usual, **fields})
 
 
 def empty_world() -> None:
     """As a new installation is."""
+    Schedule.objects.all().delete()
+    Tag.objects.all().delete()
     Freeze.objects.all().delete()
     RingPlan.objects.all().delete()
     CommandTemplate.objects.filter(is_built_in=False).delete()
@@ -153,7 +165,7 @@ group_documents = st.lists(
 folder_documents = st.just([{"path": ["F"]}, {"path": ["F", "G"]}])
 
 
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(first=group_documents, second=group_documents)
 def test_whatever_was_there_what_is_wanted_is_there_afterwards(first: Any, second: Any) -> None:
     """Any two sets of groups, one after the other, with what is not wanted deleted: the export is what was wanted, and
@@ -174,18 +186,24 @@ def test_whatever_was_there_what_is_wanted_is_there_afterwards(first: Any, secon
         assert not compare_with(documents, deletes=True, now=NOW).differences
 
 
+#: what devices are or say is deleted by no file
+STAY = {"models", "sites", "tags", "facts"}
+
+
 def test_every_kind_is_changed_and_deleted_as_it_is_written() -> None:
     """The generated table: each kind, changed in one field and put away again."""
     make_world()
     changes: dict[str, Callable[[dict[str, Any]], dict[str, Any]]] = {
         "models": lambda d: {**d, "family": "Sills"},
         "sites": lambda d: {**d, "region": "South"},
+        "tags": lambda d: {**d, "note": "another"},
         "attributes": lambda d: {**d, "label": "Another"},
         "facts": lambda d: {**d, "unit": "g/l"},
         "groups": lambda d: {**d, "note": "another"},
         "freezes": lambda d: {**d, "why": "another"},
         "ring-plans": lambda d: {**d, "note": "another"},
         "command-templates": lambda d: {**d, "minutes": 9},
+        "schedules": lambda d: {**d, "time_of_day": "05:15"},
     }
     assert set(changes) == set(KINDS) - {"folders"}, "a folder is nothing but its path"
     out = export()
@@ -194,9 +212,11 @@ def test_every_kind_is_changed_and_deleted_as_it_is_written() -> None:
     assert {d.kind for d in plan.differences} == set(changes) and {d.verb for d in plan.differences} == {Verb.CHANGE}
     assert {key: export()[key] for key in changes} == wanted
     # from the last kind to the first, as nothing in use can go
-    plan = bring_in({key: [] for key in out if key not in ("models", "sites", "facts")}, deletes=True)
+    # a group that a command was for is part of the record
+    Schedule.objects.all().delete()
+    plan = bring_in({key: [] for key in out if key not in STAY}, deletes=True)
     left = export()
-    assert [key for key, documents in left.items() if documents] == ["models", "sites", "facts"]
+    assert {key for key, documents in left.items() if documents} == STAY
     assert {d.verb for d in plan.differences} == {Verb.DELETE}
 
 
@@ -217,6 +237,69 @@ def test_a_moment_or_a_rule_in_another_form_is_no_difference() -> None:
     alpha = {**out["groups"][0], "rule": out["groups"][0]["rule"] + "\n", "kind": "rule", "only_model": None}
     plan = compare_with({"freezes": [harvest], "groups": [alpha]}, deletes=False, now=NOW)
     assert not plan.differences
+
+
+# -- scheduled commands ----------------------------------------------------------------------------
+
+
+def schedule_document(**fields: Any) -> dict[str, Any]:
+    document = {"name": "Nightly", "template": "Restart", "include": ["Zeta"], "starts_on": "2026-11-01"}
+    return {**document, "time_of_day": "04:30", "rule": "freq=daily", **fields}
+
+
+def test_a_command_is_scheduled_by_files_and_says_when_and_for_how_many_first() -> None:
+    make_static("Zeta", make_devices(3))
+    documents = {"schedules": [schedule_document()]}
+    plan = compare_with(documents, deletes=False, now=NOW)
+    (fires,) = plan.fires
+    assert (fires.name, fires.devices) == ("Nightly", 3)
+    assert fires.at is not None and fires.at > NOW and (fires.at.hour, fires.at.minute) == (4, 30)
+    assert not Schedule.objects.exists()
+    bring_in(documents)
+    schedule = Schedule.objects.get()
+    assert (schedule.state, schedule.rule, schedule.fired_through) == ("active", "FREQ=DAILY", NOW)
+    # another form of the same is no difference, and a change keeps what it is
+    same = schedule_document(rule="FREQ=DAILY", time_of_day="04:30:00", include=["Zeta", "Zeta"])
+    assert not compare_with({"schedules": [same]}, deletes=False, now=NOW).differences
+    bring_in({"schedules": [schedule_document(time_of_day="05:00")]})
+    schedule.refresh_from_db()
+    assert (schedule.time_of_day, schedule.revision) == (time(5), 2) and Schedule.objects.count() == 1
+    bring_in({"schedules": []}, deletes=True)
+    schedule.refresh_from_db()
+    assert schedule.state == "ended"
+
+
+def test_what_is_no_configuration_is_neither_exported_nor_touched() -> None:
+    """Destructive ones, those that run once, those for named devices, those without a name, and two of one name."""
+    zeta = make_static("Zeta", make_devices(2))
+    harmful = CommandTemplate.objects.filter(harm="destructive", is_built_in=True).first()
+    assert harmful is not None
+    device = zeta.memberships.first()
+    assert device is not None
+    for draft in (
+        nightly(name="Twice"),
+        nightly(name="Twice"),
+        nightly(name=""),
+        nightly(name="Once", when=When.ONCE, rule="", starts_on=date(2027, 1, 1)),
+        nightly(name="Named", include=[], devices=[device.device_id]),
+    ):
+        create_schedule(draft, actor=None, now=NOW)
+    assert export()["schedules"] == []
+    plan = bring_in({"schedules": []}, deletes=True)
+    assert not plan.differences and not Schedule.objects.filter(state="ended").exists()
+    for document, words in (
+        (schedule_document(template=harmful.name), "destructive"),
+        (schedule_document(name="Once"), "has this name"),
+        (schedule_document(template="Nothing"), "no command"),
+        (schedule_document(include=["Elsewhere"]), "no group"),
+        (schedule_document(rule="FREQ=NEVER"), ""),
+        (schedule_document(starts_on="2026-13-01"), "A day"),
+        (schedule_document(time_of_day="25:00"), "A time of day"),
+        (schedule_document(include=[]), ""),
+        (schedule_document(spread_minutes=200, expires_after_minutes=100), "give up later"),
+    ):
+        with pytest.raises(InvalidFields, match=words or None):
+            compare_with({"schedules": [document]}, deletes=False, now=NOW)
 
 
 # -- agreeing --------------------------------------------------------------------------------------

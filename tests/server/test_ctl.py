@@ -479,12 +479,20 @@ def test_what_is_wrong_in_a_file_is_told_by_its_name_and_place(run: Run, tmp_pat
         assert words in run("diff", str(tmp_path)).err
 
 
-def test_moments_may_stand_in_files_without_quotes(run: Run, tmp_path: Path) -> None:
+def test_moments_and_times_may_stand_in_files_without_quotes(run: Run, tmp_path: Path) -> None:
     (tmp_path / "freezes.yaml").write_text(
         "herald: 1\nkind: freezes\nthings:\n- name: Harvest\n  starts_at: 2027-08-01T00:00:00Z\n"
         "  ends_at: 2027-09-01T00:00:00Z\n  everywhere: true\n"
     )
     assert run("diff", str(tmp_path)).code == 3
+    # nor is a time of day a number to base sixty, as it is to YAML
+    make_static("Zeta", make_devices(2))
+    (tmp_path / "schedules.yaml").write_text(
+        "herald: 1\nkind: schedules\nthings:\n- name: Nightly\n  template: Restart\n  include: [Zeta]\n"
+        "  starts_on: 2026-12-24\n  time_of_day: 10:30\n  rule: FREQ=DAILY\n  spread_minutes: 10\n"
+    )
+    different = run("diff", str(tmp_path))
+    assert "“Nightly” fires next" in different.out and "10:30 UTC, now for 2 devices" in different.out, different
 
 
 def test_the_revision_is_what_git_says(tmp_path: Path) -> None:

@@ -3,10 +3,12 @@
 import threading
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from typing import Any
 from uuid import uuid4
 
 import pytest
+from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import connection
 from django.test import Client
 from rest_framework.test import APIClient
@@ -14,6 +16,7 @@ from rest_framework.test import APIClient
 from herald.commands.models import Schedule
 from herald.fleet.models import EnrolmentCode, Site
 from herald.groups.models import Group
+from herald.imports.models import Import
 from herald.limits.services import Limits, make_scoped_token
 from herald.people import idempotency
 from herald.people.idempotency import Claim, forget_answers, read_key
@@ -340,3 +343,27 @@ def test_a_process_that_dies_leaves_nothing_half_done(monkeypatch: pytest.Monkey
     assert not RecordEntry.objects.filter(kind="group").exists()
     assert make_group(script(letters)).status_code == 201
     assert Group.objects.count() == 1
+
+
+def test_a_file_that_is_sent_again_is_taken_once_and_another_one_is_another_request(client: APIClient) -> None:
+    def send(text: str) -> Any:
+        file = SimpleUploadedFile("devices.csv", text.encode(), content_type="text/csv")
+        return client.post(f"{V1}/imports", {"file": file}, format="multipart", HTTP_IDEMPOTENCY_KEY=KEY)
+
+    first, again = send("uid,name\n1,a\n"), send("uid,name\n1,a\n")
+    assert first.status_code == 201 and again.content == first.content and "Herald-Replayed" in again
+    assert Import.objects.count() == 1 and bytes(Import.objects.get().content) == b"uid,name\n1,a\n"
+    assert send("uid,name\n1,b\n").status_code == 422
+
+
+def test_a_piece_of_a_file_that_is_sent_again_is_written_once(client: APIClient, tmp_path: Path, settings: Any) -> None:
+    settings.IMAGES_DIR = tmp_path
+    upload = client.post(f"{V1}/uploads", {"file_name": "f", "size_bytes": 6}, format="json").json()["id"]
+
+    def send(piece: bytes) -> Any:
+        path, kind = f"{V1}/uploads/{upload}?offset=0", "application/octet-stream"
+        return client.put(path, piece, content_type=kind, HTTP_IDEMPOTENCY_KEY=KEY)
+
+    first, again = send(b"abc"), send(b"abc")
+    assert first.json()["received_bytes"] == again.json()["received_bytes"] == 3 and "Herald-Replayed" in again
+    assert send(b"abd").status_code == 422

@@ -18,7 +18,7 @@ import yaml
 
 from herald_ctl.acting import devices
 from herald_ctl.api import Api, Trouble
-from herald_ctl.printing import Output, safe
+from herald_ctl.printing import Output, moment, safe
 
 VERSION = 1
 ENDINGS = (".yaml", ".yml", ".json")
@@ -33,7 +33,7 @@ class _Dumper(yaml.SafeDumper):
 
 
 class _Loader(yaml.SafeLoader):
-    """Reads moments as the texts that they are."""
+    """Reads moments and times of day as the texts that they are."""
 
 
 def _text(dumper: yaml.SafeDumper, value: str) -> yaml.ScalarNode:
@@ -41,10 +41,16 @@ def _text(dumper: yaml.SafeDumper, value: str) -> yaml.ScalarNode:
 
 
 _Dumper.add_representer(str, _text)
+# 2026-12-24 is a moment to the loader, and 10:30 the number 630: here both are the texts that they are
+_TAG = "tag:yaml.org,2002:"
+_OWN = {f"{_TAG}timestamp": None, f"{_TAG}int": r"[-+]?[0-9]+", f"{_TAG}float": r"[-+]?[0-9]+\.[0-9]+"}
 _Loader.yaml_implicit_resolvers = {
-    first: [(tag, pattern) for tag, pattern in found if tag != "tag:yaml.org,2002:timestamp"]
+    first: [(tag, pattern) for tag, pattern in found if tag not in _OWN]
     for first, found in yaml.SafeLoader.yaml_implicit_resolvers.items()
 }
+for _tag, _pattern in _OWN.items():
+    if _pattern is not None:
+        _Loader.add_implicit_resolver(_tag, re.compile(rf"^{_pattern}$"), list("-+0123456789"))
 
 
 @dataclass
@@ -191,6 +197,9 @@ def _show(out: Output, plan: Mapping[str, Any]) -> None:
     for use in plan["uses"]:
         joins, leaves = devices(use["joins"]), f"{use['leaves']:,}"
         out.line(f"{safe(use['sentence'])} follows them: {joins} join it, {leaves} leave it", "bold")
+    for command in plan["fires"]:
+        when = f"fires next {moment(command['at'])}" if command["at"] else "does not fire by itself"
+        out.line(f"“{safe(command['name'])}” {when}, now for {devices(command['devices'])}", "bold")
     if not plan["groups"]:
         out.line("No device joins or leaves a group.", "dim")
 

@@ -66,6 +66,14 @@ class ConfigurationDifference(serializers.Serializer[Any]):
         return {k: after for k, (_, after) in difference.fields.items()}
 
 
+class ConfigurationFires(serializers.Serializer[Any]):
+    """When a command that is new or changed fires next, and on how many devices it would now."""
+
+    name = serializers.CharField()
+    devices = serializers.IntegerField()
+    at = serializers.DateTimeField(allow_null=True)
+
+
 class ConfigurationPlan(serializers.Serializer[Any]):
     """What is to be done, and what it does to groups and to what runs. `digest` is of what is to be done; `agreed` of
     what that sets off, to be sent as `Herald-Agreed`. `stays` are the names, by kind, of what is there, is not wanted,
@@ -73,6 +81,7 @@ class ConfigurationPlan(serializers.Serializer[Any]):
 
     differences = ConfigurationDifference(many=True)
     stays = serializers.DictField(child=serializers.ListField(child=serializers.CharField()))
+    fires = ConfigurationFires(many=True)
     groups = serializers.SerializerMethodField()
     uses = serializers.SerializerMethodField()
     digest = serializers.CharField()

@@ -15,16 +15,17 @@ from herald.calendar.services import FreezeDraft, delete_freeze, save_freeze
 from herald.catalog.attributes import Definition, change_attribute, delete_attribute, make_attribute
 from herald.catalog.facts import change_fact, define_fact
 from herald.catalog.reference_data import MODELS, SITES, ReferenceTable, change_object, create_object, delete_object
+from herald.catalog.tags import describe_tag
 from herald.commands.models import CommandTemplate
 from herald.commands.templates import Offer, TemplateDraft, defaults_of, retire_template, save_template
-from herald.configuration import schema
-from herald.fleet.models import DeviceModel, PropertyDefinition, Site
+from herald.configuration import schedules, schema
+from herald.configuration.lookups import Hand, group_named, model_named, site_named
+from herald.fleet.models import PropertyDefinition, Tag
 from herald.groups.folders import delete_folder, make_folder
 from herald.groups.models import Folder, Group, GroupKind
 from herald.groups.services import change_group, create_group, delete_group
 from herald.http.errors import Conflict, Invalid
 from herald.http.fields import read_moment
-from herald.people.models import User
 from herald.rollouts.compose.drafts import RingDraft, check_rings
 from herald.rollouts.compose.ring_plans import delete_ring_plan, save_ring_plan
 from herald.rollouts.models import RingPlan
@@ -34,14 +35,6 @@ from herald_core.rings.assignment import RingKind
 from herald_core.rules import FieldType
 
 BETWEEN_FOLDERS = " / "
-
-
-@dataclass(frozen=True)
-class Hand:
-    """Who writes, and when."""
-
-    actor: User | None
-    now: datetime
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -89,6 +82,14 @@ def _reference(key: str, table: ReferenceTable, document: schema.DocumentSchema)
         ),
         delete=lambda name, by: delete_object(table, row_of(name), actor=by.actor, now=by.now),
     )
+
+
+def _rows_of_tags() -> list[dict[str, Any]]:
+    return [{"slug": t.slug, "note": t.note, "colour": t.colour} for t in Tag.objects.order_by("slug")]
+
+
+def _describe_tag(document: Document, by: Hand) -> None:
+    describe_tag(document["slug"], note=document["note"], colour=document["colour"], actor=by.actor, now=by.now)
 
 
 # -- attributes and facts --------------------------------------------------------------------------
@@ -176,7 +177,7 @@ def _group_fields(document: Document, names: frozenset[str]) -> dict[str, Any]:
     if "folder" in names:
         fields["folder"] = _folder_at(document["folder"], "/folder")
     if "only_model" in names:
-        fields["only_model"] = _model(document["only_model"], "/only_model") if document["only_model"] else None
+        fields["only_model"] = model_named(document["only_model"], "/only_model") if document["only_model"] else None
     return fields
 
 
@@ -194,27 +195,6 @@ def _change_group(name: str, document: Document, differs: frozenset[str], by: Ha
         raise Invalid("/rule", "A static group has no rule; its members are picked by hand.")
     group = Group.objects.get(name=name)
     change_group(group, **_group_fields(document, differs), actor=by.actor, now=by.now)
-
-
-def _group(name: str, pointer: str) -> Group:
-    found = Group.objects.filter(name=name).first()
-    if found is None:
-        raise Invalid(pointer, f"There is no group “{name}”.")
-    return found
-
-
-def _model(name: str, pointer: str) -> DeviceModel:
-    found = DeviceModel.objects.filter(name=name).first()
-    if found is None:
-        raise Invalid(pointer, f"There is no model “{name}”.")
-    return found
-
-
-def _site(name: str, pointer: str) -> Site:
-    found = Site.objects.filter(name=name).first()
-    if found is None:
-        raise Invalid(pointer, f"There is no site “{name}”.")
-    return found
 
 
 # -- freezes, ring plans and commands --------------------------------------------------------------
@@ -259,8 +239,8 @@ def _save_freeze(document: Document, by: Hand, freeze: Freeze | None = None) -> 
         **{f: document[f] for f in _FREEZE if f not in ("starts_at", "ends_at")},
         starts_at=datetime.fromisoformat(document["starts_at"]),
         ends_at=datetime.fromisoformat(document["ends_at"]),
-        groups=[_group(name, f"/groups/{n}") for n, name in enumerate(document["groups"])],
-        sites=[_site(name, f"/sites/{n}") for n, name in enumerate(document["sites"])],
+        groups=[group_named(name, f"/groups/{n}") for n, name in enumerate(document["groups"])],
+        sites=[site_named(name, f"/sites/{n}") for n, name in enumerate(document["sites"])],
     )
     save_freeze(draft, actor=by.actor, now=by.now, freeze=freeze)
 
@@ -282,7 +262,7 @@ def _save_plan(document: Document, by: Hand) -> None:
     rings = [{**schema.RING.defaults, **ring} for ring in document["rings"]]
     drafts, kept = [], []
     for n, ring in enumerate(rings):
-        group = _group(ring["group"], f"/rings/{n}/group") if ring["group"] else None
+        group = group_named(ring["group"], f"/rings/{n}/group") if ring["group"] else None
         said = {k: v for k, v in ring.items() if k not in ("group", "kind")}
         drafts.append(RingDraft(**said, kind=RingKind(ring["kind"]), group=group))
         kept.append({**said, "kind": ring["kind"], "group_id": group.pk if group else None})
@@ -322,7 +302,7 @@ def _save_template(document: Document, by: Hand, template: CommandTemplate | Non
         **{k: document[k] for k in ("name", "note", "action_name", "schema", "defaults", "minutes")},
         action=Action(document["action"]),
         harm=Harm(document["harm"]),
-        offers=[Offer(**{**o, "model": _model(o["model"], f"/models/{n}/model")}) for n, o in enumerate(offers)],
+        offers=[Offer(**{**o, "model": model_named(o["model"], f"/models/{n}/model")}) for n, o in enumerate(offers)],
     )
     save_template(draft, actor=by.actor, now=by.now, template=template)
 
@@ -336,6 +316,15 @@ KINDS: Mapping[str, Kind] = {
     for kind in (
         _reference("models", MODELS, schema.MODEL),
         _reference("sites", SITES, schema.SITE),
+        Kind(
+            key="tags",
+            word="tag",
+            document=schema.TAG,
+            name_of=lambda d: str(d["slug"]),
+            read=_rows_of_tags,
+            add=_describe_tag,
+            change=lambda name, d, differs, by: _describe_tag(d, by),
+        ),
         Kind(
             key="attributes",
             word="attribute",
@@ -407,6 +396,16 @@ KINDS: Mapping[str, Kind] = {
             add=_save_template,
             change=lambda name, d, differs, by: _save_template(d, by, _own_template(name)),
             delete=lambda name, by: retire_template(_own_template(name), actor=by.actor, now=by.now),
+        ),
+        Kind(
+            key=schedules.KEY,
+            word="scheduled command",
+            document=schema.SCHEDULE,
+            normal=schedules.normal,
+            read=schedules.read,
+            add=schedules.save,
+            change=lambda name, d, differs, by: schedules.change(name, d, by),
+            delete=schedules.end,
         ),
     )
 }

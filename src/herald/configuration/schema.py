@@ -7,12 +7,14 @@ from typing import Any, cast
 from jsonschema import Draft202012Validator, FormatChecker
 from jsonschema.exceptions import ValidationError
 
+from herald.commands.models import FreezeChoice, LateChoice, OverlapChoice
 from herald.fleet.models import PROPERTY_TYPES
 from herald.groups.models import GroupKind
 from herald.rollouts.models import RingKindChoice
 from herald_core.actions import Action, Harm
 from herald_core.facts import FOUND
 from herald_core.text import is_storable
+from herald_core.timing.windows import DEVICE_CLOCK
 
 #: the form of documents; a file says which it is written in
 VERSION = 1
@@ -185,6 +187,52 @@ COMMAND_TEMPLATE = DocumentSchema(
         "harm": Harm.DISRUPTIVE.value,
         "minutes": 5,
         "models": [],
+    },
+)
+TAG = DocumentSchema(
+    "What a tag means. Which devices have it is no configuration.",
+    {"slug": _text(60, 1), "note": _text(300), "colour": _whole(0, 100)},
+    {"note": "", "colour": 0},
+)
+_LOCAL_TIME = _text(16, 16)
+SCHEDULE = DocumentSchema(
+    "A command that comes again and again, for groups. It is known by its name; what runs once or now is no "
+    "configuration, and a destructive one is made by no file.",
+    {
+        "name": _NAME,
+        "template": {**_text(60, 1), "description": "the name of the command"},
+        "parameters": {"type": "object"},
+        "reason": _text(300),
+        "ticket": _text(200),
+        "include": _list(_NAME, least=1),
+        "exclude": _list(_NAME),
+        "clock": {**_text(64, 1), "description": "device, or a time zone"},
+        "starts_on": {**_text(10, 10), "description": "a day, like 2026-12-24"},
+        "time_of_day": {**_text(8, 5), "description": "like 05:30"},
+        "rule": {**_text(500, 1), "description": "an RRULE (RFC 5545)"},
+        "excluded": _list(_LOCAL_TIME),
+        "spread_minutes": _whole(0, 10_079),
+        "expires_after_minutes": _whole(1, 10_080),
+        "max_concurrent": _whole(1, 1_000_000),
+        "at_once_per_site": _or_none(_whole(1, 1_000_000)),
+        "freezes": _one_of(FreezeChoice.values),
+        "late": _one_of(LateChoice.values),
+        "overlap": _one_of(OverlapChoice.values),
+    },
+    {
+        "parameters": {},
+        "reason": "",
+        "ticket": "",
+        "exclude": [],
+        "clock": DEVICE_CLOCK,
+        "excluded": [],
+        "spread_minutes": 20,
+        "expires_after_minutes": 120,
+        "max_concurrent": 500,
+        "at_once_per_site": None,
+        "freezes": FreezeChoice.WAIT.value,
+        "late": LateChoice.DROP.value,
+        "overlap": OverlapChoice.WAIT.value,
     },
 )
 

@@ -12,8 +12,10 @@ from typing import Any
 
 from django.db import transaction
 
-from herald.configuration.kinds import KINDS, Hand, Kind
+from herald.configuration.kinds import KINDS, Kind
+from herald.configuration.lookups import Hand
 from herald.configuration.models import KeptByFile
+from herald.configuration.schedules import Fires, fires_of
 from herald.configuration.schema import problems_of
 from herald.groups.consequences.acceptance import Agreement, gated
 from herald.http.errors import Conflict, DomainError, DryRun, Invalid, InvalidFields
@@ -51,6 +53,8 @@ class Plan:
 
     differences: list[Difference]
     stays: Mapping[str, list[str]]
+    #: when commands that are new or changed fire next
+    fires: Sequence[Fires] = ()
     consequences: Mapping[str, Any] = field(default_factory=dict)
 
     @property
@@ -82,11 +86,13 @@ def compare_with(documents: Documents, *, deletes: bool, now: datetime) -> Plan:
     plan = _plan(documents, deletes=deletes)
     if not plan.differences:
         return plan
+    fires: list[Fires] = []
     try:
         with gated(Agreement(dry_run=True), now=now, cause="configuration from files"):
             _carry_out(plan, Hand(None, now))
+            fires += fires_of(plan.differences, now)
     except DryRun as shown:
-        return Plan(differences=plan.differences, stays=plan.stays, consequences=shown.told)
+        return Plan(differences=plan.differences, stays=plan.stays, fires=fires, consequences=shown.told)
     raise AssertionError("a dry run ends with what it would do")
 
 

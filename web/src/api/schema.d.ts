@@ -4737,6 +4737,13 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /** @description When a command that is new or changed fires next, and on how many devices it would now. */
+        ConfigurationFires: {
+            name: string;
+            devices: number;
+            /** Format: date-time */
+            at: string | null;
+        };
         /** @description From which file a thing was applied last, and whether it was changed by hand since. */
         ConfigurationOrigin: {
             file: string;
@@ -4760,6 +4767,7 @@ export interface components {
             stays: {
                 [key: string]: string[];
             };
+            fires: components["schemas"]["ConfigurationFires"][];
             readonly groups: {
                 [key: string]: unknown;
             }[];
