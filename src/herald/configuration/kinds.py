@@ -18,13 +18,13 @@ from herald.catalog.reference_data import MODELS, SITES, ReferenceTable, change_
 from herald.catalog.tags import describe_tag
 from herald.commands.models import CommandTemplate
 from herald.commands.templates import Offer, TemplateDraft, defaults_of, retire_template, save_template
-from herald.configuration import schedules, schema
-from herald.configuration.lookups import Hand, group_named, model_named, site_named
-from herald.fleet.models import PropertyDefinition, Tag
+from herald.configuration import groups, schedules, schema
+from herald.configuration.lookups import Hand, named
+from herald.fleet.models import DeviceModel, PropertyDefinition, Site, Tag
 from herald.groups.folders import delete_folder, make_folder
-from herald.groups.models import Folder, Group, GroupKind
-from herald.groups.services import change_group, create_group, delete_group
-from herald.http.errors import Conflict, Invalid
+from herald.groups.models import Group
+from herald.groups.services import delete_group
+from herald.http.errors import Conflict
 from herald.http.fields import read_moment
 from herald.rollouts.compose.drafts import RingDraft, check_rings
 from herald.rollouts.compose.ring_plans import delete_ring_plan, save_ring_plan
@@ -33,8 +33,6 @@ from herald_core.actions import NO_PARAMETERS, Action, Harm
 from herald_core.configuration import Document, brief
 from herald_core.rings.assignment import RingKind
 from herald_core.rules import FieldType
-
-BETWEEN_FOLDERS = " / "
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -117,86 +115,6 @@ def _change_fact(name: str, document: Document, differs: frozenset[str], by: Han
     change_fact(name, **fields, actor=by.actor, now=by.now)
 
 
-# -- folders and groups ----------------------------------------------------------------------------
-
-
-def _paths() -> dict[int, list[str]]:
-    """The names from the top down to each folder, by its id."""
-    rows = {f.pk: f for f in Folder.objects.all()}
-
-    def path(folder: Folder) -> list[str]:
-        above = path(rows[folder.parent_id]) if folder.parent_id else []
-        return [*above, folder.name]
-
-    return {pk: path(folder) for pk, folder in rows.items()}
-
-
-def _folder_at(path: list[str], pointer: str) -> Folder | None:
-    folder = None
-    for name in path:
-        found = Folder.objects.filter(parent=folder, name=name).first()
-        if found is None:
-            raise Invalid(pointer, f"There is no folder “{BETWEEN_FOLDERS.join(path)}”.")
-        folder = found
-    return folder
-
-
-def _read_folders() -> list[dict[str, Any]]:
-    return [{"path": path} for path in sorted(_paths().values())]
-
-
-def _folder_name(document: Document) -> str:
-    return BETWEEN_FOLDERS.join(document["path"])
-
-
-def _named_folder(name: str) -> Folder:
-    pk = next(pk for pk, path in _paths().items() if BETWEEN_FOLDERS.join(path) == name)
-    return Folder.objects.get(pk=pk)
-
-
-def _read_groups() -> list[dict[str, Any]]:
-    paths = _paths()
-    return [
-        {
-            "name": g.name,
-            "kind": g.kind,
-            "rule": g.rule,
-            "note": g.note,
-            "folder": paths[g.folder_id] if g.folder_id else [],
-            "family": g.family.name if g.family else "",
-            "only_model": g.only_model.name if g.only_model else None,
-        }
-        for g in Group.objects.select_related("family", "only_model").order_by("name")
-    ]
-
-
-def _group_fields(document: Document, names: frozenset[str]) -> dict[str, Any]:
-    fields: dict[str, Any] = {k: document[k] for k in ("note", "family") if k in names}
-    if "rule" in names and document["kind"] == GroupKind.RULE:
-        fields["rule"] = document["rule"]
-    if "folder" in names:
-        fields["folder"] = _folder_at(document["folder"], "/folder")
-    if "only_model" in names:
-        fields["only_model"] = model_named(document["only_model"], "/only_model") if document["only_model"] else None
-    return fields
-
-
-def _add_group(document: Document, by: Hand) -> None:
-    fields = _group_fields(document, frozenset(document))
-    if document["kind"] == GroupKind.STATIC and document["rule"]:
-        raise Invalid("/rule", "A static group has no rule; its members are picked by hand.")
-    create_group(name=document["name"], kind=document["kind"], **fields, actor=by.actor, now=by.now)
-
-
-def _change_group(name: str, document: Document, differs: frozenset[str], by: Hand) -> None:
-    if "kind" in differs:
-        raise Conflict("Files do not turn a static group into one by a rule, or back: do it on its page.")
-    if "rule" in differs and document["kind"] == GroupKind.STATIC:
-        raise Invalid("/rule", "A static group has no rule; its members are picked by hand.")
-    group = Group.objects.get(name=name)
-    change_group(group, **_group_fields(document, differs), actor=by.actor, now=by.now)
-
-
 # -- freezes, ring plans and commands --------------------------------------------------------------
 
 _FREEZE = ("name", "starts_at", "ends_at", "why", "repeats_yearly", "time_zone", "everywhere")
@@ -239,8 +157,8 @@ def _save_freeze(document: Document, by: Hand, freeze: Freeze | None = None) -> 
         **{f: document[f] for f in _FREEZE if f not in ("starts_at", "ends_at")},
         starts_at=datetime.fromisoformat(document["starts_at"]),
         ends_at=datetime.fromisoformat(document["ends_at"]),
-        groups=[group_named(name, f"/groups/{n}") for n, name in enumerate(document["groups"])],
-        sites=[site_named(name, f"/sites/{n}") for n, name in enumerate(document["sites"])],
+        groups=[named(Group, name, f"/groups/{n}") for n, name in enumerate(document["groups"])],
+        sites=[named(Site, name, f"/sites/{n}") for n, name in enumerate(document["sites"])],
     )
     save_freeze(draft, actor=by.actor, now=by.now, freeze=freeze)
 
@@ -262,7 +180,7 @@ def _save_plan(document: Document, by: Hand) -> None:
     rings = [{**schema.RING.defaults, **ring} for ring in document["rings"]]
     drafts, kept = [], []
     for n, ring in enumerate(rings):
-        group = group_named(ring["group"], f"/rings/{n}/group") if ring["group"] else None
+        group = named(Group, ring["group"], f"/rings/{n}/group") if ring["group"] else None
         said = {k: v for k, v in ring.items() if k not in ("group", "kind")}
         drafts.append(RingDraft(**said, kind=RingKind(ring["kind"]), group=group))
         kept.append({**said, "kind": ring["kind"], "group_id": group.pk if group else None})
@@ -302,7 +220,9 @@ def _save_template(document: Document, by: Hand, template: CommandTemplate | Non
         **{k: document[k] for k in ("name", "note", "action_name", "schema", "defaults", "minutes")},
         action=Action(document["action"]),
         harm=Harm(document["harm"]),
-        offers=[Offer(**{**o, "model": model_named(o["model"], f"/models/{n}/model")}) for n, o in enumerate(offers)],
+        offers=[
+            Offer(**{**o, "model": named(DeviceModel, o["model"], f"/models/{n}/model")}) for n, o in enumerate(offers)
+        ],
     )
     save_template(draft, actor=by.actor, now=by.now, template=template)
 
@@ -348,22 +268,22 @@ KINDS: Mapping[str, Kind] = {
             key="folders",
             word="folder",
             document=schema.FOLDER,
-            name_of=_folder_name,
-            read=_read_folders,
+            name_of=groups.folder_name,
+            read=groups.read_folders,
             add=lambda d, by: make_folder(
-                d["path"][-1], _folder_at(d["path"][:-1], "/path"), actor=by.actor, now=by.now
+                d["path"][-1], groups.folder_at(d["path"][:-1], "/path"), actor=by.actor, now=by.now
             ),
             change=lambda name, d, differs, by: None,  # a folder is nothing but its path
-            delete=lambda name, by: delete_folder(_named_folder(name), actor=by.actor, now=by.now),
+            delete=lambda name, by: delete_folder(groups.folder_named(name), actor=by.actor, now=by.now),
         ),
         Kind(
             key="groups",
             word="group",
             document=schema.GROUP,
             normal=lambda d: {**d, "rule": d["rule"].strip()},
-            read=_read_groups,
-            add=_add_group,
-            change=_change_group,
+            read=groups.read_groups,
+            add=groups.add_group,
+            change=groups.change_group_by,
             delete=lambda name, by: delete_group(Group.objects.get(name=name), actor=by.actor, now=by.now),
         ),
         Kind(

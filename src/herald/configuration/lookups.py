@@ -2,11 +2,15 @@
 
 from dataclasses import dataclass
 from datetime import datetime
+from typing import TypeVar
 
 from herald.fleet.models import DeviceModel, Site
 from herald.groups.models import Group
 from herald.http.errors import Invalid
 from herald.people.models import User
+
+T = TypeVar("T", Group, DeviceModel, Site)
+_WORDS = {Group: "group", DeviceModel: "model", Site: "site"}
 
 
 @dataclass(frozen=True)
@@ -17,37 +21,13 @@ class Hand:
     now: datetime
 
 
-def group_named(name: str, pointer: str) -> Group:
-    """The group of a name.
+def named(table: type[T], name: str, pointer: str) -> T:
+    """The group, model or site of a name.
 
     Raises:
-        Invalid: there is none.
+        Invalid: there is none; with the place where it is named.
     """
-    found = Group.objects.filter(name=name).first()
+    found: T | None = table._default_manager.filter(name=name).first()
     if found is None:
-        raise Invalid(pointer, f"There is no group “{name}”.")
-    return found
-
-
-def model_named(name: str, pointer: str) -> DeviceModel:
-    """The model of a name.
-
-    Raises:
-        Invalid: there is none.
-    """
-    found = DeviceModel.objects.filter(name=name).first()
-    if found is None:
-        raise Invalid(pointer, f"There is no model “{name}”.")
-    return found
-
-
-def site_named(name: str, pointer: str) -> Site:
-    """The site of a name.
-
-    Raises:
-        Invalid: there is none.
-    """
-    found = Site.objects.filter(name=name).first()
-    if found is None:
-        raise Invalid(pointer, f"There is no site “{name}”.")
+        raise Invalid(pointer, f"There is no {_WORDS[table]} “{name}”.")
     return found

@@ -14,7 +14,8 @@ from herald.commands.models import CommandTemplate, Schedule, When
 from herald.commands.models import ScheduleState as State
 from herald.commands.reach import audience_of, reached_now
 from herald.commands.services import set_state
-from herald.configuration.lookups import Hand, group_named
+from herald.configuration.lookups import Hand, named
+from herald.groups.models import Group
 from herald.http.errors import Conflict, Invalid
 from herald_core.actions import Harm
 from herald_core.configuration import Difference, Document, Verb, repeated
@@ -150,4 +151,4 @@ def _named(name: str) -> Schedule:
 
 
 def _groups(document: Document, key: str) -> list[Any]:
-    return [group_named(name, f"/{key}/{n}") for n, name in enumerate(document[key])]
+    return [named(Group, name, f"/{key}/{n}") for n, name in enumerate(document[key])]

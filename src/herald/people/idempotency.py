@@ -14,7 +14,7 @@ import hmac
 import json
 import re
 import zlib
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -73,7 +73,9 @@ class Claim:
     """A key that a request shows, and once it is known whose it is, its place among the kept answers."""
 
     key: str
+    #: where the answer will be kept, and what of it is known before it is there
     _place: "_Place | None" = None
+    _kept: KeptAnswer = field(default_factory=KeptAnswer)
 
     def begin(self, request: Request, user: User) -> None:
         """Go on only if the request was not carried out before. Called within the transaction that will do it, as soon
