@@ -6,7 +6,7 @@ from typing import Any
 
 import pytest
 from django.db import connection
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from jsonschema import Draft202012Validator
 from rest_framework.test import APIClient
@@ -165,7 +165,7 @@ group_documents = st.lists(
 folder_documents = st.just([{"path": ["F"]}, {"path": ["F", "G"]}])
 
 
-@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=15)
 @given(first=group_documents, second=group_documents)
 def test_whatever_was_there_what_is_wanted_is_there_afterwards(first: Any, second: Any) -> None:
     """Any two sets of groups, one after the other, with what is not wanted deleted: the export is what was wanted, and
