@@ -16,9 +16,9 @@ from uuid import uuid4
 TRIES = 5
 
 
-def call(method: str, path: str, body: Any = None, **headers: str) -> Any:
+def call(method: str, path: str, body: Any = None) -> Any:
     """The answer of a call. A refusal ends the script with its words."""
-    return _sent(method, path, None if body is None else json.dumps(body).encode(), "application/json", headers)
+    return _sent(method, path, None if body is None else json.dumps(body).encode(), "application/json")
 
 
 def upload(path: str, file: Path) -> Any:
@@ -26,12 +26,12 @@ def upload(path: str, file: Path) -> Any:
     edge = uuid4().hex
     head = f'--{edge}\r\nContent-Disposition: form-data; name="file"; filename="{file.name}"\r\n\r\n'
     body = head.encode() + file.read_bytes() + f"\r\n--{edge}--\r\n".encode()
-    return _sent("POST", path, body, f"multipart/form-data; boundary={edge}", {})
+    return _sent("POST", path, body, f"multipart/form-data; boundary={edge}")
 
 
-def _sent(method: str, path: str, body: bytes | None, kind: str, headers: dict[str, str]) -> Any:
+def _sent(method: str, path: str, body: bytes | None, kind: str) -> Any:
     said = {"Authorization": f"Bearer {os.environ['HERALD_TOKEN']}", "Content-Type": kind}
-    said |= {"Idempotency-Key": str(uuid4())} | {name.replace("_", "-"): value for name, value in headers.items()}
+    said |= {"Idempotency-Key": str(uuid4())}
     request = Request(f"{os.environ['HERALD_URL']}/api/v1/{path}", body, said, method=method)
     for left in reversed(range(TRIES)):
         try:

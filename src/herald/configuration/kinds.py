@@ -10,6 +10,8 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
+from django.db.models import QuerySet
+
 from herald.calendar.models import Freeze
 from herald.calendar.services import FreezeDraft, delete_freeze, save_freeze
 from herald.catalog.attributes import Definition, change_attribute, delete_attribute, make_attribute
@@ -61,8 +63,9 @@ class Kind:
 # -- models and sites ------------------------------------------------------------------------------
 
 
-def _rows_of(table: ReferenceTable, fields: tuple[str, ...]) -> Callable[[], list[dict[str, Any]]]:
-    return lambda: [{f: getattr(row, f) for f in fields} for row in table.table._default_manager.order_by("name")]
+def _plainly(document: schema.DocumentSchema, rows: QuerySet[Any]) -> Callable[[], list[dict[str, Any]]]:
+    """Reads rows whose columns are the fields of their documents."""
+    return lambda: [{f: getattr(row, f) for f in document.properties} for row in rows.all()]
 
 
 def _reference(key: str, table: ReferenceTable, document: schema.DocumentSchema) -> Kind:
@@ -73,7 +76,7 @@ def _reference(key: str, table: ReferenceTable, document: schema.DocumentSchema)
         key=key,
         word=table.word,
         document=document,
-        read=_rows_of(table, tuple(document.properties)),
+        read=_plainly(document, table.table._default_manager.order_by("name")),
         add=lambda d, by: create_object(table, d, actor=by.actor, now=by.now),
         change=lambda name, d, differs, by: change_object(
             table, row_of(name), {k: d[k] for k in sorted(differs)}, actor=by.actor, now=by.now
@@ -82,26 +85,11 @@ def _reference(key: str, table: ReferenceTable, document: schema.DocumentSchema)
     )
 
 
-def _rows_of_tags() -> list[dict[str, Any]]:
-    return [{"slug": t.slug, "note": t.note, "colour": t.colour} for t in Tag.objects.order_by("slug")]
-
-
 def _describe_tag(document: Document, by: Hand) -> None:
     describe_tag(document["slug"], note=document["note"], colour=document["colour"], actor=by.actor, now=by.now)
 
 
 # -- attributes and facts --------------------------------------------------------------------------
-
-_ATTRIBUTE = ("key", "label", "type", "unit", "choices", "note", "default", "required")
-_FACT = ("key", "label", "type", "unit", "note")
-
-
-def _properties(source: str, fields: tuple[str, ...]) -> Callable[[], list[dict[str, Any]]]:
-    def read() -> list[dict[str, Any]]:
-        found = PropertyDefinition.objects.filter(source=source).order_by("key")
-        return [{f: getattr(p, f) for f in fields} for p in found]
-
-    return read
 
 
 def _definition(document: Document) -> Definition:
@@ -241,7 +229,7 @@ KINDS: Mapping[str, Kind] = {
             word="tag",
             document=schema.TAG,
             name_of=lambda d: str(d["slug"]),
-            read=_rows_of_tags,
+            read=_plainly(schema.TAG, Tag.objects.order_by("slug")),
             add=_describe_tag,
             change=lambda name, d, differs, by: _describe_tag(d, by),
         ),
@@ -250,7 +238,7 @@ KINDS: Mapping[str, Kind] = {
             word="attribute",
             document=schema.ATTRIBUTE,
             name_of=lambda d: str(d["key"]),
-            read=_properties("attribute", _ATTRIBUTE),
+            read=_plainly(schema.ATTRIBUTE, PropertyDefinition.objects.filter(source="attribute").order_by("key")),
             add=lambda d, by: make_attribute(_definition(d), actor=by.actor, now=by.now),
             change=lambda name, d, differs, by: change_attribute(_definition(d), actor=by.actor, now=by.now),
             delete=lambda name, by: delete_attribute(name, actor=by.actor, now=by.now),
@@ -260,7 +248,7 @@ KINDS: Mapping[str, Kind] = {
             word="fact",
             document=schema.FACT,
             name_of=lambda d: str(d["key"]),
-            read=_properties("fact", _FACT),
+            read=_plainly(schema.FACT, PropertyDefinition.objects.filter(source="fact").order_by("key")),
             add=lambda d, by: define_fact(**{**d, "type": FieldType(d["type"])}, actor=by.actor, now=by.now),
             change=_change_fact,
         ),

@@ -5,8 +5,8 @@ each thing with what it is before and after; application takes that digest, and 
 refuses.
 """
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
 
@@ -53,6 +53,8 @@ class Plan:
 
     differences: list[Difference]
     stays: Mapping[str, list[str]]
+    #: the names, by kind, of all that the files say
+    named: Mapping[str, Collection[str]]
     #: when commands that are new or changed fire next
     fires: Sequence[Fires] = ()
     consequences: Mapping[str, Any] = field(default_factory=dict)
@@ -92,7 +94,7 @@ def compare_with(documents: Documents, *, deletes: bool, now: datetime) -> Plan:
             _carry_out(plan, Hand(None, now))
             fires += fires_of(plan.differences, now)
     except DryRun as shown:
-        return Plan(differences=plan.differences, stays=plan.stays, fires=fires, consequences=shown.told)
+        return replace(plan, fires=fires, consequences=shown.told)
     raise AssertionError("a dry run ends with what it would do")
 
 
@@ -118,7 +120,7 @@ def apply(
         if plan.digest != digest:
             raise Moved("What is there has changed since you compared. Nothing was changed; compare again.")
         _carry_out(plan, Hand(actor, now))
-        _note_origins(documents, origin, actor, now)
+        _note_origins(plan, origin, actor, now)
         if plan.differences:
             record(now=now, actor=actor, kind=Subject.CONFIGURATION, object_id=0, sentence=_sentence(plan, origin))
     return plan
@@ -139,23 +141,24 @@ def _plan(documents: Documents, *, deletes: bool) -> Plan:
     problems = problems_of(documents, {k.key: k.document for k in KINDS.values()})
     if problems:
         raise InvalidFields(problems)
-    differences, stays = [], {}
+    differences, stays, named = [], {}, {}
     for kind in KINDS.values():
         if kind.key not in documents:
             continue
         wanted = _wanted(kind, documents)
         if twice := repeated([kind.name_of(d) for d in wanted]):
             raise InvalidFields([(f"/kinds/{kind.key}", f"{', '.join(twice[:5])} is there more than once.")])
+        by_name = _by_name(kind, wanted)
         found = compare(
             kind.key,
-            _by_name(kind, wanted),
+            by_name,
             _by_name(kind, kind.read()),
             kind.defaults,
             deletes=deletes and kind.delete is not None,
         )
         differences += found.differences
-        stays[kind.key] = found.stays
-    return Plan(differences=differences, stays=stays)
+        stays[kind.key], named[kind.key] = found.stays, by_name.keys()
+    return Plan(differences=differences, stays=stays, named=named)
 
 
 def _wanted(kind: Kind, documents: Documents) -> list[dict[str, Any]]:
@@ -234,13 +237,11 @@ def _in_rule(error: Mapping[str, Any]) -> str:
     return f"Line {error['line']}, column {error['column']}: " if "line" in error else ""
 
 
-def _note_origins(documents: Documents, origin: Origin, actor: User | None, now: datetime) -> None:
-    for kind in KINDS.values():
-        if kind.key not in documents:
-            continue
+def _note_origins(plan: Plan, origin: Origin, actor: User | None, now: datetime) -> None:
+    for key, names in plan.named.items():
+        kind = KINDS[key]
         present = _by_name(kind, kind.read())
-        wanted = _by_name(kind, _wanted(kind, documents))
-        KeptByFile.objects.filter(kind=kind.key).exclude(name__in=list(wanted)).delete()
+        KeptByFile.objects.filter(kind=key).exclude(name__in=list(names)).delete()
         rows = [
             KeptByFile(
                 kind=kind.key,
@@ -251,7 +252,7 @@ def _note_origins(documents: Documents, origin: Origin, actor: User | None, now:
                 applied_by=actor,
                 digest=short_digest(complete(present[name], kind.defaults)),
             )
-            for name in wanted
+            for name in names
             if name in present
         ]
         KeptByFile.objects.bulk_create(
