@@ -137,6 +137,8 @@ def dialogs(page: Page, pressed: set[str]) -> Iterator[str]:
             continue  # pressing another took it away, or what it is about is over
         pressed.add(name)
         page.evaluate(DRAWN)
+        # a button that asks first may lead to another page then
+        expect(page.locator("main button[aria-busy=true]")).to_have_count(0)
         if item:
             page.get_by_role("menuitem").nth(place).click()
             page.evaluate(DRAWN)

@@ -26,7 +26,7 @@ from tests.factories import make_device, make_site, make_static
 BEGIN = datetime(2026, 10, 24, 12, tzinfo=UTC)
 #: two days over the end of summer time in Lisbon; `./herald test month` takes thirty
 STEP, DAYS = timedelta(minutes=15), int(os.environ.get("HERALD_ACCOUNT_DAYS", "2"))
-pytestmark = [pytest.mark.django_db, pytest.mark.timeout(300 * max(1, DAYS // 2))]
+pytestmark = [pytest.mark.django_db, pytest.mark.timeout(1200 * max(1, DAYS // 8))]
 ZONES = ("Europe/Lisbon", "Asia/Kolkata", "America/Santiago", "Australia/Lord_Howe")
 KINDS: tuple[dict[str, Any], ...] = (
     {"rule": "FREQ=DAILY", "time_of_day": time(1, 30), "spread_minutes": 20},

@@ -1,6 +1,7 @@
 """No delivery waits without a reason, and what ends the wait is said where it is known."""
 
 from datetime import UTC, datetime, time, timedelta
+from itertools import count
 from typing import Any
 
 import pytest
@@ -23,6 +24,7 @@ from herald.rollouts.intervene import lifecycle
 from herald.rollouts.models import Ring, Rollout
 from herald_core.deliveries import Event, Phase, failure
 from herald_core.rings.assignment import RingKind
+from herald_core.timing.firings import spread_seconds
 from herald_core.versions import version_key
 from tests.factories import (
     NOW,
@@ -146,9 +148,14 @@ def test_another_order_in_hand_is_the_reason_on_whichever_page() -> None:
 
 
 def test_a_command_says_what_it_waits_for_and_never_for_a_file() -> None:
-    group = make_static("G", make_devices(3))
+    devices = make_devices(3)
+    group = make_static("G", devices)
     draft = ScheduleDraft(template=restart(), include=[group], when=When.NOW, spread_minutes=20, max_concurrent=1)
     schedule = create_schedule(draft, actor=None, now=NOW)
+    # one whose turn is in the very first second would begin at once
+    places = ((f"SPREAD-{n}", spread_seconds(f"schedule-{schedule.pk}", f"SPREAD-{n}", HOUR / 3)) for n in count())
+    for device, uid in zip(devices, (uid for uid, place in places if place > 0), strict=False):
+        Device.objects.filter(pk=device.pk).update(uid=uid)
     later = NOW + timedelta(minutes=19, seconds=59)
     turn_schedules(now=NOW)
     codes = {w.code for w in waits_of(Delivery.objects.of_schedule(schedule.pk).listed(), NOW).values()}
@@ -329,8 +336,10 @@ def test_what_is_offered_waits_for_nothing_and_what_is_not_waits_for_something(w
         at_first = turn_and_phases(rollout, now)
         offered = {before[pk] for pk, phase in at_first.items() if phase == "offered"}
         assert offered <= {"turn", "gate"}  # the gate before it may open in the same turn
-        for _ in range(8):  # a turn takes no more than the caps leave; then all that may go has gone
-            turn_and_phases(rollout, now)
+        moved, phases = True, at_first
+        while moved:  # a turn takes no more than the caps leave; then all that may go has gone
+            phases, before_turn = turn_and_phases(rollout, now), phases
+            moved = phases != before_turn
         after = waiting_reasons(rollout, now)
         assert set(after) == set(rows.filter(phase="waiting").values_list("pk", flat=True))
         assert "turn" not in after.values()

@@ -141,6 +141,7 @@ function FailedDevices({ rollout, failed }: { rollout: Rollout; failed: number }
           kind="quiet"
           className="mt-1 px-0!"
           disabled={failed > MOST_NAMED || hand.isPending}
+          aria-busy={hand.isPending || undefined}
           title={failed > MOST_NAMED ? `At most ${MOST_NAMED} devices are named; make a group of them` : undefined}
           onClick={() => hand.mutate()}
         >
