@@ -53,7 +53,7 @@ EMAIL_HOST_USER, EMAIL_HOST_PASSWORD = unquote(_mail.username or ""), unquote(_m
 EMAIL_USE_TLS, EMAIL_USE_SSL = _mail.query == "tls=start", _mail.query == "tls=on"
 DEFAULT_FROM_EMAIL = env.str("HERALD_MAIL_FROM", "Brisk Herald <herald@localhost>")
 #: The address of the interface, for the links in messages.
-PUBLIC_URL: str = env.str("HERALD_PUBLIC_URL", "http://127.0.0.1:8000").rstrip("/")
+PUBLIC_URL: str = env.str("HERALD_PUBLIC_URL", "http://localhost:8000").rstrip("/")
 #: Called each minute while all is well, so that somebody outside notices when it is not.
 HEARTBEAT_URL: str = env.str("HERALD_HEARTBEAT_URL", "")
 #: Who is mailed the newest hash of the record once a day.

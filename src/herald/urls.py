@@ -41,7 +41,7 @@ from herald.now.pause_views import PauseEverythingView, ResumeEverythingView
 from herald.now.since_views import SinceApiView
 from herald.now.views import NowApiView, ReadyView
 from herald.outages.api import OutageListView, OutageView
-from herald.people.api import own, people
+from herald.people.api import own, passkeys, people
 from herald.people.api.tokens import TokenListView, TokenView
 from herald.people.api.views import HealthView, SessionView
 from herald.people.api.welcome import WelcomeView
@@ -94,6 +94,8 @@ urlpatterns = [
     _route("quarantine", QuarantineListView),
     _route("quarantine/<int:quarantine_id>/try", QuarantineTryAction),
     _route("session", SessionView),
+    _route("session/passkey", passkeys.SessionPasskeyView),
+    _route("session/passkey/options", passkeys.SessionPasskeyOptionsAction),
     _route("tokens", TokenListView),
     _route("tokens/<int:token_id>", TokenView),
     _route("own", own.OwnView),
@@ -105,6 +107,9 @@ urlpatterns = [
     _route("own/second-factor/confirm", own.OwnSecondFactorConfirmAction),
     _route("own/second-factor/recovery-codes", own.OwnRecoveryCodesAction),
     _route("own/second-factor/take-off", own.OwnSecondFactorTakeOffAction),
+    _route("own/passkeys", passkeys.OwnPasskeyListView),
+    _route("own/passkeys/options", passkeys.OwnPasskeyOptionsAction),
+    _route("own/passkeys/<int:passkey_id>/remove", passkeys.OwnPasskeyRemoveAction),
     _route("own/messages", notifications.OwnMessagesView),
     _route("own/messages/read", notifications.OwnMessagesReadAction),
     _route("own/messages/test", notifications.OwnTestAction),
@@ -127,9 +132,11 @@ urlpatterns = [
     _route("people/remove", people.PeopleRemoveAction),
     _route("people/<int:user_id>", people.PersonView),
     _route("people/<int:user_id>/limits", people.PersonLimitsView),
+    _route("people/<int:user_id>/new-link", people.PersonNewLinkAction),
     _route("people/<int:user_id>/second-factor/reset", people.SecondFactorResetAction),
     _route("people/limits/preview", people.LimitsPreview),
     _route("welcome/<str:secret>", WelcomeView),
+    _route("welcome/<str:secret>/passkey-options", passkeys.WelcomePasskeyOptionsAction),
     _route("now", NowApiView),
     _route("now/since", SinceApiView),
     _route("attention", items.AttentionListView),

@@ -49,7 +49,7 @@ def start(
     supervisor = Supervisor(instance)
     if supervisor_pid(instance) is not None:
         if not fresh:
-            say(f"it runs already: http://127.0.0.1:{instance.choices.port}")
+            say(f"it runs already: http://localhost:{instance.choices.port}")
             return
         stop_instance(instance)
     supervisor.take_lock()
@@ -171,7 +171,7 @@ def _tail(path: Path) -> str:
 def _greet(choices: Choices) -> None:
     from herald.demo.scenario import ACCOUNTS, PASSWORD
 
-    print(f"\nBrisk Herald is up: http://127.0.0.1:{choices.port}")
+    print(f"\nBrisk Herald is up: http://localhost:{choices.port}")
     if not choices.demo:
         print(f"devices call http://127.0.0.1:{choices.gateway_port}")
         print("no demo: sign in as an administrator, and invite the others on the page People", flush=True)
@@ -182,7 +182,7 @@ def _greet(choices: Choices) -> None:
     print(f"sign in with one of these and the password {PASSWORD}:")
     for account in ACCOUNTS:
         print(f"  {account.email:<30} {account.name}, {account.role}")
-    print(f"mail that it sends stays here: http://127.0.0.1:{choices.port}/mail")
+    print(f"mail that it sends stays here: http://localhost:{choices.port}/mail")
     print(flush=True)
 
 

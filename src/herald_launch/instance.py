@@ -70,7 +70,7 @@ class Instance:
             "HERALD_SECRET_KEY": self.secret_key(),
             "HERALD_DEMO": "1" if self.choices.demo else "0",
             "OPENBLAS_NUM_THREADS": "1",  # small arrays: threads cost memory and gain nothing
-            "HERALD_PUBLIC_URL": os.environ.get("HERALD_PUBLIC_URL", f"http://127.0.0.1:{self.choices.port}"),
+            "HERALD_PUBLIC_URL": os.environ.get("HERALD_PUBLIC_URL", f"http://localhost:{self.choices.port}"),
             "HERALD_MAIL_URL": os.environ.get("HERALD_MAIL_URL", self._catcher()),
         }
 

@@ -255,6 +255,9 @@ def test_every_call_that_changes_something_takes_a_key_or_says_that_it_does_not(
         "own",
         "own/messages/read",
         "own/messages/test",
+        "own/passkeys",
+        "own/passkeys/<int:passkey_id>/remove",
+        "own/passkeys/options",
         "own/password",
         "own/preference",
         "own/second-factor",
@@ -264,9 +267,12 @@ def test_every_call_that_changes_something_takes_a_key_or_says_that_it_does_not(
         "own/sessions/<int:session_id>",
         "own/sessions/end-others",
         "session",
+        "session/passkey",
+        "session/passkey/options",
         "tokens",
         "tokens/<int:token_id>",
         "welcome/<str:secret>",
+        "welcome/<str:secret>/passkey-options",
     }
 
 

@@ -224,7 +224,10 @@ def test_every_call_stands_behind_the_same_door() -> None:
         "api/v1/health",
         "api/v1/ready",
         "api/v1/session",
+        "api/v1/session/passkey",
+        "api/v1/session/passkey/options",
         "api/v1/welcome/<str:secret>",
+        "api/v1/welcome/<str:secret>/passkey-options",
     }
 
 

@@ -397,7 +397,7 @@ BOUNDED = {
         groups_groupmembership groups_groupsize rollouts_excludeddevice rollouts_manualexclusion
         rollouts_rollout_devices""",
     "people make them, one by one": """
-        access_invitation access_recoverycode access_secondfactor access_apitoken access_user agenda_feed
+        access_invitation access_passkey access_recoverycode access_secondfactor access_apitoken access_user agenda_feed
         agenda_feedevent calendar_calendarsource calendar_calendarsource_groups calendar_calendarsource_sites
         calendar_freeze calendar_freeze_groups calendar_freeze_sites commands_commandtemplate commands_schedule
         commands_schedule_exclude commands_schedule_include commands_templatemodel configuration_keptbyfile

@@ -85,6 +85,7 @@ def test_approving_policy_and_keys_are_apart_from_operating() -> None:
         "notifications/<int:rule_id>",
         "people/<int:user_id>",
         "people/<int:user_id>/limits",
+        "people/<int:user_id>/new-link",
         "people/<int:user_id>/second-factor/reset",
         "people/disable",
         "people/enable",

@@ -64,6 +64,9 @@ def test_a_token_opens_what_its_owner_may_but_never_how_they_sign_in() -> None:
         "own/messages",
         "own/messages/read",
         "own/messages/test",
+        "own/passkeys",
+        "own/passkeys/<int:passkey_id>/remove",
+        "own/passkeys/options",
         "own/password",
         "own/preference",
         "own/second-factor",
@@ -89,7 +92,7 @@ def test_a_token_that_only_reads_changes_nothing() -> None:
     letters, _ = make_token(make_user("operator"), name="reads", days=None, reads_only=True, now=NOW)
     client = script(letters)
     for path, method, _ in writes():
-        if path in ("session", "welcome/<str:secret>"):  # which no token opens
+        if path in ("session", "session/passkey", "welcome/<str:secret>"):  # which no token opens
             continue
         answer = client.generic(method, f"{V1}/{filled(path)}", "{}", content_type="application/json")
         assert answer.status_code == 403, (method, path, answer.content)

@@ -150,6 +150,12 @@ BODIES: dict[str, Any] = {
     "ScheduleDraftBody": _COMMAND,
     "SieveQuestion": {"rule": "family = Sill\nbattery < 30", "limit": 20},
     "OwnPasswordBody": {"password": "what only you know"},
+    "ProofBody": {"password": "what only you know"},
+    "AssertionBody": {"assertion": {"id": "t5xVb0c9", "type": "public-key", "response": {}}},
+    "NewPasskeyBody": {
+        "name": "Laptop",
+        "credential": {"id": "t5xVb0c9", "type": "public-key", "response": {}},
+    },
     "CodeBody": {"code": "492 039"},
     "TakeOffBody": {"password": "what only you know", "code": "492 039"},
     "SignInBody": {"email": "engineer@larkfield.example", "password": "what only you know"},

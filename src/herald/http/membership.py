@@ -48,10 +48,11 @@ FREE_CALLS = frozenset(
     freezes_create freezes_delete groups_create groups_delete image_cleanups_create image_cleanups_undo images_approve
     images_create images_withdraw import_mappings_delete imports_cancel imports_create imports_map imports_save_mapping
     keys_revoke keys_rotate models_create models_delete models_preview notifications_change notifications_create
-    notifications_delete outages_create outages_end own_change own_messages_read own_password own_preference_set
-    own_recovery_codes own_second_factor_begin own_second_factor_confirm own_second_factor_take_off own_session_end
-    own_sessions_end_others own_test_message pause_everything pause_resume people_change people_disable people_enable
-    people_invite people_limit people_limits_preview people_remove people_reset_second_factor people_revoke_invitation
+    notifications_delete outages_create outages_end own_change own_messages_read own_passkeys_add own_passkeys_options
+    own_passkeys_remove own_password own_preference_set own_recovery_codes own_second_factor_begin
+    own_second_factor_confirm own_second_factor_take_off own_session_end own_sessions_end_others own_test_message
+    pause_everything pause_resume people_change people_disable people_enable people_invite people_limit
+    people_limits_preview people_new_link people_remove people_reset_second_factor people_revoke_invitation
     quarantine_try retention_set ring_plans_delete ring_plans_save rollouts_approve_gate rollouts_approve_override
     rollouts_change rollouts_comment rollouts_create rollouts_delete rollouts_edit_open rollouts_edit_open_preview
     rollouts_exclude rollouts_expedite rollouts_extend rollouts_extend_preview rollouts_hold rollouts_hold_preview
@@ -61,8 +62,9 @@ FREE_CALLS = frozenset(
     rollouts_words rules_compare rules_explain rules_preview rules_sieve saved_views_delete saved_views_save
     schedules_approve schedules_change schedules_change_preview schedules_comment schedules_create schedules_end
     schedules_group_answers schedules_pause schedules_preview schedules_resume schedules_run schedules_sentence
-    schedules_skip session_sign_in session_sign_out sites_create sites_delete sites_preview tags_describe
-    tags_rename_preview tokens_create tokens_revoke uploads_append uploads_create uploads_delete welcome_accept
+    schedules_skip session_passkey session_passkey_options session_sign_in session_sign_out sites_create sites_delete
+    sites_preview tags_describe tags_rename_preview tokens_create tokens_revoke uploads_append uploads_create
+    uploads_delete welcome_accept welcome_passkey_options
     """.split()  # noqa: SIM905  a hundred names read better so
 )
 

@@ -18,7 +18,7 @@ from knox.models import AuthToken
 
 from herald.http.errors import Conflict, Invalid, InvalidFields, NotFound
 from herald.live.notify import notify
-from herald.people.models import Invitation, OpenSession, RecoveryCode, Role, SecondFactor, User
+from herald.people.models import Invitation, OpenSession, Passkey, RecoveryCode, Role, SecondFactor, User
 from herald.people.sessions import end_sessions
 from herald.record.models import Kind
 from herald.record.services import record
@@ -86,6 +86,56 @@ def invite(
     return made
 
 
+def new_link(user_id: int, *, actor: User, now: datetime) -> Invited:
+    """A link by which somebody who has lost what they sign in with opens their account anew. Until it is used, what
+    they have goes on.
+
+    Raises:
+        NotFound: there is no such account. Conflict: it is disabled, or one's own.
+    """
+    _not_oneself([user_id], actor, "send a new link to")
+    with transaction.atomic():
+        user = locked([user_id])[0]
+        if not user.is_active:
+            raise Conflict(f"{user} is disabled. Enable the account first.")
+        secret = secrets.token_urlsafe(32)
+        invitation, _ = Invitation.objects.update_or_create(
+            email=user.email,
+            defaults={
+                "person": user,
+                "role": user.role,
+                "digest": _digest(secret),
+                "invited_by": actor,
+                "made_at": now,
+                "expires_at": now + INVITED_FOR,
+            },
+        )
+        note(f"Made a link by which {user} opens their account anew", actor, user.pk, now)
+    return Invited(invitation=invitation, secret=secret)
+
+
+def _open_anew(invitation: Invitation, user: User, password: str, passkey: Passkey | None, now: datetime) -> None:
+    """Give somebody another password, or a passkey in its place; whatever signed them in before does no more."""
+    if (passkey is None or password) and (problems := password_problems(password, user)):
+        raise InvalidFields(problems)
+    forget_ways_in([user.pk])
+    user.set_password(password or None)
+    user.save(update_fields=["password"])
+    if passkey is not None:
+        passkey.person = user
+        passkey.save()
+    end_sessions(OpenSession.objects.filter(user=user))
+    invitation.delete()
+    note("Opened their account anew by a link", user, user.pk, now)
+
+
+def forget_ways_in(user_ids: Collection[int]) -> None:
+    """Forget the second factors, recovery codes and passkeys of people."""
+    SecondFactor.objects.filter(person__in=user_ids).delete()
+    RecoveryCode.objects.filter(person__in=user_ids).delete()
+    Passkey.objects.filter(person__in=user_ids).delete()
+
+
 def revoke_invitation(invitation_id: int, *, actor: User | None, now: datetime) -> None:
     """Let an invitation's link open nothing any more.
 
@@ -107,29 +157,45 @@ def invitation_by(secret: str, *, now: datetime, for_update: bool = False) -> In
         NotFound: it is used, taken back, run out, or never was.
     """
     found = Invitation.objects.select_for_update(of=("self",)) if for_update else Invitation.objects.all()
-    invitation = found.select_related("invited_by").filter(digest=_digest(secret), expires_at__gt=now).first()
+    invitation = found.select_related("invited_by", "person").filter(digest=_digest(secret), expires_at__gt=now).first()
     if invitation is None:
         raise NotFound("This invitation is used, taken back or run out. Ask an administrator for a new one.")
     return invitation
 
 
-def accept(secret: str, *, name: str, password: str, time_zone: str, now: datetime) -> User:
-    """Make the account that an invitation is for; it can be used once.
+def accept(
+    secret: str, *, name: str, password: str, time_zone: str, now: datetime, passkey: Passkey | None = None
+) -> User:
+    """Make the account that an invitation is for, or open it anew, with the name and the clock that it has; it can be
+    used once. Where a passkey is given, which is new and of nobody yet, the account signs in with that, and the
+    password may be empty: then it has none.
 
     Raises:
         NotFound: as above. InvalidFields: the name, password or time zone will not do; it says why.
     """
     with transaction.atomic():
         invitation = invitation_by(secret, now=now, for_update=True)
+        if invitation.person is not None:
+            user = locked([invitation.person.pk])[0]
+            if not user.is_active:
+                raise NotFound("This account is disabled.")
+            _open_anew(invitation, user, password, passkey, now)
+            return user
         user = User(email=invitation.email, role=invitation.role, time_zone=time_zone, name=name.strip(), joined_at=now)
         user.is_limited = invitation.limits is not None
-        problems = [*name_problems(name), *zone_problems(time_zone), *password_problems(password, user)]
+        has_password = passkey is None or password != ""
+        problems = [*name_problems(name), *zone_problems(time_zone)]
+        if has_password:
+            problems += password_problems(password, user)
         if problems:
             raise InvalidFields(problems)
-        user.set_password(password)
+        user.set_password(password if has_password else None)
         try:
             with transaction.atomic():
                 user.save()
+                if passkey is not None:
+                    passkey.person = user
+                    passkey.save()
         except IntegrityError:
             raise Conflict(f"{invitation.email} has an account already. Sign in with it.") from None
         for tell in on_accepted:
@@ -205,8 +271,8 @@ def remove(user_ids: Sequence[int], *, actor: User, now: datetime) -> list[User]
         people = locked(user_ids)
         _let_go(people, now)
         AuthToken.objects.filter(user__in=people).delete()
-        SecondFactor.objects.filter(person__in=people).delete()
-        RecoveryCode.objects.filter(person__in=people).delete()
+        forget_ways_in([u.pk for u in people])
+        Invitation.objects.filter(person__in=people).delete()
         for user in people:
             user.email, user.name = f"removed-{user.pk}@removed.invalid", f"Removed person {user.pk}"
             user.is_active, user.removed_at, user.seen_at = False, now, None

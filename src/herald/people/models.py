@@ -102,9 +102,14 @@ class User(AbstractBaseUser):
 
 
 class Invitation(models.Model):
-    """Somebody who may make an account by a link. Of the link only a digest is kept; the row goes when it is used."""
+    """Somebody who may make an account by a link, or open theirs anew. Of the link only a digest is kept; the row goes
+    when it is used."""
 
     email = models.EmailField(unique=True)
+    #: whose account it opens anew; None for an account that is to be made
+    person = models.OneToOneField(
+        settings.AUTH_USER_MODEL, null=True, on_delete=models.CASCADE, related_name="new_link"
+    )
     role = models.CharField(max_length=20, choices=Role)
     #: what the account is limited to: the ids of `folders` and `sites`; None for nothing
     limits = models.JSONField(null=True)
@@ -178,6 +183,27 @@ class RecoveryCode(models.Model):
 
     class Meta:
         constraints = (models.UniqueConstraint(fields=["person", "digest"], name="recovery_code_once"),)
+
+
+class Passkey(models.Model):
+    """A key on a person's own device that signs them in (WebAuthn). Only its public half is here."""
+
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="passkeys")
+    name = models.CharField(max_length=60)
+    #: by which a browser names it, as base64url
+    credential = models.CharField(max_length=1400, unique=True)
+    #: by which a browser names its person; the same for all of theirs
+    handle = models.CharField(max_length=100)
+    public_key = models.BinaryField()
+    #: how often its device says that it was used; 0 where it does not count
+    uses = models.BigIntegerField(default=0)
+    #: when the challenge was made that it answered last, in milliseconds of real time: none is answered twice
+    challenge_at = models.BigIntegerField(default=0)
+    added_at = models.DateTimeField()
+    used_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=["person", "name"], name="passkey_name_once"),)
 
 
 class KeptAnswer(models.Model):

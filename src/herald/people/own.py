@@ -32,13 +32,16 @@ def change_own(user: User, *, name: str, time_zone: str, now: datetime) -> User:
     return user
 
 
-def change_password(user: User, *, current: str, new: str, session_key: str | None, now: datetime) -> int:
-    """Set a new password. It ends every session but this one; how many that were.
+def change_password(
+    user: User, *, current: str, new: str, session_key: str | None, now: datetime, is_proved: bool = False
+) -> int:
+    """Set a new password. It ends every session but this one; how many that were. `is_proved` where somebody who has
+    none has shown by a passkey who they are.
 
     Raises:
         InvalidFields: the current one is another, or the new one will not do.
     """
-    if not user.check_password(current):
+    if not is_proved and not user.check_password(current):
         raise InvalidFields([("/current", "This is not your current password.")])
     if problems := password_problems(new, user, "/new"):
         raise InvalidFields(problems)

@@ -10,7 +10,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from herald.http.fields import StrictSerializer, valid
-from herald.people import own, second_factor
+from herald.people import own, passkeys, second_factor
 from herald.people.accounts import LONGEST_NAME
 from herald.people.api.views import Me
 from herald.people.models import Ability, OpenSession
@@ -27,7 +27,11 @@ class OwnChange(StrictSerializer):
 
 
 class PasswordBody(StrictSerializer):
-    current = serializers.CharField(trim_whitespace=False, max_length=200)
+    """A new password by the current one; whoever has none yet shows by a passkey who they are: `assertion` is what the
+    browser answers to `session_passkey_options`."""
+
+    current = serializers.CharField(trim_whitespace=False, max_length=200, allow_blank=True, default="")
+    assertion = serializers.DictField(allow_null=True, default=None)
     new = serializers.CharField(trim_whitespace=False, max_length=200)
 
 
@@ -73,8 +77,12 @@ class OwnPasswordAction(APIView):
     @extend_schema(operation_id="own_password", request=PasswordBody, responses=SessionsEnded)
     def post(self, request: Request) -> Response:
         body = valid(PasswordBody(data=request.data))
-        user, key = person(request), _key(request)
-        ended = own.change_password(user, **body, session_key=key, now=clock.now())
+        user, key, now, assertion = person(request), _key(request), clock.now(), body.pop("assertion")
+        is_proved = not user.has_usable_password()
+        if is_proved:
+            here = passkeys.site_of(request._request.get_host())
+            passkeys.prove(user, "", assertion, here, now=now, real_now=second_factor.real_time())
+        ended = own.change_password(user, **body, session_key=key, now=now, is_proved=is_proved)
         if key is not None:
             update_session_auth_hash(request._request, user)  # gives this session another key
             OpenSession.objects.filter(key=key).update(key=_key(request))

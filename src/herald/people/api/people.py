@@ -49,6 +49,7 @@ class PersonRow(serializers.Serializer[Any]):
     role = serializers.ChoiceField(choices=Role.choices)
     limits = LimitsRow(allow_null=True)
     has_second_factor = serializers.BooleanField()
+    passkeys = serializers.IntegerField(source="passkey_count")
     time_zone = serializers.CharField()
     is_active = serializers.BooleanField()
     joined_at = serializers.DateTimeField(allow_null=True)
@@ -58,14 +59,14 @@ class PersonRow(serializers.Serializer[Any]):
 
 
 class InvitationRow(serializers.ModelSerializer[Invitation]):
-    """Somebody who has not made their account yet."""
+    """Somebody who has not made their account yet, or, with `person`, not opened it anew."""
 
     invited_by = serializers.CharField(source="invited_by.name", default=None, allow_null=True)
     is_limited = serializers.SerializerMethodField()
 
     class Meta:
         model = Invitation
-        fields = ("id", "email", "role", "is_limited", "invited_by", "made_at", "expires_at")
+        fields = ("id", "email", "person", "role", "is_limited", "invited_by", "made_at", "expires_at")
 
     def get_is_limited(self, invitation: Invitation) -> bool:
         return invitation.limits is not None
@@ -132,6 +133,7 @@ def _people() -> list[Any]:
         .annotate(
             sessions=Count("open_sessions", distinct=True),
             tokens=Count("auth_token_set", distinct=True),
+            passkey_count=Count("passkeys", distinct=True),
             has_second_factor=Exists(second_factor.turned_on().filter(person=OuterRef("pk"))),
         )
         .order_by("name", "email")
@@ -178,6 +180,7 @@ class PeopleExportView(APIView):
             "since",
             "last seen",
             "second factor",
+            "passkeys",
             "sessions",
             "tokens",
         ]
@@ -192,6 +195,7 @@ class PeopleExportView(APIView):
                 _moment(user.joined_at),
                 _moment(user.seen_at),
                 "yes" if user.has_second_factor else "no",
+                user.passkey_count,
                 user.sessions,
                 user.tokens,
             ]
@@ -213,8 +217,7 @@ class InvitationListView(APIView):
             raise Invalid("/limits", "Administrators see all. Choose another role, or no limits.")
         kept = limits.kept if limits else None
         made = accounts.invite(body["emails"], role, limits=kept, actor=person(request), now=clock.now())
-        rows = [{**InvitationRow(i.invitation).data, "path": f"/welcome/{i.secret}", "mailed": _mail(i)} for i in made]
-        return Response(rows, status=201)
+        return Response([_new_invitation(i) for i in made], status=201)
 
 
 class InvitationView(APIView):
@@ -266,6 +269,17 @@ class SecondFactorResetAction(APIView):
         return _answer()
 
 
+class PersonNewLinkAction(APIView):
+    """A link for somebody who has lost their password, second factor or passkeys: it opens their account anew."""
+
+    needs = Ability.ADMINISTER
+
+    @extend_schema(operation_id="people_new_link", request=None, responses={201: NewInvitation})
+    def post(self, request: Request, user_id: int) -> Response:
+        made = accounts.new_link(user_id, actor=person(request), now=clock.now())
+        return Response(_new_invitation(made), status=201)
+
+
 class LimitsPreview(APIView):
     """What somebody with these limits would see, in numbers."""
 
@@ -315,18 +329,28 @@ class PeopleRemoveAction(_PeopleAction):
         return self._done(request, accounts.remove)
 
 
+def _new_invitation(made: accounts.Invited) -> Any:
+    return {**InvitationRow(made.invitation).data, "path": f"/welcome/{made.secret}", "mailed": _mail(made)}
+
+
 def _mail(invited: accounts.Invited) -> bool:
     """Send an invitation's link, where this installation sends mail; whether the mail server took it."""
     if not settings.EMAIL_HOST:
         return False
     invitation = invited.invitation
+    by, is_anew = invitation.invited_by or "An administrator", invitation.person_id is not None
+    opening = (
+        f"{by} made this link, by which you open your account of Brisk Herald anew."
+        if is_anew
+        else f"{by} invites you to Brisk Herald as {invitation.role}."
+    )
+    subject = "Open your account anew" if is_anew else "You are invited"
     text = (
-        f"{invitation.invited_by or 'An administrator'} invites you to Brisk Herald as {invitation.role}.\n\n"
-        f"{settings.PUBLIC_URL}/welcome/{invited.secret}\n\n"
-        f"The link makes one account, and holds until {invitation.expires_at:%-d %b %Y, %H:%M} UTC."
+        f"{opening}\n\n{settings.PUBLIC_URL}/welcome/{invited.secret}\n\n"
+        f"The link can be used once, and holds until {invitation.expires_at:%-d %b %Y, %H:%M} UTC."
     )
     try:
-        deliver(invitation.email, "You are invited", text, message_id=f"invitation-{uuid.uuid4().hex}")
+        deliver(invitation.email, subject, text, message_id=f"invitation-{uuid.uuid4().hex}")
     except MailError as error:
         log.warning("invitation_not_mailed", why=str(error))
         return False

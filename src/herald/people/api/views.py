@@ -112,10 +112,8 @@ class SessionView(APIView):
                 note_failure(email, address)
                 raise CodeWanted("This is neither the code that the app shows now nor an unused recovery code.")
         note_success(email, address)
-        login(request, user)
         if isinstance(user, User):
-            note_sign_in(request._request, user)
-            record(now=clock.now(), actor=user, kind="user", object_id=user.pk, sentence=f"Signed in from {address}")
+            enter(request, user, f"Signed in from {address}")
         return Response(session_state(request, user))
 
     @extend_schema(operation_id="session_sign_out", request=None, responses={200: SessionState})
@@ -126,6 +124,14 @@ class SessionView(APIView):
             record(now=clock.now(), actor=user, kind="user", object_id=user.pk, sentence="Signed out")
         logout(request)
         return Response(session_state(request, None))
+
+
+def enter(request: Request, user: User, sentence: str = "") -> None:
+    """Sign somebody in whose proof was looked at, and put it on record."""
+    login(request._request, user, backend="django.contrib.auth.backends.ModelBackend")
+    note_sign_in(request._request, user)
+    if sentence:
+        record(now=clock.now(), actor=user, kind="user", object_id=user.pk, sentence=sentence)
 
 
 def session_state(request: Request, user: Any) -> Any:

@@ -3,7 +3,6 @@
 from datetime import timedelta
 from typing import Any
 
-from django.contrib.auth import login
 from drf_spectacular.utils import extend_schema
 from rest_framework import exceptions, serializers
 from rest_framework.permissions import AllowAny
@@ -13,11 +12,10 @@ from rest_framework.views import APIView
 
 from herald.http.errors import NotFound
 from herald.http.fields import StrictSerializer, valid
-from herald.people import accounts
+from herald.people import accounts, passkeys, second_factor
 from herald.people.addresses import client_address
-from herald.people.api.views import CsrfAlways, SessionState, session_state
+from herald.people.api.views import CsrfAlways, SessionState, enter, session_state
 from herald.people.models import Ability, Role
-from herald.people.sessions import note_sign_in
 from herald.people.throttling import note_failure, wait_before
 from herald.time import clock
 
@@ -30,16 +28,21 @@ class Welcome(serializers.Serializer[Any]):
 
     email = serializers.CharField()
     role = serializers.ChoiceField(choices=Role.choices)
+    #: whose account is opened anew; null where one is to be made
+    name = serializers.CharField(source="person.name", default=None, allow_null=True)
     invited_by = serializers.CharField(source="invited_by.name", default=None, allow_null=True)
     expires_at = serializers.DateTimeField()
 
 
 class AcceptBody(StrictSerializer):
-    """Who accepts: the name that the record shows, a password, and the clock in which to show times."""
+    """Who accepts: the name that the record shows, the clock in which to show times, and a password, or a passkey that
+    the browser has made, as `PublicKeyCredential.toJSON` tells it. Where an account is opened anew, its name and clock
+    stay as they are."""
 
-    name = serializers.CharField(max_length=accounts.LONGEST_NAME)
-    password = serializers.CharField(trim_whitespace=False, max_length=200)
-    time_zone = serializers.CharField(max_length=64)
+    name = serializers.CharField(max_length=accounts.LONGEST_NAME, allow_blank=True, default="")
+    password = serializers.CharField(trim_whitespace=False, max_length=200, allow_blank=True, default="")
+    passkey = serializers.DictField(allow_null=True, default=None)
+    time_zone = serializers.CharField(max_length=64, allow_blank=True, default="")
 
 
 class WelcomeView(APIView):
@@ -59,10 +62,15 @@ class WelcomeView(APIView):
     @extend_schema(operation_id="welcome_accept", request=AcceptBody, responses={201: SessionState})
     def post(self, request: Request, secret: str) -> Response:
         body = valid(AcceptBody(data=request.data))
+        now, made = clock.now(), body.pop("passkey")
         with _slowed(request):
-            user = accounts.accept(secret, **body, now=clock.now())
-        login(request._request, user, backend="django.contrib.auth.backends.ModelBackend")
-        note_sign_in(request._request, user)
+            accounts.invitation_by(secret, now=now)  # nothing else is told about a link that opens nothing
+            passkey = None
+            if made is not None:
+                here = passkeys.site_of(request._request.get_host())
+                passkey = passkeys.made_for_invitation(secret, made, here, now=now, real_now=second_factor.real_time())
+            user = accounts.accept(secret, **body, now=now, passkey=passkey)
+        enter(request, user)
         return Response(session_state(request, user), status=201)
 
 

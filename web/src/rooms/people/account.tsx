@@ -11,7 +11,8 @@ import { Button, Card, Labelled, Problem } from "@/parts/controls";
 import { Loaded } from "@/parts/views";
 import { ZoneField } from "@/parts/zone-field";
 import { browserOf } from "./browser-of";
-import { ownSessions } from "./queries";
+import { Passkeys, proofBy } from "./passkeys";
+import { ownPasskeys, ownSessions } from "./queries";
 import { SecondFactor } from "./second-factor";
 import { Tokens } from "./tokens";
 import { Wishes } from "./wishes";
@@ -40,6 +41,9 @@ export function Account() {
         <div className="flex flex-col gap-4">
           <Card title="Password">
             <Password />
+          </Card>
+          <Card title="Passkeys">
+            <Passkeys />
           </Card>
           <Card title="Second factor">
             <SecondFactor />
@@ -99,30 +103,47 @@ function Own({ user }: { user: Schemas["Me"] }) {
 }
 
 function Password() {
+  const asked = useQuery(ownPasskeys);
+  return (
+    <Loaded of={asked} what="Whether you have a password" rows={3}>
+      {({ has_password }) => <PasswordForm hasPassword={has_password} />}
+    </Loaded>
+  );
+}
+
+function PasswordForm({ hasPassword }: { hasPassword: boolean }) {
   const client = useQueryClient();
   const [current, setCurrent] = useState("");
   const [next, setNext] = useState("");
   const save = useMutation({
-    mutationFn: () => body(api.POST("/api/v1/own/password", { body: { current, new: next } })),
+    mutationFn: async () => {
+      const { assertion } = await proofBy(current, hasPassword);
+      return body(api.POST("/api/v1/own/password", { body: { current, assertion, new: next } }));
+    },
     onSuccess: ({ ended }) => {
       setCurrent("");
       setNext("");
       client.invalidateQueries({ queryKey: session.queryKey });
-      toast(`Your password is changed; ${counted(ended, "other session")} ended.`);
+      client.invalidateQueries({ queryKey: ownPasskeys.queryKey });
+      toast(`Your password is ${hasPassword ? "changed" : "set"}; ${counted(ended, "other session")} ended.`);
     },
   });
   return (
     <Form onSubmit={() => save.mutate()}>
-      <Labelled label="Current password">
-        <input
-          className="field"
-          type="password"
-          required
-          autoComplete="current-password"
-          value={current}
-          onChange={(e) => setCurrent(e.target.value)}
-        />
-      </Labelled>
+      {hasPassword ? (
+        <Labelled label="Current password">
+          <input
+            className="field"
+            type="password"
+            required
+            autoComplete="current-password"
+            value={current}
+            onChange={(e) => setCurrent(e.target.value)}
+          />
+        </Labelled>
+      ) : (
+        <p className="text-soft">You have none: a passkey signs you in. To set one, your browser asks you for that.</p>
+      )}
       <Labelled label="New password" hint="Ten characters or more. Every other session of yours ends.">
         <input
           className="field"
@@ -134,8 +155,8 @@ function Password() {
         />
       </Labelled>
       <Problem error={save.error} />
-      <Button type="submit" className="self-start" disabled={!current || !next || save.isPending}>
-        Change the password
+      <Button type="submit" className="self-start" disabled={(hasPassword && !current) || !next || save.isPending}>
+        {hasPassword ? "Change the password" : "Set a password"}
       </Button>
     </Form>
   );

@@ -65,20 +65,21 @@ export function Invite({ onClose }: { onClose: () => void }) {
   );
 }
 
-function Links({ made, onClose }: { made: Schemas["NewInvitation"][]; onClose: () => void }) {
+export function Links({ made, onClose }: { made: Schemas["NewInvitation"][]; onClose: () => void }) {
   const { now, zone } = useClock();
   const [copied, setCopied] = useState("");
   const link = (i: Schemas["NewInvitation"]) => `${location.origin}${i.path}`;
   return (
-    <Modal open onClose={onClose} title={`${counted(made.length, "invitation")} made`} wide>
+    <Modal open onClose={onClose} title={`${counted(made.length, "link")} made`} wide>
       <p>
-        {made.every((i) => i.mailed) ? "Each person was mailed their link" : "Send each person their link"}; it makes
-        one account and holds until {instant(made[0]?.expires_at ?? "", zone, now)}. The links are not shown again.
+        {made.every((i) => i.mailed) ? "Each person was mailed their link" : "Send each person their link"}; it{" "}
+        {made.some((i) => i.person !== null) ? "opens the account anew, once," : "makes one account"} and holds until{" "}
+        {instant(made[0]?.expires_at ?? "", zone, now)}. The links are not shown again.
       </p>
       <ul className="my-3 space-y-2">
         {made.map((i) => (
           <li key={i.id} className="flex flex-wrap items-center gap-x-3 gap-y-1">
-            <span className="w-72 truncate">
+            <span className="w-80 truncate">
               <strong>{i.email}</strong>, {i.role}
               {i.is_limited && ", limited"}
               {i.mailed && <span className="text-verdigris">, mailed</span>}

@@ -12,7 +12,7 @@ import { usePageTitle } from "@/lib/title";
 import { Button, Confirm, Problem } from "@/parts/controls";
 import { Exports } from "@/parts/list-parts";
 import { Loaded } from "@/parts/views";
-import { Invite } from "./invite";
+import { Invite, Links } from "./invite";
 import { LimitPerson } from "./limits";
 import { ROLE_NAMES, ROLES, type Role } from "./roles";
 
@@ -145,6 +145,12 @@ function Row({
       </td>
       <td className="px-3 py-1.5">
         {p.sessions || "nowhere"}
+        {p.passkeys > 0 && (
+          <>
+            <br />
+            <span className="text-soft text-xs">{counted(p.passkeys, "passkey")}</span>
+          </>
+        )}
         {p.has_second_factor && (
           <>
             <br />
@@ -289,6 +295,7 @@ function Chosen({ people, onDone }: { people: Person[]; onDone: () => void }) {
                 Enable
               </Button>
             )}
+            {people.length === 1 && people[0]?.is_active && <NewLink person={people[0]} />}
             <Confirm
               trigger={
                 <Button kind="danger" disabled={act.isPending}>
@@ -311,6 +318,31 @@ function Chosen({ people, onDone }: { people: Person[]; onDone: () => void }) {
   );
 }
 
+/** A link for whoever has lost what they sign in with. */
+function NewLink({ person: p }: { person: Person }) {
+  const client = useQueryClient();
+  const make = useMutation({
+    mutationFn: () => body(api.POST("/api/v1/people/{user_id}/new-link", { params: { path: { user_id: p.id } } })),
+    onSuccess: () => changed(client, "people"),
+  });
+  return (
+    <>
+      <Confirm
+        trigger={<Button disabled={make.isPending}>New link…</Button>}
+        title={`Make a link by which ${p.name} opens the account anew?`}
+        action="Make the link"
+        onConfirm={() => make.mutate()}
+      >
+        For whoever has lost their password, codes or passkeys. Make sure that it is {p.name} who asks. What they have
+        goes on until the link is used; then it opens nothing any more, and{" "}
+        {counted(p.sessions, "session ends", "sessions end")}. Their tokens stay.
+      </Confirm>
+      <Problem error={make.error} />
+      {make.data && <Links made={[make.data]} onClose={() => make.reset()} />}
+    </>
+  );
+}
+
 function Invitations({ invitations }: { invitations: Schemas["InvitationRow"][] }) {
   const { now, zone } = useClock();
   const may = useMay("administer");
@@ -323,7 +355,7 @@ function Invitations({ invitations }: { invitations: Schemas["InvitationRow"][] 
   return (
     <section aria-labelledby="invited" className="mt-5">
       <h2 id="invited" className="mb-1 text-[1.05rem]">
-        Invited, no account yet
+        Links that are not used yet
       </h2>
       <Problem error={revoke.error} />
       <ul className="rounded-md border border-rule bg-card">
@@ -331,6 +363,7 @@ function Invitations({ invitations }: { invitations: Schemas["InvitationRow"][] 
           <li key={i.id} className="flex flex-wrap items-center gap-x-4 border-rule border-b px-3 py-1.5 last:border-0">
             <strong>{i.email}</strong>
             <span>
+              {i.person === null ? "an account as " : "their account anew, "}
               {i.role}
               {i.is_limited && ", limited"}
             </span>

@@ -14,6 +14,10 @@ export const ownSecondFactor = queryOptions({
   queryKey: ["own", "second-factor"],
   queryFn: () => body(api.GET("/api/v1/own/second-factor")),
 });
+export const ownPasskeys = queryOptions({
+  queryKey: ["own", "passkeys"],
+  queryFn: () => body(api.GET("/api/v1/own/passkeys")),
+});
 export const ownTokens = queryOptions({
   queryKey: ["own", "tokens"],
   queryFn: () => body(api.GET("/api/v1/tokens")),

@@ -7,13 +7,14 @@ import { useClock } from "@/lib/clock";
 import { counted, instant } from "@/lib/format";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { Loaded } from "@/parts/views";
-import { ownSecondFactor, ownSessions } from "./queries";
+import { ownPasskeys, ownSecondFactor, ownSessions } from "./queries";
 
 type Open = "set-up" | "codes" | "off" | null;
 
 export function SecondFactor() {
   const { now, zone } = useClock();
   const asked = useQuery(ownSecondFactor);
+  const { data: own } = useQuery(ownPasskeys);
   const [open, setOpen] = useState<Open>(null);
   const close = () => setOpen(null);
   return (
@@ -38,12 +39,14 @@ export function SecondFactor() {
           ) : (
             <>
               <p className="text-soft">
-                Off: your password alone signs you in. With an authenticator app, a code that changes every half minute
-                is asked for besides.
+                Off{own?.has_password && ": your password alone signs you in"}. With an authenticator app, a code that
+                changes every half minute is asked for besides. A passkey needs none.
               </p>
-              <Button className="mt-2" onClick={() => setOpen("set-up")}>
-                Set it up…
-              </Button>
+              {own?.has_password && (
+                <Button className="mt-2" onClick={() => setOpen("set-up")}>
+                  Set it up…
+                </Button>
+              )}
             </>
           )}
           {open === "set-up" && <SetUp onClose={close} />}

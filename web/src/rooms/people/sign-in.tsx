@@ -4,6 +4,7 @@ import { type FormEvent, useState } from "react";
 import { ApiError, api, body } from "@/api/client";
 import { session } from "@/api/queries";
 import { Button, Labelled, Problem } from "@/parts/controls";
+import { askPasskey, whyNone } from "./passkey-calls";
 
 const wantsCode = (error: unknown) => error instanceof ApiError && String(error.body.type).endsWith(":second-factor");
 const DEMO_EMAIL = "engineer@larkfield.example";
@@ -20,6 +21,10 @@ export function SignIn({ demo }: { demo: boolean }) {
     onError: (error) => {
       if (wantsCode(error)) setAsksCode(true);
     },
+  });
+  const byPasskey = useMutation({
+    mutationFn: async () => body(api.POST("/api/v1/session/passkey", { body: { assertion: await askPasskey() } })),
+    onSuccess: (state) => client.setQueryData(session.queryKey, state),
   });
   // that a code is wanted is said beside its field; a wrong one is an error
   const problem = asksCode && !code && wantsCode(enter.error) ? null : enter.error;
@@ -76,6 +81,21 @@ export function SignIn({ demo }: { demo: boolean }) {
           <Button kind="main" type="submit" disabled={enter.isPending} className="self-start px-5">
             Sign in
           </Button>
+          {whyNone() === null && (
+            <div className="flex flex-col gap-2 border-rule border-t pt-4">
+              <Button
+                className="self-start"
+                disabled={byPasskey.isPending}
+                onClick={() => {
+                  enter.reset();
+                  byPasskey.mutate();
+                }}
+              >
+                Sign in with a passkey
+              </Button>
+              <Problem error={byPasskey.error} />
+            </div>
+          )}
         </div>
       </form>
     </main>

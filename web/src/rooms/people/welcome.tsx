@@ -8,6 +8,7 @@ import { usePageTitle } from "@/lib/title";
 import { Button, Labelled, Problem } from "@/parts/controls";
 import { Loaded } from "@/parts/views";
 import { ZoneField } from "@/parts/zone-field";
+import { makePasskey, whyNone } from "./passkey-calls";
 import { welcome as welcomeQuery } from "./queries";
 import { ROLES } from "./roles";
 
@@ -35,11 +36,19 @@ export function Welcome() {
           <Loaded of={asked} what="The invitation" rows={4}>
             {(invitation) => (
               <>
-                <p className="mb-6 text-soft">
-                  {invitation.invited_by ? `${invitation.invited_by} invites you` : "You are invited"} as{" "}
-                  <strong className="text-ink">{invitation.role}</strong>: {ROLES[invitation.role]}.
-                </p>
-                <AccountForm secret={secret} email={invitation.email} />
+                {invitation.name === null ? (
+                  <p className="mb-6 text-soft">
+                    {invitation.invited_by ? `${invitation.invited_by} invites you` : "You are invited"} as{" "}
+                    <strong className="text-ink">{invitation.role}</strong>: {ROLES[invitation.role]}.
+                  </p>
+                ) : (
+                  <p className="mb-6 text-soft">
+                    <strong className="text-ink">{invitation.name}</strong>, this link of{" "}
+                    {invitation.invited_by ?? "an administrator"} opens your account anew. The password, codes and
+                    passkeys that you had open nothing any more then, and every session of yours ends.
+                  </p>
+                )}
+                <AccountForm secret={secret} email={invitation.email} isAnew={invitation.name !== null} />
               </>
             )}
           </Loaded>
@@ -49,20 +58,29 @@ export function Welcome() {
   );
 }
 
-function AccountForm({ secret, email }: { secret: string; email: string }) {
+function AccountForm({ secret, email, isAnew }: { secret: string; email: string; isAnew: boolean }) {
   const client = useQueryClient();
   const navigate = useNavigate();
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
   const [zone, setZone] = useState(Intl.DateTimeFormat().resolvedOptions().timeZone || "UTC");
+  const canUsePasskey = whyNone() === null;
+  const [byPasskey, setByPasskey] = useState(false);
+  const path = { params: { path: { secret } } };
   const make = useMutation({
-    mutationFn: () =>
-      body(
+    mutationFn: async () => {
+      let passkey = null;
+      if (byPasskey) {
+        const { options } = await body(api.POST("/api/v1/welcome/{secret}/passkey-options", path));
+        passkey = await makePasskey(options);
+      }
+      return body(
         api.POST("/api/v1/welcome/{secret}", {
-          params: { path: { secret } },
-          body: { name, password, time_zone: zone },
+          ...path,
+          body: { name, password: byPasskey ? "" : password, time_zone: zone, passkey },
         }),
-      ),
+      );
+    },
     onSuccess: (state) => {
       client.setQueryData(session.queryKey, state);
       navigate({ to: "/" });
@@ -79,34 +97,60 @@ function AccountForm({ secret, email }: { secret: string; email: string }) {
       <Labelled label="E-mail address">
         <input className="field" value={email} readOnly autoComplete="username" />
       </Labelled>
-      <Labelled label="Your name" hint="As the record and your colleagues see it.">
-        <input
-          className="field"
-          required
-          maxLength={100}
-          autoComplete="name"
-          // biome-ignore lint/a11y/noAutofocus: the first thing to do here
-          autoFocus
-          value={name}
-          onChange={(e) => setName(e.target.value)}
-        />
-      </Labelled>
-      <Labelled label="Password" hint="Ten characters or more; several unrelated words do well.">
-        <input
-          className="field"
-          type="password"
-          required
-          autoComplete="new-password"
-          value={password}
-          onChange={(e) => setPassword(e.target.value)}
-        />
-      </Labelled>
-      <Labelled label="Your clock" hint="Times are shown by it.">
-        <ZoneField value={zone} onChange={setZone} />
-      </Labelled>
+      {!isAnew && (
+        <Labelled label="Your name" hint="As the record and your colleagues see it.">
+          <input
+            className="field"
+            required
+            maxLength={100}
+            autoComplete="name"
+            // biome-ignore lint/a11y/noAutofocus: the first thing to do here
+            autoFocus
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+          />
+        </Labelled>
+      )}
+      {canUsePasskey && (
+        <fieldset>
+          <legend className="mb-1 font-semibold text-soft">You sign in with</legend>
+          {[
+            { passkey: false, words: "a password" },
+            { passkey: true, words: "a passkey: your finger, face or PIN on a device of yours" },
+          ].map(({ passkey, words }) => (
+            <label key={words} className="flex min-h-[28px] items-center gap-2">
+              <input
+                type="radio"
+                name="way"
+                className="accent-[var(--verdigris)]"
+                checked={byPasskey === passkey}
+                onChange={() => setByPasskey(passkey)}
+              />
+              {words}
+            </label>
+          ))}
+        </fieldset>
+      )}
+      {!byPasskey && (
+        <Labelled label="Password" hint="Ten characters or more; several unrelated words do well.">
+          <input
+            className="field"
+            type="password"
+            required
+            autoComplete="new-password"
+            value={password}
+            onChange={(e) => setPassword(e.target.value)}
+          />
+        </Labelled>
+      )}
+      {!isAnew && (
+        <Labelled label="Your clock" hint="Times are shown by it.">
+          <ZoneField value={zone} onChange={setZone} />
+        </Labelled>
+      )}
       <Problem error={make.error} />
       <Button kind="main" type="submit" disabled={make.isPending} className="self-start px-5">
-        Make my account
+        {isAnew ? "Open my account" : "Make my account"}
       </Button>
     </form>
   );
