@@ -93,7 +93,7 @@ def test_a_passkey_is_added_signs_in_and_is_removed(page: Page, home: str) -> No
     expect(dialog).to_contain_text("This is not your password.")
     dialog.get_by_label("Your password").fill(PASSWORD)
     dialog.get_by_role("button", name="Add it").click()
-    row = page.get_by_role("listitem").filter(has_text="Workshop laptop")
+    row = page.get_by_role("main").get_by_role("listitem").filter(has_text="Workshop laptop")
     expect(row).to_contain_text("not used yet")
     sign_out(page)
 

@@ -454,6 +454,18 @@ PYTHON = (
     server("groups/folders.py", "f.parent_id if f.parent_id in seen else None", "f.parent_id", "server/test_limits"),
     server("rollouts/preflight/plan.py", "rank is None or ", "", "server/test_limits"),
     server("people/second_factor.py", "candidate > factor.last_step and ", "", "server/test_second_factor"),
+    server("people/passkeys.py", "if made_at <= passkey.challenge_at:", "if False:", "server/test_passkeys"),
+    server("people/passkeys.py", "found is None or found.pk != user.pk", "found is None", "server/test_passkeys"),
+    server("people/passkeys.py", " or not passkey.person.is_active", "", "server/test_passkeys"),
+    server("people/passkeys.py", "if not is_for_it or not 0 <= age", "if not 0 <= age", "server/test_passkeys"),
+    server("people/passkeys.py", "and person.passkeys.count() == 1", "and False", "server/test_passkeys"),
+    server(
+        "people/passkeys.py",
+        "                credential_current_sign_count=passkey.uses,\n                require_user_verification=True,",
+        "                credential_current_sign_count=passkey.uses,",
+        "server/test_passkeys",
+    ),
+    server("people/accounts.py", "    forget_ways_in([user.pk])\n", "", "server/test_passkeys"),
     server(
         "people/second_factor.py",
         "digest=_digest(code), used_at=None",
