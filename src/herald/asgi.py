@@ -40,6 +40,7 @@ from herald.memory import settle_memory  # noqa: E402
 from herald.now.watching import Watcher  # noqa: E402
 from herald.people.models import User  # noqa: E402
 from herald.people.tokens import TokenAuthentication, note_use  # noqa: E402
+from herald.people.wanted import is_marked  # noqa: E402
 
 #: most calls are short; those that look at whole fleets must not keep them waiting
 THREADS, HEAVY_THREADS = 8, 3
@@ -267,7 +268,7 @@ def _signed_in(scope: MutableMapping[str, Any]) -> User | None:
     morsel = cookies.get(settings.SESSION_COOKIE_NAME)
     request.session = SessionStore(morsel.value if morsel else None)
     user = get_user(request)
-    return user if isinstance(user, User) else None
+    return user if isinstance(user, User) and not is_marked(request) else None
 
 
 async def refuse(send: Send, refusal: Refused) -> None:

@@ -218,6 +218,7 @@ SPECTACULAR_SETTINGS = {
         "herald.http.examples.bodies_have_examples",
     ],
     "ENUM_NAME_OVERRIDES": {
+        "RoleEnum": "herald.people.models.Role",
         "PhaseEnum": "herald.deliveries.models.PHASES",
         "RolloutStateEnum": "herald.rollouts.models.RolloutState",
         "TargetChoiceEnum": "herald.rollouts.models.TargetChoice",

@@ -132,6 +132,7 @@ urlpatterns = [
     _route("people/remove", people.PeopleRemoveAction),
     _route("people/<int:user_id>", people.PersonView),
     _route("people/<int:user_id>/limits", people.PersonLimitsView),
+    _route("people/second-factor-wanted", people.SecondFactorWantedView),
     _route("people/<int:user_id>/new-link", people.PersonNewLinkAction),
     _route("people/<int:user_id>/second-factor/reset", people.SecondFactorResetAction),
     _route("people/limits/preview", people.LimitsPreview),

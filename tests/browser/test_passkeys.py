@@ -44,6 +44,14 @@ def home(running: Running) -> str:
     return running.url.replace("127.0.0.1", "localhost")
 
 
+@pytest.fixture
+def wanted_of_nobody(running: Running) -> Iterator[None]:
+    """Whatever happens, the other tests sign in by their passwords."""
+    yield
+    with running.database() as database:
+        database.execute("DELETE FROM access_wantedfactor")
+
+
 @contextmanager
 def another(page: Page, address: str) -> Iterator[Page]:
     """Somebody else's browser."""
@@ -55,11 +63,15 @@ def another(page: Page, address: str) -> Iterator[Page]:
     context.close()
 
 
-def sign_in(page: Page, home: str, email: str) -> None:
+def give_password(page: Page, home: str, email: str) -> None:
     page.goto(home)
     page.get_by_label("E-mail address").fill(email)
     page.get_by_label("Password").fill(PASSWORD)
     page.get_by_role("button", name="Sign in", exact=True).click()
+
+
+def sign_in(page: Page, home: str, email: str) -> None:
+    give_password(page, home, email)
     expect(page.get_by_role("navigation", name="Rooms")).to_be_visible()
 
 
@@ -159,3 +171,41 @@ def test_by_a_number_the_page_says_by_which_name_to_open_it(page: Page, running:
     page.goto(f"{running.url}/account")
     expect(page.get_by_text(f"open {home} to use one")).to_be_visible()
     expect(page.get_by_role("button", name="Add a passkey…")).to_have_count(0)
+
+
+@pytest.mark.usefixtures("wanted_of_nobody")
+def test_where_more_than_a_password_is_wanted_it_is_set_up_first(page: Page, home: str) -> None:
+    sign_in(page, home, ADMINISTRATOR)
+    with another(page, link_for(page, home, "noor@larkfield.example")) as guest:
+        guest.get_by_label("Your name").fill("Noor Haddad")
+        guest.get_by_role("textbox", name="Password").fill(PASSWORD)
+        guest.get_by_role("button", name="Make my account").click()
+        expect(guest.get_by_role("navigation", name="Rooms")).to_be_visible()
+
+        page.get_by_role("button", name="Change…").click()
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_role("checkbox", name="viewer").check()
+        expect(dialog).to_contain_text(re.compile(r"have none, and set one up when they sign in next"))
+        expect(dialog).to_contain_text(re.compile(r"\d+ sessions? that began by a password alone ends? now"))
+        dialog.get_by_role("button", name="Save").click()
+        expect(page.get_by_text("More than a password is wanted of every viewer.").first).to_be_visible()
+
+        Finger(guest)
+        give_password(guest, home, "noor@larkfield.example")
+        expect(guest.get_by_role("heading", name="One thing first, Noor Haddad")).to_be_visible()
+        expect(guest.get_by_role("navigation", name="Rooms")).to_have_count(0)
+        guest.get_by_role("button", name="Add a passkey…").click()
+        guest.get_by_role("dialog").get_by_label("Name").fill("Phone")
+        guest.get_by_role("dialog").get_by_label("Your password").fill(PASSWORD)
+        guest.get_by_role("button", name="Add it").click()
+        expect(guest.get_by_role("navigation", name="Rooms")).to_be_visible()
+
+    page.get_by_role("button", name="Change…").click()
+    dialog.get_by_role("checkbox", name="viewer").uncheck()
+    dialog.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("A password alone is enough for everybody.").first).to_be_visible()
+    person = page.get_by_role("row", name=re.compile("Noor Haddad"))
+    person.get_by_label("Choose Noor Haddad").check()
+    page.get_by_role("button", name="Remove…").click()
+    page.get_by_role("button", name="Remove for good").click()
+    expect(person).not_to_be_attached()

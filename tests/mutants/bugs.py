@@ -458,7 +458,7 @@ PYTHON = (
     server("people/passkeys.py", "found is None or found.pk != user.pk", "found is None", "server/test_passkeys"),
     server("people/passkeys.py", " or not passkey.person.is_active", "", "server/test_passkeys"),
     server("people/passkeys.py", "if not is_for_it or not 0 <= age", "if not 0 <= age", "server/test_passkeys"),
-    server("people/passkeys.py", "and person.passkeys.count() == 1", "and False", "server/test_passkeys"),
+    server("people/passkeys.py", "is_last = person.passkeys.count() == 1", "is_last = False", "server/test_passkeys"),
     server(
         "people/passkeys.py",
         "                credential_current_sign_count=passkey.uses,\n                require_user_verification=True,",
@@ -466,6 +466,19 @@ PYTHON = (
         "server/test_passkeys",
     ),
     server("people/accounts.py", "    forget_ways_in([user.pk])\n", "", "server/test_passkeys"),
+    server(
+        "people/permissions.py", "token is None and is_marked(request._request)", "False", "server/test_wanted_factor"
+    ),
+    server(
+        "people/wanted.py",
+        "        request.session.pop(_MARK, None)\n\n\ndef is_marked",
+        "        pass\n\n\ndef is_marked",
+        "server/test_wanted_factor",
+    ),
+    server("people/wanted.py", "        ended = end_sessions(weak)", "        ended = 0", "server/test_wanted_factor"),
+    server("people/api/welcome.py", "is_strong=made is not None", "is_strong=True", "server/test_wanted_factor"),
+    server("people/api/views.py", " and user.passkeys.exists()", " and False", "server/test_wanted_factor"),
+    server("asgi.py", " and not is_marked(request)", "", "server/test_live"),
     server(
         "people/second_factor.py",
         "digest=_digest(code), used_at=None",

@@ -7,13 +7,17 @@ from typing import Any
 
 import pytest
 from asgiref.sync import async_to_sync
+from django.conf import settings
 from django.db import connection, transaction
+from django.http import HttpRequest
 from rest_framework.test import APIClient
 
-from herald.asgi import EVENTS_PATH, app
+from herald.asgi import EVENTS_PATH, _signed_in, app
 from herald.live import events
 from herald.live.notify import notify
 from herald.people.accounts import disable
+from herald.people.models import WantedFactor
+from herald.people.wanted import mark
 from tests.factories import NOW, make_user
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -151,3 +155,18 @@ def test_events_need_a_sign_in() -> None:
     sent = async_to_sync(run)()
     assert sent[0]["status"] == 401
     assert (b"content-type", b"application/problem+json") in sent[0]["headers"]
+
+
+def test_where_a_second_factor_is_set_up_first_nothing_is_heard() -> None:
+    user, client = make_user(), APIClient()
+    WantedFactor.objects.create(role=user.role)
+    client.force_login(user)
+    session = client.session
+    cookie = f"{settings.SESSION_COOKIE_NAME}={session.session_key}".encode()
+    scope = {"type": "http", "path": EVENTS_PATH, "method": "GET", "headers": [(b"cookie", cookie)]}
+    assert _signed_in(scope) == user
+    request = HttpRequest()
+    request.session = session
+    mark(request, user, is_strong=False)
+    session.save()
+    assert _signed_in(scope) is None

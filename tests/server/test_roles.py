@@ -92,6 +92,7 @@ def test_approving_policy_and_keys_are_apart_from_operating() -> None:
         "people/invitations",
         "people/invitations/<int:invitation_id>",
         "people/remove",
+        "people/second-factor-wanted",
         "retention/<str:key>",
         "signing-keys",
         "signing-keys/<str:kid>",

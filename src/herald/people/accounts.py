@@ -18,7 +18,7 @@ from knox.models import AuthToken
 
 from herald.http.errors import Conflict, Invalid, InvalidFields, NotFound
 from herald.live.notify import notify
-from herald.people.models import Invitation, OpenSession, Passkey, RecoveryCode, Role, SecondFactor, User
+from herald.people.models import Invitation, OpenSession, Passkey, RecoveryCode, Role, SecondFactor, User, WantedFactor
 from herald.people.sessions import end_sessions
 from herald.record.models import Kind
 from herald.record.services import record
@@ -223,6 +223,8 @@ def change_person(user_id: int, *, role: Role | None, name: str | None, actor: U
         if (user.role, user.name) == was:
             return user
         user.save(update_fields=["role", "name"])
+        if WantedFactor.objects.filter(role=user.role).exists():
+            end_sessions(OpenSession.objects.filter(user=user, is_strong=False))
         role_words = f"Made {user} {user.get_role_display().lower()}"
         words = role_words if user.role != was[0] else f"Renamed {was[1]} to {user}"
         note(words, actor, user.pk, now, before=_as_kept(*was), after=_as_kept(user.role, user.name))

@@ -135,6 +135,8 @@ class OpenSession(models.Model):
     began_at = models.DateTimeField()
     seen_at = models.DateTimeField()
     address = models.CharField(max_length=60)
+    #: it began with a passkey, or a code besides the password
+    is_strong = models.BooleanField(default=False)
     #: what the browser says it is
     agent = models.CharField(max_length=300)
 
@@ -183,6 +185,17 @@ class RecoveryCode(models.Model):
 
     class Meta:
         constraints = (models.UniqueConstraint(fields=["person", "digest"], name="recovery_code_once"),)
+
+
+class WantedFactor(models.Model):
+    """A role whose people are to sign in with more than a password."""
+
+    role = models.CharField(max_length=20, choices=Role, unique=True)
+
+    class Meta:
+        constraints = (
+            models.CheckConstraint(condition=models.Q(role__in=Role.values), name="wanted_factor_role_known"),
+        )
 
 
 class Passkey(models.Model):

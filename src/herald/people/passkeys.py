@@ -22,7 +22,8 @@ from webauthn.helpers import base64url_to_bytes, bytes_to_base64url, structs
 
 from herald.http.errors import Conflict, Invalid, NotFound
 from herald.people.accounts import note
-from herald.people.models import Passkey, User
+from herald.people.models import OpenSession, Passkey, User
+from herald.people.second_factor import has_second_factor, is_wanted_of
 
 RP_NAME = "Brisk Herald"
 #: a challenge may be answered for so long
@@ -87,9 +88,16 @@ def options_to_accept(email: str, secret: str, site: PasskeySite, *, real_now: d
 
 
 def add(
-    user: User, name: str, made: Mapping[str, Any], site: PasskeySite, *, now: datetime, real_now: datetime
+    user: User,
+    name: str,
+    made: Mapping[str, Any],
+    site: PasskeySite,
+    *,
+    session_key: str | None,
+    now: datetime,
+    real_now: datetime,
 ) -> None:
-    """Add the passkey that a browser has made for a person.
+    """Add the passkey that a browser has made for a person; their session is as good as one that began with it.
 
     Raises:
         Invalid: the name is taken or empty, or what was made will not do.
@@ -104,6 +112,7 @@ def add(
     try:
         with transaction.atomic():
             passkey.save()
+            OpenSession.objects.filter(user=user, key=session_key or "").update(is_strong=True)
             note(f"Added the passkey “{name}”", user, user.pk, now)
     except IntegrityError:
         raise Invalid("/credential", "This passkey is here already.") from None
@@ -128,15 +137,19 @@ def remove(user: User, passkey_id: int, *, now: datetime) -> None:
     """Remove one of a person's passkeys.
 
     Raises:
-        NotFound: they have no such passkey. Conflict: without it they could not sign in any more.
+        NotFound: they have no such passkey. Conflict: without it they could not sign in any more, or only by a
+            password where more is wanted.
     """
     with transaction.atomic():
         person = User.objects.select_for_update().get(pk=user.pk)
         passkey = Passkey.objects.filter(person=person, pk=passkey_id).first()
         if passkey is None:
             raise NotFound("You have no such passkey.")
-        if not person.has_usable_password() and person.passkeys.count() == 1:
+        is_last = person.passkeys.count() == 1
+        if is_last and not person.has_usable_password():
             raise Conflict("You have no password, and this is your only passkey. Set a password, or add another first.")
+        if is_last and is_wanted_of(person) and not has_second_factor(person):
+            raise Conflict("A password alone is not enough for your role. Add another passkey, or set up an app first.")
         passkey.delete()
         note(f"Removed the passkey “{passkey.name}”", user, user.pk, now)
 

@@ -10,6 +10,7 @@ from rest_framework.request import Request
 from herald.db.limits import begin_limits
 from herald.people.idempotency import Claim
 from herald.people.models import ABILITIES, Ability, User
+from herald.people.wanted import is_marked
 
 if TYPE_CHECKING:
     from rest_framework.views import APIView
@@ -47,6 +48,9 @@ class RolePermission(BasePermission):
         if not isinstance(user, User) or not user.is_active:
             return False
         token = user.by_token
+        if token is None and is_marked(request._request) and not getattr(view, "sets_up_second_factor", False):
+            self.message = "A password alone is not enough for your role. Set up a passkey, or an app that makes codes."
+            return False
         if token is not None:
             opens = token_opens(view)
             if opens is Tokens.NONE:

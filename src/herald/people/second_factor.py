@@ -18,7 +18,7 @@ from django.db.models import QuerySet
 
 from herald.http.errors import Conflict, Invalid
 from herald.people.accounts import locked, note
-from herald.people.models import OpenSession, RecoveryCode, SecondFactor, User
+from herald.people.models import OpenSession, RecoveryCode, SecondFactor, User, WantedFactor
 from herald.people.sessions import end_sessions
 
 ISSUER = "Brisk Herald"
@@ -91,6 +91,7 @@ def confirm(user: User, code: str, *, session_key: str | None, now: datetime, re
         factor.save(update_fields=["confirmed_at", "last_step"])
         codes = _new_codes(user)
         end_sessions(OpenSession.objects.filter(user=user).exclude(key=session_key or ""))
+        OpenSession.objects.filter(key=session_key or "").update(is_strong=True)
         note("Turned their second factor on", user, user.pk, now)
     return codes
 
@@ -114,11 +115,14 @@ def take_off(user: User, password: str, code: str, *, now: datetime, real_now: d
     """Turn the second factor off, by the password and a code together.
 
     Raises:
-        Invalid: the password or the code is another. Conflict: there is no second factor.
+        Invalid: the password or the code is another. Conflict: there is no second factor, or one is wanted and there is
+            no other.
     """
     _check_password(user, password)
     if not has_second_factor(user):
         raise Conflict("There is no second factor.")
+    if is_wanted_of(user) and not user.passkeys.exists():
+        raise Conflict("A password alone is not enough for your role. Add a passkey first, then turn this off.")
     with transaction.atomic():
         if not holds(user, code, now=now, real_now=real_now):
             raise Invalid("/code", "This is neither the code that the app shows now nor a recovery code.")
@@ -146,6 +150,11 @@ def reset(user_id: int, *, actor: User, now: datetime) -> None:
 def has_second_factor(user: User) -> bool:
     """Whether somebody signs in with a code besides the password."""
     return turned_on().filter(person=user).exists()
+
+
+def is_wanted_of(user: User) -> bool:
+    """Whether the role of a person wants more than a password."""
+    return WantedFactor.objects.filter(role=user.role).exists()
 
 
 def holds(user: User, code: str, *, now: datetime, real_now: datetime) -> bool:

@@ -22,8 +22,8 @@ SEEN_EVERY = timedelta(minutes=1)
 AWAY_AFTER = timedelta(minutes=30)
 
 
-def note_sign_in(request: HttpRequest, user: User) -> None:
-    """Keep where somebody has just signed in."""
+def note_sign_in(request: HttpRequest, user: User, *, is_strong: bool) -> None:
+    """Keep where somebody has just signed in, and whether by more than a password."""
     now = clock.now()
     # whoever signs in where they are signed in already goes on with the same session
     OpenSession.objects.update_or_create(
@@ -33,6 +33,7 @@ def note_sign_in(request: HttpRequest, user: User) -> None:
             "began_at": now,
             "seen_at": now,
             "address": client_address(request),
+            "is_strong": is_strong,
             "agent": request.headers.get("User-Agent", "")[:300],
         },
     )

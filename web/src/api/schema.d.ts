@@ -2559,6 +2559,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people/second-factor-wanted": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Of which roles more than a password is wanted. */
+        put: operations["people_want_second_factor"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/quarantine": {
         parameters: {
             query?: never;
@@ -6648,7 +6665,9 @@ export interface components {
             runs: components["schemas"]["WhatRuns"];
             standing: components["schemas"]["StandingPause"] | null;
         };
+        /** @description Who has an account, who is invited to one, and of which roles more than a password is wanted. */
         PeopleAnswer: {
+            second_factor_wanted: components["schemas"]["RoleEnum"][];
             people: components["schemas"]["PersonRow"][];
             invitations: components["schemas"]["InvitationRow"][];
         };
@@ -6683,6 +6702,7 @@ export interface components {
             /** Format: date-time */
             seen_at: string | null;
             sessions: number;
+            weak_sessions: number;
             tokens: number;
         };
         /** @enum {string} */
@@ -7670,9 +7690,13 @@ export interface components {
             agent: string;
             readonly is_this: boolean;
         };
-        /** @description `csrf` goes into the header X-CSRFToken of every call that changes something. */
+        /**
+         * @description `csrf` goes into the header X-CSRFToken of every call that changes something. While `sets_up_first`, the session
+         *     opens only what setting up a passkey or a second factor takes.
+         */
         SessionState: {
             user: components["schemas"]["Me"] | null;
+            sets_up_first: boolean;
             csrf: string;
             demo: boolean;
         };
@@ -8185,6 +8209,10 @@ export interface components {
         };
         /** @enum {string} */
         WaitsForCodeEnum: "paused" | "halted" | "quarantined" | "gate" | "not-admitted" | "late-joiner" | "held" | "time-over" | "runs-already" | "not-begun" | "retry" | "outranked" | "busy" | "unknown-zone" | "window" | "window-too-short" | "freeze" | "freeze-near" | "spread" | "uplink" | "site-cap" | "cap" | "hourly-cap" | "turn" | "check-in" | "fetch" | "put-off" | "install" | "carry-out" | "come-back" | "health";
+        /** @description Roles of which more than a password is wanted: all, some or none. */
+        WantedBodyRequest: {
+            roles: components["schemas"]["RoleEnum"][];
+        };
         /** @description What an invitation is for. */
         Welcome: {
             email: string;
@@ -31055,6 +31083,148 @@ export interface operations {
                  *     }
                  */
                 "application/json": components["schemas"]["PeopleBodyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleAnswer"];
+                };
+            };
+            /** @description The request is no HTTP or JSON that can be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What the address names does not exist. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The current state does not allow it, or its consequences were not agreed to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is of a kind that is not taken. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    people_want_second_factor: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description A key made anew for each act, like a UUID. Sent again with the same key within a day, the request is not carried out again: the answer is the one of then, marked `Herald-Replayed: true`. */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "roles": [
+                 *         "administrator",
+                 *         "approver"
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["WantedBodyRequest"];
             };
         };
         responses: {

@@ -1,18 +1,20 @@
 /** The top bar and the work under it. */
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { Link, Outlet, useLocation, useNavigate } from "@tanstack/react-router";
 import { DateTime } from "luxon";
 import { DropdownMenu } from "radix-ui";
 import { useCallback, useEffect, useRef, useState } from "react";
 import { Toaster } from "sonner";
-import { api, body, rememberCsrf, type Schemas } from "@/api/client";
+import { rememberCsrf, type Schemas } from "@/api/client";
 import { useLive } from "@/api/live";
 import { session } from "@/api/queries";
 import { ClockProvider, useClock } from "@/lib/clock";
 import { city } from "@/lib/format";
 import { onTitle } from "@/lib/title";
 import { Failed, Skeleton } from "@/parts/views";
+import { SetUpFirst } from "@/rooms/people/set-up-first";
 import { SignIn } from "@/rooms/people/sign-in";
+import { useSignOut } from "@/rooms/people/use-sign-out";
 import { AgreementDialog } from "./agreement-dialog";
 import { Bell } from "./bell";
 import { Keys } from "./keys";
@@ -31,7 +33,7 @@ export function Shell() {
   if (!data.user) return <SignIn demo={data.demo} />;
   return (
     <ClockProvider zone={data.user.time_zone} waiting={(health) => <Threshold asked={health} />}>
-      <House user={data.user} />
+      {data.sets_up_first ? <SetUpFirst user={data.user} /> : <House user={data.user} />}
       <Toaster position="bottom-left" toastOptions={{ className: "!bg-card !text-ink !border-rule !rounded-md" }} />
     </ClockProvider>
   );
@@ -163,15 +165,8 @@ function Clocks() {
 }
 
 function Account({ user }: { user: Schemas["Me"] }) {
-  const client = useQueryClient();
   const navigate = useNavigate();
-  const leave = useMutation({
-    mutationFn: () => body(api.DELETE("/api/v1/session")),
-    onSuccess: (state) => {
-      client.setQueryData(session.queryKey, state);
-      client.removeQueries({ predicate: (q) => q.queryKey[0] !== session.queryKey[0] });
-    },
-  });
+  const leave = useSignOut();
   const item = "cursor-pointer rounded-sm px-2 py-1.5 outline-none data-[highlighted]:bg-wash";
   const initials = user.name
     .split(/\W+/)

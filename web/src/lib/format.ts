@@ -88,3 +88,10 @@ export function everyWords(seconds: number): string {
   if (seconds % 3600 === 0) return `every ${seconds / 3600} h`;
   return seconds % 60 === 0 ? `every ${seconds / 60} min` : `every ${seconds} s`;
 }
+
+const LIST = new Intl.ListFormat("en", { type: "conjunction" });
+
+/** "a, b, and c". */
+export function listed(words: readonly string[]): string {
+  return LIST.format(words);
+}

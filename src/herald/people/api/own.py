@@ -16,6 +16,7 @@ from herald.people.api.views import Me
 from herald.people.models import Ability, OpenSession
 from herald.people.permissions import WHOLE, Tokens, person
 from herald.people.sessions import end_session, end_sessions, sessions_of
+from herald.people.wanted import unmark
 from herald.time import clock
 
 
@@ -177,6 +178,7 @@ class OwnSecondFactorView(APIView):
     within_limits = WHOLE
     by_token = Tokens.NONE
     needs = Ability.OWN
+    sets_up_second_factor = True
 
     @extend_schema(operation_id="own_second_factor", responses=SecondFactorState)
     def get(self, request: Request) -> Response:
@@ -194,6 +196,7 @@ class OwnSecondFactorConfirmAction(APIView):
     within_limits = WHOLE
     by_token = Tokens.NONE
     needs = Ability.OWN
+    sets_up_second_factor = True
 
     @extend_schema(operation_id="own_second_factor_confirm", request=CodeBody, responses=RecoveryCodes)
     def post(self, request: Request) -> Response:
@@ -201,6 +204,7 @@ class OwnSecondFactorConfirmAction(APIView):
         codes = second_factor.confirm(
             person(request), code, session_key=_key(request), now=clock.now(), real_now=second_factor.real_time()
         )
+        unmark(request._request)
         return Response(RecoveryCodes({"codes": codes}).data)
 
 

@@ -17,6 +17,7 @@ from herald.people.api.views import CsrfAlways, SessionState, enter, session_sta
 from herald.people.models import Ability, Passkey
 from herald.people.permissions import WHOLE, Tokens, person
 from herald.people.throttling import note_failure, wait_before
+from herald.people.wanted import unmark
 from herald.time import clock
 
 #: those who guess are slowed down by their address
@@ -80,6 +81,7 @@ class OwnPasskeyListView(APIView):
     within_limits = WHOLE
     by_token = Tokens.NONE
     needs = Ability.OWN
+    sets_up_second_factor = True
 
     @extend_schema(operation_id="own_passkeys", responses=OwnPasskeys)
     def get(self, request: Request) -> Response:
@@ -93,9 +95,10 @@ class OwnPasskeyListView(APIView):
             body["name"],
             body["credential"],
             site(request),
-            now=clock.now(),
-            real_now=second_factor.real_time(),
+            session_key=request._request.session.session_key,
+            **_moment(),
         )
+        unmark(request._request)
         return _own(request, status=201)
 
 
@@ -105,6 +108,7 @@ class OwnPasskeyOptionsAction(APIView):
     within_limits = WHOLE
     by_token = Tokens.NONE
     needs = Ability.OWN
+    sets_up_second_factor = True
 
     @extend_schema(operation_id="own_passkeys_options", request=ProofBody, responses=PasskeyOptions)
     def post(self, request: Request) -> Response:
@@ -146,7 +150,7 @@ class SessionPasskeyView(APIView):
         except passkeys.Refused:
             note_failure(_GUESSED, address)
             raise exceptions.AuthenticationFailed("No account here opens by this passkey.") from None
-        enter(request, user, f"Signed in with a passkey from {address}")
+        enter(request, user, f"Signed in with a passkey from {address}", is_strong=True)
         return Response(session_state(request, user))
 
 

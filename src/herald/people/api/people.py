@@ -7,7 +7,7 @@ from typing import Any
 
 import structlog
 from django.conf import settings
-from django.db.models import Count, Exists, OuterRef
+from django.db.models import Count, Exists, OuterRef, Q
 from django.http.response import HttpResponseBase
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
@@ -20,7 +20,7 @@ from herald.http.export import CSV, JSON_LINES, XLSX, Table, as_asked, documente
 from herald.http.fields import NamedThing, StrictSerializer, valid
 from herald.http.mail import MailError, deliver
 from herald.limits.services import Limits, limit_person, limits_of_people, reach_of, read_limits
-from herald.people import accounts, second_factor
+from herald.people import accounts, second_factor, wanted
 from herald.people.models import ABILITIES, Ability, Invitation, Role, User
 from herald.people.permissions import WHOLE, person
 from herald.time import clock
@@ -55,6 +55,8 @@ class PersonRow(serializers.Serializer[Any]):
     joined_at = serializers.DateTimeField(allow_null=True)
     seen_at = serializers.DateTimeField(allow_null=True)
     sessions = serializers.IntegerField()
+    #: of them, those that began by a password alone
+    weak_sessions = serializers.IntegerField()
     tokens = serializers.IntegerField()
 
 
@@ -73,6 +75,9 @@ class InvitationRow(serializers.ModelSerializer[Invitation]):
 
 
 class PeopleAnswer(serializers.Serializer[Any]):
+    """Who has an account, who is invited to one, and of which roles more than a password is wanted."""
+
+    second_factor_wanted = serializers.ListField(child=serializers.ChoiceField(choices=Role.choices))
     people = PersonRow(many=True)
     invitations = InvitationRow(many=True)
 
@@ -121,6 +126,12 @@ class PersonChange(StrictSerializer):
     name = serializers.CharField(max_length=accounts.LONGEST_NAME, required=False)
 
 
+class WantedBody(StrictSerializer):
+    """Roles of which more than a password is wanted: all, some or none."""
+
+    roles = serializers.ListField(child=serializers.ChoiceField(choices=Role.choices), max_length=len(Role))
+
+
 class PeopleBody(StrictSerializer):
     """Accounts, by their ids."""
 
@@ -132,6 +143,7 @@ def _people() -> list[Any]:
         User.objects.filter(removed_at=None)
         .annotate(
             sessions=Count("open_sessions", distinct=True),
+            weak_sessions=Count("open_sessions", distinct=True, filter=Q(open_sessions__is_strong=False)),
             tokens=Count("auth_token_set", distinct=True),
             passkey_count=Count("passkeys", distinct=True),
             has_second_factor=Exists(second_factor.turned_on().filter(person=OuterRef("pk"))),
@@ -150,7 +162,8 @@ def _limits(body: Any) -> Limits | None:
 
 def _answer() -> Response:
     invitations = Invitation.objects.filter(expires_at__gt=clock.now()).select_related("invited_by").order_by("email")
-    return Response(PeopleAnswer({"people": _people(), "invitations": invitations}).data)
+    told = {"second_factor_wanted": wanted.wanted_roles(), "people": _people(), "invitations": invitations}
+    return Response(PeopleAnswer(told).data)
 
 
 class PeopleView(APIView):
@@ -278,6 +291,19 @@ class PersonNewLinkAction(APIView):
     def post(self, request: Request, user_id: int) -> Response:
         made = accounts.new_link(user_id, actor=person(request), now=clock.now())
         return Response(_new_invitation(made), status=201)
+
+
+class SecondFactorWantedView(APIView):
+    """Of which roles more than a password is wanted."""
+
+    needs = Ability.ADMINISTER
+
+    @extend_schema(operation_id="people_want_second_factor", request=WantedBody, responses=PeopleAnswer)
+    def put(self, request: Request) -> Response:
+        roles = [Role(role) for role in valid(WantedBody(data=request.data))["roles"]]
+        key = request._request.session.session_key
+        wanted.want(roles, actor=person(request), session_key=key, now=clock.now())
+        return _answer()
 
 
 class LimitsPreview(APIView):

@@ -22,6 +22,7 @@ from herald.people.addresses import client_address
 from herald.people.models import ABILITIES, Ability, OpenSession, Role, User
 from herald.people.sessions import end_sessions, note_sign_in
 from herald.people.throttling import note_failure, note_success, wait_before
+from herald.people.wanted import is_marked, mark
 from herald.record.services import record
 from herald.time import clock
 
@@ -72,9 +73,11 @@ class CodeWanted(exceptions.AuthenticationFailed):
 
 
 class SessionState(serializers.Serializer[Any]):
-    """`csrf` goes into the header X-CSRFToken of every call that changes something."""
+    """`csrf` goes into the header X-CSRFToken of every call that changes something. While `sets_up_first`, the session
+    opens only what setting up a passkey or a second factor takes."""
 
     user = Me(allow_null=True)
+    sets_up_first = serializers.BooleanField()
     csrf = serializers.CharField()
     demo = serializers.BooleanField()
 
@@ -105,7 +108,8 @@ class SessionView(APIView):
         if user is None:
             note_failure(email, address)
             raise exceptions.AuthenticationFailed("No account has this e-mail address and password.")
-        if isinstance(user, User) and second_factor.has_second_factor(user):
+        is_strong = isinstance(user, User) and second_factor.has_second_factor(user)
+        if isinstance(user, User) and is_strong:
             if not body["code"]:
                 raise CodeWanted("This account has a second factor: send the code that the app shows, too.")
             if not second_factor.holds(user, body["code"], now=clock.now(), real_now=second_factor.real_time()):
@@ -113,7 +117,9 @@ class SessionView(APIView):
                 raise CodeWanted("This is neither the code that the app shows now nor an unused recovery code.")
         note_success(email, address)
         if isinstance(user, User):
-            enter(request, user, f"Signed in from {address}")
+            if not is_strong and second_factor.is_wanted_of(user) and user.passkeys.exists():
+                raise exceptions.AuthenticationFailed("A password alone is not enough here: sign in with your passkey.")
+            enter(request, user, f"Signed in from {address}", is_strong=is_strong)
         return Response(session_state(request, user))
 
     @extend_schema(operation_id="session_sign_out", request=None, responses={200: SessionState})
@@ -126,10 +132,12 @@ class SessionView(APIView):
         return Response(session_state(request, None))
 
 
-def enter(request: Request, user: User, sentence: str = "") -> None:
-    """Sign somebody in whose proof was looked at, and put it on record."""
+def enter(request: Request, user: User, sentence: str = "", *, is_strong: bool) -> None:
+    """Sign somebody in whose proof was looked at, and put it on record; `is_strong` where that was a passkey, or a code
+    besides the password."""
     login(request._request, user, backend="django.contrib.auth.backends.ModelBackend")
-    note_sign_in(request._request, user)
+    mark(request._request, user, is_strong=is_strong)
+    note_sign_in(request._request, user, is_strong=is_strong)
     if sentence:
         record(now=clock.now(), actor=user, kind="user", object_id=user.pk, sentence=sentence)
 
@@ -137,7 +145,12 @@ def enter(request: Request, user: User, sentence: str = "") -> None:
 def session_state(request: Request, user: Any) -> Any:
     """Who is signed in, as the answer of every call that changes it."""
     known = user if isinstance(user, User) else None
-    state = {"user": known, "csrf": get_token(request._request), "demo": settings.DEMO}
+    state = {
+        "user": known,
+        "sets_up_first": known is not None and is_marked(request._request),
+        "csrf": get_token(request._request),
+        "demo": settings.DEMO,
+    }
     return SessionState(state).data
 
 

@@ -70,7 +70,7 @@ class WelcomeView(APIView):
                 here = passkeys.site_of(request._request.get_host())
                 passkey = passkeys.made_for_invitation(secret, made, here, now=now, real_now=second_factor.real_time())
             user = accounts.accept(secret, **body, now=now, passkey=passkey)
-        enter(request, user)
+        enter(request, user, is_strong=made is not None)
         return Response(session_state(request, user), status=201)
 
 

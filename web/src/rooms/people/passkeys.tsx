@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
+import { session } from "@/api/queries";
 import { useClock } from "@/lib/clock";
 import { instant, relative } from "@/lib/format";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
@@ -77,6 +78,7 @@ function Add({ hasPassword, onClose }: { hasPassword: boolean; onClose: () => vo
     },
     onSuccess: (own) => {
       client.setQueryData(ownPasskeys.queryKey, own);
+      client.invalidateQueries({ queryKey: session.queryKey }); // it may open what was closed
       toast(`“${name.trim()}” signs you in from now on.`);
       onClose();
     },

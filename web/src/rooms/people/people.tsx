@@ -15,6 +15,7 @@ import { Loaded } from "@/parts/views";
 import { Invite, Links } from "./invite";
 import { LimitPerson } from "./limits";
 import { ROLE_NAMES, ROLES, type Role } from "./roles";
+import { Wanted } from "./wanted";
 
 type Person = Schemas["PersonRow"];
 
@@ -43,6 +44,7 @@ export function People() {
       <Loaded of={asked} what="People" rows={6}>
         {(all) => (
           <>
+            <Wanted all={all} />
             {may && <Chosen people={all.people.filter((p) => chosen.includes(p.id))} onDone={() => setChosen([])} />}
             <PeopleTable people={all.people} chosen={chosen} onChoose={setChosen} />
             {all.invitations.length > 0 && <Invitations invitations={all.invitations} />}

@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
+import { session } from "@/api/queries";
 import { useClock } from "@/lib/clock";
 import { counted, instant } from "@/lib/format";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
@@ -68,6 +69,7 @@ function useAgain() {
 
 /** The password first, as whoever sits here is not always who signed in; then the app; then its first code. */
 function SetUp({ onClose }: { onClose: () => void }) {
+  const client = useQueryClient();
   const again = useAgain();
   const [password, setPassword] = useState("");
   const [code, setCode] = useState("");
@@ -78,7 +80,16 @@ function SetUp({ onClose }: { onClose: () => void }) {
     mutationFn: () => body(api.POST("/api/v1/own/second-factor/confirm", { body: { code } })),
     onSuccess: again,
   });
-  if (confirm.data) return <Codes codes={confirm.data.codes} onClose={onClose} />;
+  if (confirm.data)
+    return (
+      <Codes
+        codes={confirm.data.codes}
+        onClose={() => {
+          client.invalidateQueries({ queryKey: session.queryKey }); // it may open what was closed, once these were read
+          onClose();
+        }}
+      />
+    );
   const setup = begin.data;
   return (
     <Modal open onClose={onClose} title="Set up a second factor">
