@@ -39,8 +39,8 @@ from herald.live.events import Receive, Send, hub, serve_events  # noqa: E402
 from herald.memory import settle_memory  # noqa: E402
 from herald.now.watching import Watcher  # noqa: E402
 from herald.people.models import User  # noqa: E402
+from herald.people.set_up_first import is_marked  # noqa: E402
 from herald.people.tokens import TokenAuthentication, note_use  # noqa: E402
-from herald.people.wanted import is_marked  # noqa: E402
 
 #: most calls are short; those that look at whole fleets must not keep them waiting
 THREADS, HEAVY_THREADS = 8, 3

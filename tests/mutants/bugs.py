@@ -470,7 +470,7 @@ PYTHON = (
         "people/permissions.py", "token is None and is_marked(request._request)", "False", "server/test_wanted_factor"
     ),
     server(
-        "people/wanted.py",
+        "people/set_up_first.py",
         "        request.session.pop(_MARK, None)\n\n\ndef is_marked",
         "        pass\n\n\ndef is_marked",
         "server/test_wanted_factor",

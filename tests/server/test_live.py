@@ -17,7 +17,7 @@ from herald.live import events
 from herald.live.notify import notify
 from herald.people.accounts import disable
 from herald.people.models import WantedFactor
-from herald.people.wanted import mark
+from herald.people.set_up_first import mark
 from tests.factories import NOW, make_user
 
 pytestmark = pytest.mark.django_db(transaction=True)

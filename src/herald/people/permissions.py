@@ -10,7 +10,7 @@ from rest_framework.request import Request
 from herald.db.limits import begin_limits
 from herald.people.idempotency import Claim
 from herald.people.models import ABILITIES, Ability, User
-from herald.people.wanted import is_marked
+from herald.people.set_up_first import is_marked
 
 if TYPE_CHECKING:
     from rest_framework.views import APIView

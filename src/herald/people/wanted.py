@@ -1,22 +1,18 @@
 """Of which roles more than a password is wanted: a passkey, or a code of an app.
 
-Who has neither sets one up before anything else: their session opens only what that takes. So nobody is locked out.
+Who has neither sets one up before anything else (`herald.people.set_up_first`). So nobody is locked out.
 """
 
 from collections.abc import Collection
 from datetime import datetime
 
 from django.db import transaction
-from django.http import HttpRequest
 
 from herald.http.errors import Conflict
 from herald.people.accounts import note
 from herald.people.models import OpenSession, Role, User, WantedFactor
 from herald.people.sessions import end_sessions
 from herald_core.text import in_words
-
-#: the mark of a session in which a second factor is to be set up first
-_MARK = "sets_up_first"
 
 
 def wanted_roles() -> list[str]:
@@ -46,22 +42,3 @@ def want(roles: Collection[Role], *, actor: User, session_key: str | None, now: 
             change = {"before": {"roles": ", ".join(before)}, "after": {"roles": ", ".join(after)}}
             note(sentence, actor, actor.pk, now, **change)
     return ended
-
-
-def mark(request: HttpRequest, user: User, *, is_strong: bool) -> None:
-    """Have a session that has just begun open no more than setting up a second factor, where that is wanted."""
-    if not is_strong and WantedFactor.objects.filter(role=user.role).exists():
-        request.session[_MARK] = True
-    else:
-        request.session.pop(_MARK, None)
-
-
-def is_marked(request: HttpRequest) -> bool:
-    """Whether this session opens only setting up a second factor."""
-    session = getattr(request, "session", None)
-    return session is not None and bool(session.get(_MARK))
-
-
-def unmark(request: HttpRequest) -> None:
-    """Open this session whole: a second factor was set up in it."""
-    request.session.pop(_MARK, None)

@@ -16,7 +16,7 @@ from herald.people.api.views import Me
 from herald.people.models import Ability, OpenSession
 from herald.people.permissions import WHOLE, Tokens, person
 from herald.people.sessions import end_session, end_sessions, sessions_of
-from herald.people.wanted import unmark
+from herald.people.set_up_first import unmark
 from herald.time import clock
 
 

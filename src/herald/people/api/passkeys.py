@@ -16,8 +16,8 @@ from herald.people.addresses import client_address
 from herald.people.api.views import CsrfAlways, SessionState, enter, session_state
 from herald.people.models import Ability, Passkey
 from herald.people.permissions import WHOLE, Tokens, person
+from herald.people.set_up_first import unmark
 from herald.people.throttling import note_failure, wait_before
-from herald.people.wanted import unmark
 from herald.time import clock
 
 #: those who guess are slowed down by their address

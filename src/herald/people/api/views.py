@@ -21,8 +21,8 @@ from herald.people import second_factor
 from herald.people.addresses import client_address
 from herald.people.models import ABILITIES, Ability, OpenSession, Role, User
 from herald.people.sessions import end_sessions, note_sign_in
+from herald.people.set_up_first import is_marked, mark
 from herald.people.throttling import note_failure, note_success, wait_before
-from herald.people.wanted import is_marked, mark
 from herald.record.services import record
 from herald.time import clock
 
