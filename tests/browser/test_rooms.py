@@ -41,11 +41,11 @@ def test_a_group_that_is_kept_as_a_file_says_so_and_when_it_was_changed_by_hand(
     signed_in: Page, running: Running
 ) -> None:
     page = signed_in
-    files = {"kinds": {"groups": [{"name": "From a file", "rule": "family = Drum"}]}}
+    files = {"kinds": {"groups": [{"name": "Drums of the files", "rule": "family = Drum"}]}}
     plan = running.api("POST", "configuration/compare", files)
     also = {"digest": plan["digest"], "files": {"groups": "groups.yaml"}, "revision": "4f2a1c9"}
     running.api("POST", "configuration/apply", files | also)
-    group = next(g for g in running.ask("groups") if g["name"] == "From a file")["id"]
+    group = next(g for g in running.ask("groups") if g["name"] == "Drums of the files")["id"]
     page.goto(f"{running.url}/groups/{group}")
     expect(page.get_by_text("Kept as a file: groups.yaml at 4f2a1c9, applied")).to_contain_text("by M. Okafor")
     expect(page.get_by_text("changed by hand since")).to_have_count(0)
