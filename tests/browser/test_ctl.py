@@ -114,8 +114,12 @@ def test_the_examples_go_from_a_file_of_devices_to_a_report(running: Running, tm
     nobody = example(running, "roll_out.py", "By script")
     assert nobody.returncode == 1 and "2: left out" in nobody.stdout, nobody
     _forget(running, "By script", file.name)
-    example(running, "group_by_rule.py", "Old gateways", "family = Sill and firmware < 5.2.0")
-    launched = example(running, "roll_out.py", "Old gateways")
+    for family in ("Sill", "Vane", "Drum", "Rill"):  # other tests may have brought all of one up to date
+        example(running, "group_by_rule.py", f"All {family}", f"family = {family}")
+        launched = example(running, "roll_out.py", f"All {family}")
+        if launched.returncode == 0:
+            break
+        _forget(running, f"All {family}", file.name)
     assert launched.returncode == 0, launched.stderr
     rollout = launched.stdout.split("rollout ")[1].split()[0]
     running.until(f"rollouts/{rollout}", lambda r: r["state"] != "launching")
