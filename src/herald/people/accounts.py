@@ -18,8 +18,9 @@ from knox.models import AuthToken
 
 from herald.http.errors import Conflict, Invalid, InvalidFields, NotFound
 from herald.live.notify import notify
-from herald.people.models import Invitation, OpenSession, Passkey, RecoveryCode, Role, SecondFactor, User, WantedFactor
+from herald.people.models import Invitation, OpenSession, Passkey, RecoveryCode, Role, SecondFactor, User
 from herald.people.sessions import end_sessions
+from herald.people.set_up_first import is_wanted_of
 from herald.record.models import Kind
 from herald.record.services import record
 from herald_core.timing.clocks import is_zone
@@ -223,7 +224,7 @@ def change_person(user_id: int, *, role: Role | None, name: str | None, actor: U
         if (user.role, user.name) == was:
             return user
         user.save(update_fields=["role", "name"])
-        if WantedFactor.objects.filter(role=user.role).exists():
+        if is_wanted_of(user):
             end_sessions(OpenSession.objects.filter(user=user, is_strong=False))
         role_words = f"Made {user} {user.get_role_display().lower()}"
         words = role_words if user.role != was[0] else f"Renamed {was[1]} to {user}"

@@ -23,7 +23,8 @@ from webauthn.helpers import base64url_to_bytes, bytes_to_base64url, structs
 from herald.http.errors import Conflict, Invalid, NotFound
 from herald.people.accounts import note
 from herald.people.models import OpenSession, Passkey, User
-from herald.people.second_factor import has_second_factor, is_wanted_of
+from herald.people.second_factor import has_second_factor
+from herald.people.set_up_first import is_wanted_of
 
 RP_NAME = "Brisk Herald"
 #: a challenge may be answered for so long

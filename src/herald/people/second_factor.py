@@ -18,8 +18,9 @@ from django.db.models import QuerySet
 
 from herald.http.errors import Conflict, Invalid
 from herald.people.accounts import locked, note
-from herald.people.models import OpenSession, RecoveryCode, SecondFactor, User, WantedFactor
+from herald.people.models import OpenSession, RecoveryCode, SecondFactor, User
 from herald.people.sessions import end_sessions
+from herald.people.set_up_first import is_wanted_of
 
 ISSUER = "Brisk Herald"
 RECOVERY_CODES = 10
@@ -150,11 +151,6 @@ def reset(user_id: int, *, actor: User, now: datetime) -> None:
 def has_second_factor(user: User) -> bool:
     """Whether somebody signs in with a code besides the password."""
     return turned_on().filter(person=user).exists()
-
-
-def is_wanted_of(user: User) -> bool:
-    """Whether the role of a person wants more than a password."""
-    return WantedFactor.objects.filter(role=user.role).exists()
 
 
 def holds(user: User, code: str, *, now: datetime, real_now: datetime) -> bool:

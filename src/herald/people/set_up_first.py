@@ -10,9 +10,14 @@ from herald.people.models import User, WantedFactor
 _MARK = "sets_up_first"
 
 
+def is_wanted_of(user: User) -> bool:
+    """Whether the role of a person wants more than a password."""
+    return WantedFactor.objects.filter(role=user.role).exists()
+
+
 def mark(request: HttpRequest, user: User, *, is_strong: bool) -> None:
     """Have a session that has just begun open no more than setting up a second factor, where that is wanted."""
-    if not is_strong and WantedFactor.objects.filter(role=user.role).exists():
+    if not is_strong and is_wanted_of(user):
         request.session[_MARK] = True
     else:
         request.session.pop(_MARK, None)

@@ -12,6 +12,7 @@ from rest_framework.views import APIView
 from herald.http.fields import StrictSerializer, valid
 from herald.people import own, passkeys, second_factor
 from herald.people.accounts import LONGEST_NAME
+from herald.people.api.passkeys import site
 from herald.people.api.views import Me
 from herald.people.models import Ability, OpenSession
 from herald.people.permissions import WHOLE, Tokens, person
@@ -81,8 +82,7 @@ class OwnPasswordAction(APIView):
         user, key, now, assertion = person(request), _key(request), clock.now(), body.pop("assertion")
         is_proved = not user.has_usable_password()
         if is_proved:
-            here = passkeys.site_of(request._request.get_host())
-            passkeys.prove(user, "", assertion, here, now=now, real_now=second_factor.real_time())
+            passkeys.prove(user, "", assertion, site(request), now=now, real_now=second_factor.real_time())
         ended = own.change_password(user, **body, session_key=key, now=now, is_proved=is_proved)
         if key is not None:
             update_session_auth_hash(request._request, user)  # gives this session another key

@@ -21,7 +21,7 @@ from herald.people import second_factor
 from herald.people.addresses import client_address
 from herald.people.models import ABILITIES, Ability, OpenSession, Role, User
 from herald.people.sessions import end_sessions, note_sign_in
-from herald.people.set_up_first import is_marked, mark
+from herald.people.set_up_first import is_marked, is_wanted_of, mark
 from herald.people.throttling import note_failure, note_success, wait_before
 from herald.record.services import record
 from herald.time import clock
@@ -117,7 +117,7 @@ class SessionView(APIView):
                 raise CodeWanted("This is neither the code that the app shows now nor an unused recovery code.")
         note_success(email, address)
         if isinstance(user, User):
-            if not is_strong and second_factor.is_wanted_of(user) and user.passkeys.exists():
+            if not is_strong and is_wanted_of(user) and user.passkeys.exists():
                 raise exceptions.AuthenticationFailed("A password alone is not enough here: sign in with your passkey.")
             enter(request, user, f"Signed in from {address}", is_strong=is_strong)
         return Response(session_state(request, user))

@@ -14,6 +14,7 @@ from herald.http.errors import NotFound
 from herald.http.fields import StrictSerializer, valid
 from herald.people import accounts, passkeys, second_factor
 from herald.people.addresses import client_address
+from herald.people.api.passkeys import site
 from herald.people.api.views import CsrfAlways, SessionState, enter, session_state
 from herald.people.models import Ability, Role
 from herald.people.throttling import note_failure, wait_before
@@ -67,8 +68,8 @@ class WelcomeView(APIView):
             accounts.invitation_by(secret, now=now)  # nothing else is told about a link that opens nothing
             passkey = None
             if made is not None:
-                here = passkeys.site_of(request._request.get_host())
-                passkey = passkeys.made_for_invitation(secret, made, here, now=now, real_now=second_factor.real_time())
+                real_now = second_factor.real_time()
+                passkey = passkeys.made_for_invitation(secret, made, site(request), now=now, real_now=real_now)
             user = accounts.accept(secret, **body, now=now, passkey=passkey)
         enter(request, user, is_strong=made is not None)
         return Response(session_state(request, user), status=201)

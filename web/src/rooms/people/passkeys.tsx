@@ -9,6 +9,7 @@ import { instant, relative } from "@/lib/format";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { Loaded } from "@/parts/views";
 import { askPasskey, makePasskey, whyNone } from "./passkey-calls";
+import { PasswordField } from "./password-field";
 import { ownPasskeys } from "./queries";
 
 type Passkey = Schemas["PasskeyRow"];
@@ -179,16 +180,5 @@ function Proof({
   onChange: (to: string) => void;
 }) {
   if (!hasPassword) return <p className="text-soft">Your browser asks you for a passkey that you have, first.</p>;
-  return (
-    <Labelled label="Your password">
-      <input
-        className="field"
-        type="password"
-        required
-        autoComplete="current-password"
-        value={value}
-        onChange={(e) => onChange(e.target.value)}
-      />
-    </Labelled>
-  );
+  return <PasswordField value={value} onChange={onChange} />;
 }

@@ -8,6 +8,7 @@ import { useClock } from "@/lib/clock";
 import { counted, instant } from "@/lib/format";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 import { Loaded } from "@/parts/views";
+import { PasswordField } from "./password-field";
 import { ownPasskeys, ownSecondFactor, ownSessions } from "./queries";
 
 type Open = "set-up" | "codes" | "off" | null;
@@ -202,21 +203,6 @@ function TakeOff({ onClose }: { onClose: () => void }) {
         />
       </form>
     </Modal>
-  );
-}
-
-function PasswordField({ value, onChange }: { value: string; onChange: (to: string) => void }) {
-  return (
-    <Labelled label="Your password">
-      <input
-        className="field"
-        type="password"
-        required
-        autoComplete="current-password"
-        value={value}
-        onChange={(e) => onChange(e.target.value)}
-      />
-    </Labelled>
   );
 }
 
