@@ -3,6 +3,7 @@
 docs/operations.md lists every variable; nothing else in the project reads the environment.
 """
 
+import sys
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
@@ -262,5 +263,7 @@ structlog.configure(
         structlog.processors.TimeStamper(fmt="iso"),
         structlog.processors.format_exc_info,
         structlog.processors.JSONRenderer(),
-    ]
+    ],
+    # what a command prints is its answer, and is read by others: what is logged never stands among it
+    logger_factory=lambda *_names: structlog.PrintLogger(sys.stderr),
 )

@@ -4,6 +4,7 @@ import re
 from typing import Any
 
 import pytest
+import structlog
 from prometheus_client.openmetrics import parser as openmetrics
 from prometheus_client.parser import text_string_to_metric_families
 from rest_framework.test import APIClient
@@ -93,3 +94,9 @@ def test_a_refusal_and_a_failure_have_it_too_and_the_log_names_it(monkeypatch: p
     assert [(e["request"], e["route"], e["status"]) for e in logs if e["event"] == "request"] == [
         ("r2", "api/v1/groups", 500)
     ]
+
+
+def test_what_is_logged_never_stands_among_what_a_command_prints(capfd: pytest.CaptureFixture[str]) -> None:
+    structlog.get_logger().warning("it took long")
+    written = capfd.readouterr()
+    assert "it took long" in written.err and written.out == ""
