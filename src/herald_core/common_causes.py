@@ -1,4 +1,4 @@
-"""What the failed devices of a rollout share, that the confirmed ones do not.
+"""What the failed devices of a rollout share, that the confirmed ones do not; or any devices, that others do not.
 
 Conditions (a field's value, a version below another, a tag) and pairs of them are each held against the failures: the
 risk ratio with 0.5 added to each cell (Haldane and Anscombe), Fisher's exact test (one-sided, as only more failures are
@@ -6,7 +6,7 @@ a cause), and Benjamini and Hochberg's procedure over all that were tried, so th
 finds none by chance. Finding none is a finding too.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from itertools import chain
@@ -63,16 +63,22 @@ class _Condition:
 
 
 def find_common_causes(
-    tried: Sequence[Record], failed: Sequence[bool], untried: Sequence[Record], vocabulary: Vocabulary
+    tried: Sequence[Record],
+    failed: Sequence[bool],
+    untried: Sequence[Record],
+    vocabulary: Vocabulary,
+    *,
+    but: Collection[str] = (),
 ) -> list[Cause]:
     """The causes found, the strongest first; each is looked for among the devices that those before it leave.
 
-    `failed` says of each tried device whether it failed. Records hold the firmware that a device had before.
+    `failed` says of each tried device whether it failed. Records hold the firmware that a device had before. `but` are
+    fields that are no cause, as they are what is to be explained.
     """
     outcome = np.array(failed, dtype=bool)
     found: list[Cause] = []
     left = np.ones(len(tried), dtype=bool)
-    conditions = list(_conditions(tried, untried, vocabulary))
+    conditions = list(_conditions(tried, untried, vocabulary, {*NON_CATEGORICAL, *but}))
     while len(found) < MOST_CAUSES and conditions:
         best = _best(conditions, outcome, left)
         if best is None:
@@ -83,10 +89,12 @@ def find_common_causes(
     return found
 
 
-def _conditions(tried: Sequence[Record], untried: Sequence[Record], vocabulary: Vocabulary) -> Iterator[_Condition]:
+def _conditions(
+    tried: Sequence[Record], untried: Sequence[Record], vocabulary: Vocabulary, but: Collection[str]
+) -> Iterator[_Condition]:
     seen: set[bytes] = set()
     for spec in vocabulary.fields.values():
-        if spec.key in NON_CATEGORICAL:
+        if spec.key in but:
             continue
         for clause in _clauses(spec, [r.get(spec.key) for r in tried]):
             matches = compile_predicate(clause, vocabulary, _NO_TIME)
@@ -162,6 +170,17 @@ def _best(conditions: Sequence[_Condition], outcome: Mask, left: Mask) -> tuple[
         untried=int(untried.sum()),
     )
     return cause, mask
+
+
+def shared_words(devices: int, of: int, share_of_others: float) -> str:
+    """How many of some devices hold a condition, and what share of the others (0 to 1): "19 of the 23, and 4.3% of the
+    others". Some are never rounded to none, nor nearly all to all."""
+    some = f"all {of:,}" if devices == of else f"{devices:,} of the {of:,}"
+    if share_of_others == 0:
+        return f"{some}, and no other device"
+    digits = 1 if share_of_others < 0.1 or share_of_others >= 0.99 else 0
+    percent = min(max(round(share_of_others * 100, digits), 0.1), 99.9)
+    return f"{some}, and {'under ' if share_of_others < 0.001 else ''}{percent:g}% of the others"
 
 
 def risk_ratio(failed_with: int, tried_with: int, failed: int, tried: int) -> float:

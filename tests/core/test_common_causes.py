@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy.stats import fisher_exact, hypergeom
 
-from herald_core.common_causes import adjusted, find_common_causes, risk_ratio
+from herald_core.common_causes import adjusted, find_common_causes, risk_ratio, shared_words
 from herald_core.rules import FieldSpec, FieldType, Vocabulary, to_text
 
 WORDS = Vocabulary.with_fields(())
@@ -129,3 +129,19 @@ def test_devices_that_lack_a_number_or_a_yes_are_no_fault() -> None:
     failed = [r["battery"] is not None and r["battery"] < 12 for r in records]
     found = find_common_causes(records, failed, [], Vocabulary.with_fields(fields))
     assert to_text(found[0].clauses[0]).startswith("battery < 1")
+    # what is to be explained explains nothing
+    assert find_common_causes(records, failed, [], Vocabulary.with_fields(fields), but=["battery"]) == []
+
+
+@pytest.mark.parametrize(
+    ("devices", "of", "share", "words"),
+    [
+        (1900, 2300, 0.0431, "1,900 of the 2,300, and 4.3% of the others"),
+        (2300, 2300, 0.0, "all 2,300, and no other device"),
+        (2299, 2300, 0.00004, "2,299 of the 2,300, and under 0.1% of the others"),
+        (40, 2300, 0.412, "40 of the 2,300, and 41% of the others"),
+        (3, 3, 0.99996, "all 3, and 99.9% of the others"),
+    ],
+)
+def test_what_is_shared_is_never_rounded_to_nobody_or_to_all(devices: int, of: int, share: float, words: str) -> None:
+    assert shared_words(devices, of, share) == words

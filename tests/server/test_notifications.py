@@ -200,6 +200,22 @@ def test_quiet_hours_gather_what_is_not_urgent_into_one_mail(post_office: PostOf
     assert "8 devices" in text and "4 devices" in text
 
 
+def test_a_mail_says_what_the_devices_share_once_that_is_known(post_office: PostOffice) -> None:
+    rule(make_user(), after_minutes=5)
+    item = opens()
+    Item.objects.filter(pk=item.pk).update(
+        shared=[{"rule": "firmware = 5.0.9", "words": "7 of the 8, and 2% of the others"}],
+        shared_at=NOW,
+        shared_count=8,
+    )
+    send(5 * MINUTE)
+    close_item(ItemKind.SILENT, now=NOW + 6 * MINUTE)
+    send(6 * MINUTE)
+    first, second = (str(m.get_payload()) for m in post_office.mails)
+    assert "They share: firmware = 5.0.9 (7 of the 8, and 2% of the others)" in first
+    assert "share" not in second
+
+
 def test_who_wants_no_mail_finds_it_in_the_program(post_office: PostOffice) -> None:
     user = make_user()
     Preference.objects.create(person=user, mail="never")

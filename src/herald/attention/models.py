@@ -61,6 +61,11 @@ class Item(models.Model):
     #: until when nobody wants to be shown it, and how many devices it counted then: one that grows comes back sooner
     snoozed_until = models.DateTimeField(null=True)
     snoozed_count = models.PositiveIntegerField(null=True)
+    #: what its devices share and others do not: conditions, each as a `rule`, and in `words` how many hold it
+    shared = models.JSONField(default=list, blank=True)
+    #: when that was looked at, and how many devices it counted then
+    shared_at = models.DateTimeField(null=True)
+    shared_count = models.PositiveIntegerField(null=True)
 
     objects = ItemQuerySet.as_manager()
 
@@ -74,6 +79,9 @@ class Item(models.Model):
             models.CheckConstraint(
                 condition=Q(snoozed_until=None, snoozed_count=None) | Q(snoozed_until__isnull=False),
                 name="item_snoozed_until",
+            ),
+            models.CheckConstraint(
+                condition=Q(shared_at=None, shared=[]) | Q(shared_at__isnull=False), name="item_shared"
             ),
             models.UniqueConstraint(
                 fields=["kind", "object_kind", "object_id"], condition=Q(closed_at=None), name="item_open_once"

@@ -40,6 +40,7 @@ def call(message: Message) -> str:
         "kind": item.kind if item else None,
         "count": item.count if item else None,
         "rule": item.rule if item else "",
+        "shared": item.shared if item else [],
         "object": {"kind": item.object_kind, "id": item.object_id} if item and item.object_kind else None,
     }
     subject = f"attention/{item.pk}" if item else "test"

@@ -4394,7 +4394,12 @@ export interface components {
             people: components["schemas"]["NamedPerson"][];
             times_to_close: components["schemas"]["TimeToClose"][];
         };
-        /** @description An attention item. `count` and `rule` where it is about devices; otherwise the object it is about. */
+        /**
+         * @description An attention item. `count` and `rule` where it is about devices; otherwise the object it is about.
+         *
+         *     `shared` is what its devices share and others do not, as of `shared_at`, which is null where it was not looked
+         *     at. It is for the kinds silent, low-battery and no-firmware.
+         */
         AttentionItem: {
             id: number;
             kind: components["schemas"]["AttentionKindEnum"];
@@ -4403,6 +4408,9 @@ export interface components {
             rule: string;
             object_kind: string;
             object_id: number;
+            shared: components["schemas"]["SharedCause"][];
+            /** Format: date-time */
+            shared_at: string | null;
             /** Format: date-time */
             opened_at: string;
             /** Format: date-time */
@@ -7711,6 +7719,11 @@ export interface components {
             in_ring: number;
             /** Format: double */
             in_all: number;
+        };
+        /** @description A condition that many of an item’s devices hold and few others do; how many, in words. */
+        SharedCause: {
+            rule: string;
+            words: string;
         };
         /** @description How the devices of the firings of the last 30 days ended. */
         SharesView: {

@@ -33,8 +33,19 @@ class NamedPerson(serializers.Serializer[Any]):
     email = serializers.CharField()
 
 
+class SharedCause(serializers.Serializer[Any]):
+    """A condition that many of an item’s devices hold and few others do; how many, in words."""
+
+    rule = serializers.CharField()
+    words = serializers.CharField()
+
+
 class AttentionItem(serializers.Serializer[Any]):
-    """An attention item. `count` and `rule` where it is about devices; otherwise the object it is about."""
+    """An attention item. `count` and `rule` where it is about devices; otherwise the object it is about.
+
+    `shared` is what its devices share and others do not, as of `shared_at`, which is null where it was not looked
+    at. It is for the kinds silent, low-battery and no-firmware.
+    """
 
     id = serializers.IntegerField()
     kind = serializers.ChoiceField(choices=ItemKind.choices)
@@ -43,6 +54,8 @@ class AttentionItem(serializers.Serializer[Any]):
     rule = serializers.CharField()
     object_kind = serializers.CharField()
     object_id = serializers.IntegerField()
+    shared = SharedCause(many=True)
+    shared_at = serializers.DateTimeField(allow_null=True)
     opened_at = serializers.DateTimeField()
     changed_at = serializers.DateTimeField()
     closed_at = serializers.DateTimeField(allow_null=True)

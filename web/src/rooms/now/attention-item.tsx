@@ -14,6 +14,7 @@ import { Comments } from "@/parts/comments";
 import { Button, Problem } from "@/parts/controls";
 import { Menu, MenuItem, MenuLine } from "@/parts/menu";
 import { ObjectLink } from "@/parts/object-link";
+import { SharedCauses } from "./shared-causes";
 
 type Item = Schemas["AttentionItem"];
 type Person = Schemas["NamedPerson"];
@@ -71,6 +72,7 @@ export function AttentionItem({ item, people }: { item: Item; people: Person[] }
             {item.closed_at && `, over ${instant(item.closed_at, zone, now)}`}
             {item.snoozed_until && !isOver && `, put off until ${instant(item.snoozed_until, zone, now)}`}
           </p>
+          <SharedCauses item={item} />
           <p>
             {item.assigned_to ? (
               <>

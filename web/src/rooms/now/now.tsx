@@ -191,6 +191,11 @@ function AttentionRow({ item }: { item: Schemas["AttentionItem"] }) {
         <span>{item.text}</span>
         {item.count !== null && <strong>{count(item.count)}</strong>}
       </AboutLink>
+      {item.shared[0] && (
+        <p className="text-soft text-xs">
+          {item.shared[0].rule}: {item.shared[0].words}
+        </p>
+      )}
       {who && (
         <p className="text-soft text-xs">
           {who.name} {item.assigned_to ? "looks after it" : "knows of it"}
