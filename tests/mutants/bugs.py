@@ -424,6 +424,23 @@ PYTHON = (
     server(
         "clock/conditions.py", '(silent, "never seen"){rest_of_rule}', '(silent, "never seen")', "server/test_outages"
     ),
+    core("common_causes.py", "{*NON_CATEGORICAL, *but}", "NON_CATEGORICAL", "test_common_causes"),
+    core("common_causes.py", "digits), 0.1), 99.9)", "digits), 0), 100)", "test_common_causes"),
+    server("clock/shared_causes.py", ' & ~Q(shared_count=F("count"))', "", "server/test_shared_causes"),
+    server(
+        "clock/shared_causes.py", "shared_at__lte=now - AGAIN_AFTER", "shared_at__lte=now", "server/test_shared_causes"
+    ),
+    server(
+        "clock/shared_causes.py",
+        '.values_list("pk", flat=True)) - theirs',
+        '.values_list("pk", flat=True))',
+        "server/test_shared_causes",
+    ),
+    server("clock/shared_causes.py", "(everybody - both) / others", "everybody / others", "server/test_shared_causes"),
+    server(
+        "clock/shared_causes.py", "if not enough and not item.shared:", "if not enough:", "server/test_shared_causes"
+    ),
+    server("notifications/mail.py", " or message.occasion != Occasion.OPENED", "", "server/test_notifications"),
     server("outages/services.py", "put_off_until=outage.ends_at", "put_off_until=now", "server/test_outages"),
     server("clock/silent_sites.py", "if of_groups and quiet:", "if False:", "server/test_outages"),
     server(
