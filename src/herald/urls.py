@@ -41,7 +41,7 @@ from herald.now.pause_views import PauseEverythingView, ResumeEverythingView
 from herald.now.since_views import SinceApiView
 from herald.now.views import NowApiView, ReadyView
 from herald.outages.api import OutageListView, OutageView
-from herald.people.api import own, passkeys, people
+from herald.people.api import own, passkeys, people, standing_in
 from herald.people.api.tokens import TokenListView, TokenView
 from herald.people.api.views import HealthView, SessionView
 from herald.people.api.welcome import WelcomeView
@@ -110,6 +110,7 @@ urlpatterns = [
     _route("own/passkeys", passkeys.OwnPasskeyListView),
     _route("own/passkeys/options", passkeys.OwnPasskeyOptionsAction),
     _route("own/passkeys/<int:passkey_id>/remove", passkeys.OwnPasskeyRemoveAction),
+    _route("own/stand-in", standing_in.OwnStandInView),
     _route("own/messages", notifications.OwnMessagesView),
     _route("own/messages/read", notifications.OwnMessagesReadAction),
     _route("own/messages/test", notifications.OwnTestAction),

@@ -266,6 +266,7 @@ def test_every_call_that_changes_something_takes_a_key_or_says_that_it_does_not(
         "own/second-factor/take-off",
         "own/sessions/<int:session_id>",
         "own/sessions/end-others",
+        "own/stand-in",
         "session",
         "session/passkey",
         "session/passkey/options",

@@ -397,13 +397,13 @@ BOUNDED = {
         groups_groupmembership groups_groupsize rollouts_excludeddevice rollouts_manualexclusion
         rollouts_rollout_devices""",
     "people make them, one by one": """
-        access_invitation access_passkey access_recoverycode access_secondfactor access_apitoken access_user
-        access_wantedfactor agenda_feed agenda_feedevent calendar_calendarsource calendar_calendarsource_groups
-        calendar_calendarsource_sites calendar_freeze calendar_freeze_groups calendar_freeze_sites
-        commands_commandtemplate commands_schedule commands_schedule_exclude commands_schedule_include
-        commands_templatemodel configuration_keptbyfile find_savedview fleet_capabilityrange fleet_custodian
-        fleet_devicemodel fleet_enrolmentcode fleet_propertydefinition fleet_reportedfact fleet_site fleet_tag
-        groups_family groups_folder groups_group groups_groupreference images_autoapproval images_image
+        access_invitation access_passkey access_recoverycode access_secondfactor access_apitoken access_standin
+        access_user access_wantedfactor agenda_feed agenda_feedevent calendar_calendarsource
+        calendar_calendarsource_groups calendar_calendarsource_sites calendar_freeze calendar_freeze_groups
+        calendar_freeze_sites commands_commandtemplate commands_schedule commands_schedule_exclude
+        commands_schedule_include commands_templatemodel configuration_keptbyfile find_savedview fleet_capabilityrange
+        fleet_custodian fleet_devicemodel fleet_enrolmentcode fleet_propertydefinition fleet_reportedfact fleet_site
+        fleet_tag groups_family groups_folder groups_group groups_groupreference images_autoapproval images_image
         images_imagecleanup images_imagecleanup_images images_imagemodel images_signingkey imports_savedmapping
         knox_authtoken limits_folderlimit limits_sitelimit limits_tokenfolder limits_tokensite notifications_channel
         notifications_notificationrule notifications_notificationrule_channels notifications_preference

@@ -83,6 +83,7 @@ def test_approving_policy_and_keys_are_apart_from_operating() -> None:
         "models/<int:pk>/approval-policy",
         "notifications",
         "notifications/<int:rule_id>",
+        "own/stand-in",
         "people/<int:user_id>",
         "people/<int:user_id>/limits",
         "people/<int:user_id>/new-link",

@@ -76,6 +76,7 @@ def test_a_token_opens_what_its_owner_may_but_never_how_they_sign_in() -> None:
         "own/sessions",
         "own/sessions/<int:session_id>",
         "own/sessions/end-others",
+        "own/stand-in",
         "tokens",
         "tokens/<int:token_id>",
     }

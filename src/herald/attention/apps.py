@@ -11,3 +11,5 @@ class AttentionConfig(AppConfig):
     def ready(self) -> None:
         accounts = import_module("herald.people.accounts")
         accounts.on_gone.append(import_module("herald.attention.handling").take_from)
+        standing_in = import_module("herald.people.standing_in")
+        standing_in.on_change.append(import_module("herald.attention.services").tell_of_stand_in)

@@ -25,6 +25,7 @@ class ItemKind(models.TextChoices):
     HALTED = "halted", "A rollout stopped itself"
     STUCK = "stuck", "A ring cannot go on by itself"
     APPROVAL = "approval", "Waits for an approval"
+    STANDING_IN = "standing-in", "An administrator stands in for an approver"
 
 
 class Part(models.TextChoices):

@@ -7,6 +7,7 @@ from django.db import transaction
 
 from herald.attention.models import Item, ItemKind
 from herald.live.notify import notify
+from herald.people.models import StandIn
 
 #: told of each item that opens or is over, within the transaction in which it does; by rooms above this one
 on_change: list["Tell"] = []
@@ -69,6 +70,15 @@ def bring_back(kind: ItemKind, *, put_off_until: datetime) -> None:
     """Bring back the open items of this kind that were put off until just that moment."""
     if Item.objects.of_kinds([kind]).open().filter(snoozed_until=put_off_until).update(snoozed_until=None):
         notify("attention")
+
+
+def tell_of_stand_in(one: StandIn, is_over: bool, now: datetime) -> None:
+    """Open the item of an administrator who stands in for an approver, or close it."""
+    if is_over:
+        close_item(ItemKind.STANDING_IN, object_id=one.person_id, now=now)
+    else:
+        cause = f"{one.person} stands in for an approver until {one.ends_at:%H:%M} UTC: {one.reason}"
+        open_item(ItemKind.STANDING_IN, cause=cause, object_id=one.person_id, now=now)
 
 
 class Tell(Protocol):

@@ -13,12 +13,14 @@ from herald.fleet.models import Device
 from herald.fleet.presence import SiteCalls, fleet_silence, silence_in
 from herald.outages.models import PlannedOutage
 from herald.outages.services import expected_silent, other_than, outages_now
+from herald.people.standing_in import end_expired
 
 LOW_BATTERY_PCT = 20
 
 
 def refresh_conditions(*, now: datetime) -> None:
     """Look at every condition, and open, change or close its item."""
+    end_expired(now=now)
     planned = outages_now(now)
     silent_sites = keep_silent_sites(planned, now=now)
     explained, rest_of_rule = _explained(planned, silent_sites)

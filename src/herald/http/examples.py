@@ -150,6 +150,7 @@ BODIES: dict[str, Any] = {
     "ScheduleDraftBody": _COMMAND,
     "SieveQuestion": {"rule": "family = Sill\nbattery < 30", "limit": 20},
     "OwnPasswordBody": {"password": "what only you know"},
+    "StandInBody": {"reason": "The fix for the burst valves has to go out tonight, and no approver answers."},
     "WantedBody": {"roles": ["administrator", "approver"]},
     "ProofBody": {"password": "what only you know"},
     "AssertionBody": {"assertion": {"id": "t5xVb0c9", "type": "public-key", "response": {}}},

@@ -185,6 +185,7 @@ POLICIES: Mapping[str, Policy] = {
     "access_recoverycode": _own("person_id"),
     "access_passkey": _own("person_id"),
     "access_wantedfactor": _SHARED,
+    "access_standin": _NOTHING,
     "limits_folderlimit": Policy(f"person_id = ANY ({_PERSON})"),
     "limits_sitelimit": Policy(f"person_id = ANY ({_PERSON})"),
     "limits_tokenfolder": Policy(_OF_TOKEN.format("limits_tokenfolder"), CHANGE),

@@ -4,12 +4,13 @@ from collections.abc import Iterable
 from datetime import datetime, timedelta
 
 from django.conf import settings
+from django.db.models import Q
 
 from herald.attention.models import Item, ItemKind
 from herald.db.limits import beyond_limits, sees
 from herald.live.notify import notify
 from herald.notifications.models import Channel, Message, NotificationRule, Occasion, Preference, SendState
-from herald.people.models import User
+from herald.people.models import Role, User
 from herald_core.timing.clocks import is_zone
 from herald_core.timing.quiet import MailWhen, Wishes, mail_due
 
@@ -20,6 +21,9 @@ def announce(item: Item, *, over: bool, now: datetime) -> None:
         if over:
             _tell_over(item, now)
             return
+        if item.kind == ItemKind.STANDING_IN:  # whatever the rules say: nobody stands in unseen
+            admins = list(User.objects.filter(role=Role.ADMINISTRATOR, is_active=True))
+            _tell(item, NotificationRule(is_urgent=True, tells_over=True), admins, [], now)
         for rule in _matching(item):
             people = [r.person for r in rule.recipients.all() if _may_know(r.person, item)]
             first = people[:1] if rule.next_after_minutes else people
@@ -83,13 +87,15 @@ def _tell_over(item: Item, now: datetime) -> None:
     opened.filter(shown_at__gt=now).update(state=SendState.DROPPED)
     opened.filter(state=SendState.WAITING).update(state=SendState.DROPPED)
     made = []
-    seen = opened.filter(shown_at__lte=now, rule__tells_over=True).select_related("rule", "person", "channel")
+    wants_over = Q(rule__tells_over=True) | Q(rule=None, item__kind=ItemKind.STANDING_IN)
+    seen = opened.filter(wants_over, shown_at__lte=now).select_related("rule", "person", "channel")
     for m in seen:
         if m.person is not None and not _may_know(m.person, item):
             continue
-        if m.rule is not None and (m.person is not None or m.state != SendState.DROPPED):
+        if m.person is not None or m.state != SendState.DROPPED:
             due = now if m.state in (SendState.SENT, SendState.FAILED) else None
-            made.append(_message(item, m.rule, Occasion.OVER, now, now, due, person=m.person, channel=m.channel))
+            by = m.rule or NotificationRule(is_urgent=True)
+            made.append(_message(item, by, Occasion.OVER, now, now, due, person=m.person, channel=m.channel))
     Message.objects.bulk_create(made, ignore_conflicts=True)
     notify("messages")
 
@@ -106,7 +112,7 @@ def _message(
     channel: Channel | None = None,
 ) -> Message:
     return Message(
-        rule=rule,
+        rule=rule if rule.pk else None,
         item=item,
         occasion=occasion,
         person=person,

@@ -1,11 +1,14 @@
 """People who use Brisk Herald, known by their e-mail address."""
 
 from collections.abc import Mapping
+from datetime import datetime
 from typing import Any, ClassVar
 
 from django.conf import settings
 from django.contrib.auth.models import AbstractBaseUser, BaseUserManager
 from django.db import models
+
+from herald.time import clock
 
 
 class Role(models.TextChoices):
@@ -90,10 +93,21 @@ class User(AbstractBaseUser):
         return self.name or self.email
 
     def may(self, ability: Ability) -> bool:
-        """Whether this person's role has the ability, and the token by which they came does not only read."""
+        """Whether this person's role has the ability, or they stand in for one that has it; and the token by which they
+        came does not only read."""
         if self.by_token is not None and self.by_token.reads_only:
             return False
-        return self.is_active and ability in ABILITIES[Role(self.role)]
+        if not self.is_active or ability in ABILITIES[Role(self.role)]:
+            return self.is_active
+        return ability is Ability.APPROVE and self.stands_in_until is not None
+
+    @property
+    def stands_in_until(self) -> datetime | None:
+        """Until when an administrator stands in for an approver; never by a token, which nobody watches."""
+        if self.role != Role.ADMINISTRATOR or self.by_token is not None:
+            return None
+        found = StandIn.objects.filter(person=self.pk, ended_at=None, ends_at__gt=clock.now())
+        return found.values_list("ends_at", flat=True).first()
 
     @property
     def sees_a_part(self) -> bool:
@@ -195,6 +209,23 @@ class WantedFactor(models.Model):
     class Meta:
         constraints = (
             models.CheckConstraint(condition=models.Q(role__in=Role.values), name="wanted_factor_role_known"),
+        )
+
+
+class StandIn(models.Model):
+    """An administrator who stands in for an approver, for a while and for a reason."""
+
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="stand_ins")
+    reason = models.CharField(max_length=300)
+    began_at = models.DateTimeField()
+    ends_at = models.DateTimeField()
+    ended_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(fields=["person"], condition=models.Q(ended_at=None), name="stand_in_once"),
+            models.CheckConstraint(condition=~models.Q(reason=""), name="stand_in_has_reason"),
+            models.CheckConstraint(condition=models.Q(ends_at__gt=models.F("began_at")), name="stand_in_ends_later"),
         )
 
 

@@ -14,6 +14,7 @@ import { onTitle } from "@/lib/title";
 import { Failed, Skeleton } from "@/parts/views";
 import { SetUpFirst } from "@/rooms/people/set-up-first";
 import { SignIn } from "@/rooms/people/sign-in";
+import { StandsIn } from "@/rooms/people/stand-in";
 import { useSignOut } from "@/rooms/people/use-sign-out";
 import { AgreementDialog } from "./agreement-dialog";
 import { Bell } from "./bell";
@@ -111,6 +112,7 @@ function House({ user }: { user: Schemas["Me"] }) {
           reconnects by itself.
         </p>
       )}
+      <StandsIn user={user} />
       <Troubles />
       <main id="work" tabIndex={-1} className="min-h-0 flex-1 outline-none">
         {listening && <Outlet />}

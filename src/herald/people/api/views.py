@@ -41,14 +41,15 @@ class CsrfAlwaysScheme(SessionScheme):  # type: ignore[no-untyped-call]  # found
 
 
 class Me(serializers.ModelSerializer[User]):
-    """Who is signed in, and what the role may change."""
+    """Who is signed in, and what the role may change. An administrator who stands in for an approver has until when."""
 
     abilities = serializers.SerializerMethodField()
+    stands_in_until = serializers.DateTimeField(allow_null=True)
     limits = serializers.SerializerMethodField()
 
     class Meta:
         model = User
-        fields = ("id", "email", "name", "role", "limits", "time_zone", "abilities")
+        fields = ("id", "email", "name", "role", "limits", "time_zone", "abilities", "stands_in_until")
 
     def get_limits(self, user: User) -> str | None:
         """What somebody is limited to, in words."""
@@ -56,7 +57,8 @@ class Me(serializers.ModelSerializer[User]):
         return found.words if found else None
 
     def get_abilities(self, user: User) -> list[str]:
-        return sorted(a.value for a in ABILITIES[Role(user.role)])
+        own = ABILITIES[Role(user.role)]
+        return sorted(a.value for a in Ability if a in own or user.may(a))
 
 
 class SignInBody(StrictSerializer):

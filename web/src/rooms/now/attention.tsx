@@ -40,6 +40,7 @@ const KINDS: Record<Schemas["AttentionItem"]["kind"], string> = {
   halted: "Rollouts that stopped themselves",
   stuck: "Rings that cannot go on",
   approval: "Waiting for an approval",
+  "standing-in": "Standing in for an approver",
 };
 
 export function AttentionPage() {

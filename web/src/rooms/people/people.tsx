@@ -15,6 +15,7 @@ import { Loaded } from "@/parts/views";
 import { Invite, Links } from "./invite";
 import { LimitPerson } from "./limits";
 import { ROLE_NAMES, ROLES, type Role } from "./roles";
+import { StandIn } from "./stand-in";
 import { Wanted } from "./wanted";
 
 type Person = Schemas["PersonRow"];
@@ -45,6 +46,7 @@ export function People() {
         {(all) => (
           <>
             <Wanted all={all} />
+            <StandIn people={all.people} />
             {may && <Chosen people={all.people.filter((p) => chosen.includes(p.id))} onDone={() => setChosen([])} />}
             <PeopleTable people={all.people} chosen={chosen} onChoose={setChosen} />
             {all.invitations.length > 0 && <Invitations invitations={all.invitations} />}
