@@ -50,6 +50,27 @@ def test_somebody_is_invited_given_a_role_disabled_and_removed(administrator: Pa
     guest.close()
 
 
+def test_an_administrator_stands_in_for_an_approver(administrator: Page, running: Running) -> None:
+    page = administrator
+    page.goto(f"{running.url}/people")
+    page.get_by_role("button", name="Stand in for one…").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog.get_by_role("button", name="Stand in for an hour")).to_be_disabled()
+    dialog.get_by_label("Why no approver is asked").fill("The burst valves cannot wait.")
+    dialog.get_by_role("button", name="Stand in for an hour").click()
+    line = page.get_by_role("status").filter(has_text="You stand in for an approver")
+    expect(line).to_be_visible()
+    expect(page.get_by_role("button", name="Stand in for one…")).to_have_count(0)
+    page.goto(f"{running.url}/attention")  # as everybody sees it
+    item = page.get_by_role("listitem").filter(has_text="stands in for an approver until")
+    expect(item).to_contain_text("The burst valves cannot wait.")
+    line.get_by_role("button", name="End it now").click()
+    expect(line).to_have_count(0)
+    expect(item).to_have_count(0)
+    page.goto(f"{running.url}/record")
+    expect(page.get_by_text("on record from that time: nothing").first).to_be_visible()
+
+
 def test_ones_own_name_sessions_and_tokens(page: Page, running: Running) -> None:
     sign_in(page, running, "reader@larkfield.example")
     page.goto(f"{running.url}/account")

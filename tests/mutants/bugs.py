@@ -438,6 +438,21 @@ PYTHON = (
     ),
     server("clock/shared_causes.py", "(everybody - both) / others", "everybody / others", "server/test_shared_causes"),
     server(
+        "clock/shared_causes.py", "if both < share * of * TIMES_AS_COMMON:", "if False:", "server/test_shared_causes"
+    ),
+    server(
+        "people/models.py", "ADMINISTRATOR or self.by_token is not None", "ADMINISTRATOR", "server/test_standing_in"
+    ),
+    server("people/models.py", "ended_at=None, ends_at__gt=clock.now())", "ended_at=None)", "server/test_standing_in"),
+    server("people/standing_in.py", "    end_expired(now=now)\n    try", "    try", "server/test_standing_in"),
+    server("people/standing_in.py", " or one.person.role != Role.ADMINISTRATOR", "", "server/test_standing_in"),
+    server(
+        "notifications/announcing.py", "if item.kind == ItemKind.STANDING_IN:", "if False:", "server/test_standing_in"
+    ),
+    server(
+        "notifications/announcing.py", " | Q(rule=None, item__kind=ItemKind.STANDING_IN)", "", "server/test_standing_in"
+    ),
+    server(
         "clock/shared_causes.py", "if not enough and not item.shared:", "if not enough:", "server/test_shared_causes"
     ),
     server("notifications/mail.py", " or message.occasion != Occasion.OPENED", "", "server/test_notifications"),

@@ -73,6 +73,22 @@ def test_devices_that_share_nothing_are_said_to_share_nothing() -> None:
     assert found.count == 24 and found.shared == [] and found.shared_at == NOW
 
 
+def test_what_is_hardly_more_common_among_them_is_not_told(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Of a hundred silent devices eighty are of the old version, and of two hundred others a hundred: no chance, and
+    little of a cause."""
+    for n in range(300):
+        is_silent = n < 100
+        is_old = n % 5 != 0 if is_silent else n % 2 == 0
+        make_device(
+            firmware="5.0.9" if is_old else "5.1.0",
+            last_check_in=LONG_AGO if is_silent else NOW - timedelta(minutes=1),
+        )
+    assert looked().shared == []
+    monkeypatch.setattr(shared_causes, "TIMES_AS_COMMON", 1.5)
+    Item.objects.update(shared_at=None)
+    assert [c["words"] for c in looked().shared] == ["80 of the 100, and 50% of the others"]
+
+
 def test_what_an_item_is_about_explains_nothing() -> None:
     PropertyDefinition.objects.create(source="fact", key="battery", label="Battery", type="number")
     make_devices(20, facts={"battery": 90})

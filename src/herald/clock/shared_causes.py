@@ -19,6 +19,9 @@ from herald_core.rules import And, Node, RuleError, Vocabulary, parse, to_text
 
 #: the kinds that are looked at, and the field that each is about, which explains nothing
 ABOUT = {ItemKind.SILENT: "last_check_in", ItemKind.LOW_BATTERY: "battery", ItemKind.NO_FIRMWARE: "firmware"}
+#: what is told holds for at least so many times as large a share of the devices as of the others: less is no chance
+#: either where devices are many, but explains little
+TIMES_AS_COMMON = 2.0
 #: a condition as a rule, and in words how many devices of the item and of the others hold it
 Shared = dict[str, str]
 #: an item whose count changed is looked at again after so long
@@ -62,7 +65,8 @@ def shared_by(rule: str, *, but: str, seed: int, now: datetime) -> tuple[int, li
     ids = [pk for pk in (*some, *rest) if pk in records]
     causes = find_common_causes([records[i] for i in ids], [i in theirs for i in ids], [], vocabulary, but=[but])
     nodes: list[Node] = [And(c.clauses) if len(c.clauses) > 1 else c.clauses[0] for c in causes]
-    return len(theirs), [_told(cause, node, vocabulary, now, of=len(theirs), others=len(others)) for cause in nodes]
+    told = (_told(cause, node, vocabulary, now, of=len(theirs), others=len(others)) for cause in nodes)
+    return len(theirs), [shared for shared in told if shared is not None]
 
 
 def _drawn(ids: Collection[int], most: int, draw: random.Random) -> list[int]:
@@ -70,8 +74,10 @@ def _drawn(ids: Collection[int], most: int, draw: random.Random) -> list[int]:
     return ordered if len(ordered) <= most else draw.sample(ordered, most)
 
 
-def _told(cause: Node, node: Node, vocabulary: Vocabulary, now: datetime, *, of: int, others: int) -> Shared:
+def _told(cause: Node, node: Node, vocabulary: Vocabulary, now: datetime, *, of: int, others: int) -> Shared | None:
     both = matching(And((node, cause)), vocabulary, now).count()
     everybody = matching(cause, vocabulary, now).filter(admission="admitted").count()
     share = (everybody - both) / others if others else 0.0
+    if both < share * of * TIMES_AS_COMMON:
+        return None
     return {"rule": to_text(cause), "words": shared_words(both, of, share)}

@@ -45,7 +45,7 @@ function Begin({ people, onClose }: { people: Schemas["PersonRow"][]; onClose: (
       onClose();
     },
   });
-  const told = people.filter((p) => p.is_active && p.role === "administrator").length;
+  const others = people.filter((p) => p.is_active && p.role === "administrator").length - 1;
   return (
     <Modal open onClose={onClose} title="Stand in for an approver">
       <form
@@ -60,8 +60,10 @@ function Begin({ people, onClose }: { people: Schemas["PersonRow"][]; onClose: (
           What you asked for yourself still needs somebody else.
         </p>
         <p>
-          {counted(told, "administrator is", "administrators are")} told at once, with your reason, and again when it is
-          over. The record keeps what you do.
+          {others > 0
+            ? `${counted(others, "other administrator is", "other administrators are")} told at once, with your reason, and again when it is over.`
+            : "Nobody else is told, as you are the only administrator."}{" "}
+          The record keeps your reason and what you do.
         </p>
         <label className="flex flex-col gap-1">
           Why no approver is asked
