@@ -444,6 +444,8 @@ PYTHON = (
         "people/models.py", "ADMINISTRATOR or self.by_token is not None", "ADMINISTRATOR", "server/test_standing_in"
     ),
     server("people/models.py", "ended_at=None, ends_at__gt=clock.now())", "ended_at=None)", "server/test_standing_in"),
+    server("people/api/slowing.py", "if wait > timedelta(0):", "if False:", "server/test_proofs"),
+    server("people/api/slowing.py", "if isinstance(error, self._refusal):", "if True:", "server/test_proofs"),
     server("people/standing_in.py", "    end_expired(now=now)\n    try", "    try", "server/test_standing_in"),
     server("people/standing_in.py", " or one.person.role != Role.ADMINISTRATOR", "", "server/test_standing_in"),
     server(

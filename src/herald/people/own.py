@@ -8,6 +8,7 @@ from herald.http.errors import InvalidFields
 from herald.people.accounts import name_problems, password_problems, zone_problems
 from herald.people.models import OpenSession, User
 from herald.people.sessions import end_sessions
+from herald.people.throttling import NotProved
 from herald.record.models import Kind
 from herald.record.services import record
 
@@ -39,10 +40,10 @@ def change_password(
     none has shown by a passkey who they are.
 
     Raises:
-        InvalidFields: the current one is another, or the new one will not do.
+        NotProved: the current one is another. InvalidFields: the new one will not do.
     """
     if not is_proved and not user.check_password(current):
-        raise InvalidFields([("/current", "This is not your current password.")])
+        raise NotProved("/current", "This is not your current password.")
     if problems := password_problems(new, user, "/new"):
         raise InvalidFields(problems)
     with transaction.atomic():

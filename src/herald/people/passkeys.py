@@ -25,6 +25,7 @@ from herald.people.accounts import note
 from herald.people.models import OpenSession, Passkey, User
 from herald.people.second_factor import has_second_factor
 from herald.people.set_up_first import is_wanted_of
+from herald.people.throttling import NotProved
 
 RP_NAME = "Brisk Herald"
 #: a challenge may be answered for so long
@@ -168,18 +169,18 @@ def prove(
     passkey.
 
     Raises:
-        Invalid: it is another password, or no passkey of theirs.
+        NotProved: it is another password, or no passkey of theirs.
     """
     if user.has_usable_password():
         if not user.check_password(password):
-            raise Invalid("/password", "This is not your password.")
+            raise NotProved("/password", "This is not your password.")
         return
     try:
         found = person_by(assertion or {}, site, now=now, real_now=real_now)
     except Refused:
         found = None
     if found is None or found.pk != user.pk:
-        raise Invalid("/assertion", "Show by one of your passkeys that it is you.")
+        raise NotProved("/assertion", "Show by one of your passkeys that it is you.")
 
 
 def person_by(assertion: Mapping[str, Any], site: PasskeySite, *, now: datetime, real_now: datetime) -> User:

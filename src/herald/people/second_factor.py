@@ -21,6 +21,7 @@ from herald.people.accounts import locked, note
 from herald.people.models import OpenSession, RecoveryCode, SecondFactor, User
 from herald.people.sessions import end_sessions
 from herald.people.set_up_first import is_wanted_of
+from herald.people.throttling import NotProved
 
 ISSUER = "Brisk Herald"
 RECOVERY_CODES = 10
@@ -126,7 +127,7 @@ def take_off(user: User, password: str, code: str, *, now: datetime, real_now: d
         raise Conflict("A password alone is not enough for your role. Add a passkey first, then turn this off.")
     with transaction.atomic():
         if not holds(user, code, now=now, real_now=real_now):
-            raise Invalid("/code", "This is neither the code that the app shows now nor a recovery code.")
+            raise NotProved("/code", "This is neither the code that the app shows now nor a recovery code.")
         _forget(user)
         note("Turned their second factor off", user, user.pk, now)
 
@@ -203,7 +204,7 @@ def _forget(user: User) -> None:
 
 def _check_password(user: User, password: str) -> None:
     if not user.check_password(password):
-        raise Invalid("/password", "This is not your password.")
+        raise NotProved("/password", "This is not your password.")
 
 
 def _digest(code: str) -> str:

@@ -8,6 +8,7 @@ from datetime import UTC, datetime, timedelta
 
 from django.db.models import F
 
+from herald.http.errors import Invalid
 from herald.people.models import FailedSignIn
 
 #: so many failures are anybody's slip; an address that many people share may have more
@@ -15,6 +16,10 @@ FREE_OF_ACCOUNT, FREE_OF_ADDRESS = 5, 30
 FIRST_WAIT, LONGEST_WAIT = timedelta(seconds=1), timedelta(minutes=1)
 #: failures are forgotten so long after the last one
 FORGOTTEN_AFTER = timedelta(minutes=30)
+
+
+class NotProved(Invalid):
+    """A password, code or passkey does not show that whoever sits at an open session is who signed in."""
 
 
 def wait_before(email: str, address: str, *, real_now: datetime | None = None) -> timedelta:

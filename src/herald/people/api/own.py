@@ -13,6 +13,7 @@ from herald.http.fields import StrictSerializer, valid
 from herald.people import own, passkeys, second_factor
 from herald.people.accounts import LONGEST_NAME
 from herald.people.api.passkeys import site
+from herald.people.api.slowing import proving
 from herald.people.api.views import Me
 from herald.people.models import Ability, OpenSession
 from herald.people.permissions import WHOLE, Tokens, person
@@ -81,9 +82,10 @@ class OwnPasswordAction(APIView):
         body = valid(PasswordBody(data=request.data))
         user, key, now, assertion = person(request), _key(request), clock.now(), body.pop("assertion")
         is_proved = not user.has_usable_password()
-        if is_proved:
-            passkeys.prove(user, "", assertion, site(request), now=now, real_now=second_factor.real_time())
-        ended = own.change_password(user, **body, session_key=key, now=now, is_proved=is_proved)
+        with proving(request):
+            if is_proved:
+                passkeys.prove(user, "", assertion, site(request), now=now, real_now=second_factor.real_time())
+            ended = own.change_password(user, **body, session_key=key, now=now, is_proved=is_proved)
         if key is not None:
             update_session_auth_hash(request._request, user)  # gives this session another key
             OpenSession.objects.filter(key=key).update(key=_key(request))
@@ -187,7 +189,9 @@ class OwnSecondFactorView(APIView):
     @extend_schema(operation_id="own_second_factor_begin", request=OwnPasswordBody, responses=SecondFactorSetup)
     def post(self, request: Request) -> Response:
         body = valid(OwnPasswordBody(data=request.data))
-        return Response(SecondFactorSetup(second_factor.begin(person(request), body["password"])).data)
+        with proving(request):
+            begun = second_factor.begin(person(request), body["password"])
+        return Response(SecondFactorSetup(begun).data)
 
 
 class OwnSecondFactorConfirmAction(APIView):
@@ -218,7 +222,8 @@ class OwnRecoveryCodesAction(APIView):
     @extend_schema(operation_id="own_recovery_codes", request=OwnPasswordBody, responses=RecoveryCodes)
     def post(self, request: Request) -> Response:
         body = valid(OwnPasswordBody(data=request.data))
-        codes = second_factor.renew_codes(person(request), body["password"], now=clock.now())
+        with proving(request):
+            codes = second_factor.renew_codes(person(request), body["password"], now=clock.now())
         return Response(RecoveryCodes({"codes": codes}).data)
 
 
@@ -232,7 +237,8 @@ class OwnSecondFactorTakeOffAction(APIView):
     @extend_schema(operation_id="own_second_factor_take_off", request=TakeOffBody, responses=SecondFactorState)
     def post(self, request: Request) -> Response:
         body = valid(TakeOffBody(data=request.data))
-        second_factor.take_off(
-            person(request), body["password"], body["code"], now=clock.now(), real_now=second_factor.real_time()
-        )
+        with proving(request):
+            second_factor.take_off(
+                person(request), body["password"], body["code"], now=clock.now(), real_now=second_factor.real_time()
+            )
         return Response(SecondFactorState(second_factor.standing(person(request))).data)

@@ -1,6 +1,6 @@
 """Calls about passkeys: one's own, and signing in with one."""
 
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Any
 
 from drf_spectacular.utils import extend_schema
@@ -13,15 +13,12 @@ from rest_framework.views import APIView
 from herald.http.fields import StrictSerializer, valid
 from herald.people import accounts, passkeys, second_factor
 from herald.people.addresses import client_address
+from herald.people.api.slowing import proving, slowed
 from herald.people.api.views import CsrfAlways, SessionState, enter, session_state
 from herald.people.models import Ability, Passkey
 from herald.people.permissions import WHOLE, Tokens, person
 from herald.people.set_up_first import unmark
-from herald.people.throttling import note_failure, wait_before
 from herald.time import clock
-
-#: those who guess are slowed down by their address
-_GUESSED = "passkey"
 
 
 class PasskeyRow(serializers.ModelSerializer[Passkey]):
@@ -65,9 +62,9 @@ class PasskeyOptions(serializers.Serializer[Any]):
 
 
 def prove(request: Request, body: Any) -> None:
-    """Hold a `ProofBody` against whoever is signed in; Invalid where it does not fit."""
-    user = person(request)
-    passkeys.prove(user, body["password"], body["assertion"], site(request), **_moment())
+    """Hold a `ProofBody` against whoever is signed in; NotProved where it does not fit."""
+    with proving(request):
+        passkeys.prove(person(request), body["password"], body["assertion"], site(request), **_moment())
 
 
 def site(request: Request) -> passkeys.PasskeySite:
@@ -142,13 +139,10 @@ class SessionPasskeyView(APIView):
     def post(self, request: Request) -> Response:
         body = valid(AssertionBody(data=request.data))
         address = client_address(request._request)
-        wait = wait_before(_GUESSED, address)
-        if wait > timedelta(0):
-            raise exceptions.Throttled(wait.total_seconds(), "Too many sign-ins failed; wait a moment.")
         try:
-            user = passkeys.person_by(body["assertion"], site(request), **_moment())
+            with slowed(request, "passkey", passkeys.Refused, "Too many sign-ins failed"):
+                user = passkeys.person_by(body["assertion"], site(request), **_moment())
         except passkeys.Refused:
-            note_failure(_GUESSED, address)
             raise exceptions.AuthenticationFailed("No account here opens by this passkey.") from None
         enter(request, user, f"Signed in with a passkey from {address}", is_strong=True)
         return Response(session_state(request, user))

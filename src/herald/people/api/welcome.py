@@ -1,10 +1,9 @@
 """Calls for whoever follows the link of an invitation: who is invited to what, and making the account."""
 
-from datetime import timedelta
 from typing import Any
 
 from drf_spectacular.utils import extend_schema
-from rest_framework import exceptions, serializers
+from rest_framework import serializers
 from rest_framework.permissions import AllowAny
 from rest_framework.request import Request
 from rest_framework.response import Response
@@ -13,15 +12,14 @@ from rest_framework.views import APIView
 from herald.http.errors import NotFound
 from herald.http.fields import StrictSerializer, valid
 from herald.people import accounts, passkeys, second_factor
-from herald.people.addresses import client_address
 from herald.people.api.passkeys import site
+from herald.people.api.slowing import slowed
 from herald.people.api.views import CsrfAlways, SessionState, enter, session_state
 from herald.people.models import Ability, Role
-from herald.people.throttling import note_failure, wait_before
 from herald.time import clock
 
 #: those who guess at links are slowed down as those who guess at passwords are
-_GUESSED = "invitation"
+_GUESSING = ("invitation", NotFound, "Too many links were tried")
 
 
 class Welcome(serializers.Serializer[Any]):
@@ -57,14 +55,14 @@ class WelcomeView(APIView):
 
     @extend_schema(operation_id="welcome_retrieve", responses=Welcome)
     def get(self, request: Request, secret: str) -> Response:
-        with _slowed(request):
+        with slowed(request, *_GUESSING):
             return Response(Welcome(accounts.invitation_by(secret, now=clock.now())).data)
 
     @extend_schema(operation_id="welcome_accept", request=AcceptBody, responses={201: SessionState})
     def post(self, request: Request, secret: str) -> Response:
         body = valid(AcceptBody(data=request.data))
         now, made = clock.now(), body.pop("passkey")
-        with _slowed(request):
+        with slowed(request, *_GUESSING):
             accounts.invitation_by(secret, now=now)  # nothing else is told about a link that opens nothing
             passkey = None
             if made is not None:
@@ -73,19 +71,3 @@ class WelcomeView(APIView):
             user = accounts.accept(secret, **body, now=now, passkey=passkey)
         enter(request, user, is_strong=made is not None)
         return Response(session_state(request, user), status=201)
-
-
-class _slowed:  # noqa: N801  used like a function
-    """Whoever tries links that open nothing has to wait longer each time."""
-
-    def __init__(self, request: Request) -> None:
-        self._address = client_address(request._request)
-
-    def __enter__(self) -> None:
-        wait = wait_before(_GUESSED, self._address)
-        if wait > timedelta(0):
-            raise exceptions.Throttled(wait.total_seconds(), "Too many links were tried; wait a moment.")
-
-    def __exit__(self, kind: object, error: object, trace: object) -> None:
-        if isinstance(error, NotFound):
-            note_failure(_GUESSED, self._address)

@@ -1,0 +1,91 @@
+"""Whoever sits at somebody's open session cannot guess at the password, the codes or the passkeys of that person."""
+
+from collections.abc import Iterator
+from datetime import timedelta
+from typing import Any
+
+import pytest
+from django.test import Client
+
+from herald.people.models import FailedSignIn, User
+from herald.people.throttling import FREE_OF_ACCOUNT
+from tests.factories import make_user
+
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
+
+PASSWORD = "a-long-password"
+#: every call about one's own account that wants it proved who one is, with a wrong proof
+DOORS: dict[str, dict[str, Any]] = {
+    "own/password": {"current": "wrong", "new": "another-long-password-7"},
+    "own/second-factor": {"password": "wrong"},
+    "own/second-factor/recovery-codes": {"password": "wrong"},
+    "own/second-factor/take-off": {"password": "wrong", "code": "123456"},
+    "own/passkeys/options": {"password": "wrong"},
+    "own/passkeys/987654/remove": {"password": "wrong"},
+}
+
+
+@pytest.fixture
+def owner() -> User:
+    return make_user()
+
+
+@pytest.fixture
+def session(owner: User) -> Client:
+    client = Client(SERVER_NAME="localhost")
+    client.force_login(owner)
+    return client
+
+
+def send(session: Client, door: str, body: Any) -> Any:
+    return session.post(f"/api/v1/{door}", body, content_type="application/json")
+
+
+@pytest.mark.parametrize("door", DOORS)
+def test_a_few_wrong_tries_make_every_door_wait(session: Client, owner: User, door: str) -> None:
+    for _ in range(FREE_OF_ACCOUNT):
+        answer = send(session, door, DOORS[door])
+        assert answer.status_code == 422, answer.content
+    for other, body in DOORS.items():
+        answer = send(session, other, body)
+        assert answer.status_code == 429 and int(answer["Retry-After"]) >= 0, other
+        assert "wait a moment" in answer.json()["detail"]
+    right = send(session, "own/second-factor", {"password": PASSWORD})
+    assert right.status_code == 429, "nor does a right one open while it has to wait"
+    FailedSignIn.objects.update(last_at=FailedSignIn.objects.earliest("last_at").last_at - timedelta(minutes=2))
+    assert send(session, "own/second-factor", {"password": PASSWORD}).status_code == 200
+    assert not FailedSignIn.objects.filter(key__contains=f"own {owner.pk}").exists(), "whoever is there is forgiven"
+
+
+def _own_bodies() -> Iterator[tuple[str, set[str]]]:
+    """Every call about one's own account, and the members of its body, as the API's own document tells them."""
+    from drf_spectacular.generators import SchemaGenerator
+
+    document = SchemaGenerator().get_schema(request=None, public=True)  # type: ignore[no-untyped-call]
+    for path, calls in document["paths"].items():
+        for call in calls.values():
+            content = call.get("requestBody", {}).get("content", {}).get("application/json", {})
+            name = content.get("schema", {}).get("$ref", "").rsplit("/", 1)[-1]
+            if "/own/" in path and name:
+                yield path, set(document["components"]["schemas"][name]["properties"])
+
+
+def test_these_are_all_the_doors() -> None:
+    """Whatever takes a password or shows a passkey is one; a code alone begins what its own session has made."""
+    wanting = {path for path, members in _own_bodies() if members & {"password", "current", "assertion"}}
+    assert {p.removeprefix("/api/v1/").replace("{passkey_id}", "987654") for p in wanting} == set(DOORS)
+
+
+def test_one_who_guesses_keeps_nobody_else_from_proving_who_they_are(session: Client) -> None:
+    for _ in range(FREE_OF_ACCOUNT + 1):
+        send(session, "own/second-factor", {"password": "wrong"})
+    other = Client(SERVER_NAME="localhost", REMOTE_ADDR="192.0.2.7")
+    other.force_login(make_user())
+    assert send(other, "own/second-factor", {"password": PASSWORD}).status_code == 200
+
+
+def test_a_new_password_that_will_not_do_is_no_wrong_try(session: Client) -> None:
+    for _ in range(FREE_OF_ACCOUNT + 3):
+        answer = send(session, "own/password", {"current": PASSWORD, "new": "short"})
+        assert answer.status_code == 422 and answer.json()["errors"][0]["pointer"] == "/new"
+    assert not FailedSignIn.objects.exists()
