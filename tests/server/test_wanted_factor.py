@@ -201,6 +201,16 @@ def test_a_mark_does_not_outlive_its_person() -> None:
     assert state(client) == (True, False) and client.get(f"{V1}/groups").status_code == 200
 
 
+def test_a_mark_goes_when_its_person_signs_in_again_and_nothing_is_wanted_any_more() -> None:
+    user, admin = make_user(), strong(make_user("administrator"))
+    want("operator", by=admin)
+    client = signed_in(user)
+    assert state(client) == (True, True)
+    assert want(by=admin).status_code == 200
+    assert post(client, "session", email=user.email, password=PASSWORD).status_code == 200
+    assert state(client) == (True, False) and client.get(f"{V1}/groups").status_code == 200
+
+
 def test_the_database_knows_the_roles() -> None:
     with pytest.raises(IntegrityError), transaction.atomic():
         WantedFactor.objects.create(role="king")
