@@ -1,4 +1,4 @@
-"""What the devices of an attention item share, and the rest of the fleet does not: one cause, told once.
+"""What the devices of an attention item share, and the rest of the fleet does not.
 
 The worker looks, not the clock: a look takes a second or two, and nothing that is due may wait for it.
 """
