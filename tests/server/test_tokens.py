@@ -179,6 +179,14 @@ def test_when_it_was_used_last_is_known_to_the_minute() -> None:
         assert token.used_at == seen
 
 
+def test_when_a_limited_token_was_used_last_is_known_too() -> None:
+    owner, site = make_user("operator"), make_site("Here")
+    limits = read_limits([], [site.pk])
+    client = script(make_scoped_token(owner, name="bay", days=None, reads_only=True, limits=limits, now=NOW))
+    assert client.get(f"{V1}/devices").status_code == 200
+    assert ApiToken.objects.get().used_at == NOW
+
+
 def test_what_was_done_by_a_token_says_so_also_after_it_is_revoked() -> None:
     owner = make_user("operator")
     mine = session(owner)
