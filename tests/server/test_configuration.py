@@ -230,6 +230,14 @@ def test_what_stands_in_no_file_stays_and_is_named() -> None:
     assert not plan.differences and Group.objects.count() == 2
 
 
+def test_what_files_cannot_delete_stays_also_where_all_else_is_deleted() -> None:
+    describe_tag("frost-zone", note="nights below zero", colour=3, actor=None, now=NOW)
+    PropertyDefinition.objects.create(key="salinity", source="fact", label="Salinity", type="number", found=True)
+    plan = bring_in({"tags": [], "facts": []}, deletes=True)
+    assert not plan.differences and plan.stays == {"tags": ["frost-zone"], "facts": ["salinity"]}
+    assert Tag.objects.exists() and PropertyDefinition.objects.exists()
+
+
 def test_a_moment_or_a_rule_in_another_form_is_no_difference() -> None:
     make_world()
     out = export()
