@@ -239,6 +239,7 @@ def test_whoever_is_disabled_or_removed_does_not_enter() -> None:
     assert not Passkey.objects.exists() and enter(device).status_code == 401
 
 
+@pytest.mark.usefixtures("long_waits")
 def test_whoever_guesses_has_to_wait() -> None:
     device = Authenticator()
     for _ in range(FREE_OF_ADDRESS):

@@ -111,6 +111,7 @@ def test_who_has_an_account_is_not_invited_and_then_nobody_is(admin: APIClient) 
     assert not Invitation.objects.exists()
 
 
+@pytest.mark.usefixtures("long_waits")
 def test_who_guesses_at_links_has_to_wait(admin: APIClient) -> None:
     statuses = [APIClient().get(f"{API}/welcome/guess-{n}").status_code for n in range(FREE_OF_ACCOUNT + 1)]
     assert statuses == [404] * FREE_OF_ACCOUNT + [429]

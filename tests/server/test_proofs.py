@@ -7,11 +7,12 @@ from typing import Any
 import pytest
 from django.test import Client
 
+from herald.limits.services import limit_person, read_limits
 from herald.people.models import FailedSignIn, User
 from herald.people.throttling import FREE_OF_ACCOUNT
-from tests.factories import make_user
+from tests.factories import NOW, make_site, make_user
 
-pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
+pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time", "long_waits")]
 
 PASSWORD = "a-long-password"
 #: every call about one's own account that wants it proved who one is, with a wrong proof
@@ -52,7 +53,7 @@ def test_a_few_wrong_tries_make_every_door_wait(session: Client, owner: User, do
         assert "wait a moment" in answer.json()["detail"]
     right = send(session, "own/second-factor", {"password": PASSWORD})
     assert right.status_code == 429, "nor does a right one open while it has to wait"
-    FailedSignIn.objects.update(last_at=FailedSignIn.objects.earliest("last_at").last_at - timedelta(minutes=2))
+    FailedSignIn.objects.update(last_at=FailedSignIn.objects.earliest("last_at").last_at - timedelta(minutes=21))
     assert send(session, "own/second-factor", {"password": PASSWORD}).status_code == 200
     assert not FailedSignIn.objects.filter(key__contains=f"own {owner.pk}").exists(), "whoever is there is forgiven"
 
@@ -74,6 +75,16 @@ def test_these_are_all_the_doors() -> None:
     """Whatever takes a password or shows a passkey is one; a code alone begins what its own session has made."""
     wanting = {path for path, members in _own_bodies() if members & {"password", "current", "assertion"}}
     assert {p.removeprefix("/api/v1/").replace("{passkey_id}", "987654") for p in wanting} == set(DOORS)
+
+
+def test_somebody_who_is_limited_is_told_and_slowed_alike(owner: User, session: Client) -> None:
+    site = make_site("Here")
+    limit_person(owner.pk, read_limits([], [site.pk]), actor=None, now=NOW)
+    assert send(session, "own/second-factor", {"password": PASSWORD}).status_code == 200
+    for _ in range(FREE_OF_ACCOUNT):
+        answer = send(session, "own/second-factor", {"password": "wrong"})
+        assert answer.status_code == 422 and answer.json()["errors"][0]["pointer"] == "/password"
+    assert send(session, "own/second-factor", {"password": "wrong"}).status_code == 429
 
 
 def test_one_who_guesses_keeps_nobody_else_from_proving_who_they_are(session: Client) -> None:

@@ -234,6 +234,7 @@ def sign_in(client: APIClient, password: str, **headers: Any) -> Any:
     return client.post("/api/v1/session", {"email": "a@example.com", "password": password}, format="json", **headers)
 
 
+@pytest.mark.usefixtures("long_waits")
 def test_a_header_that_changes_is_no_other_address() -> None:
     client = APIClient()
     statuses = [sign_in(client, "wrong", HTTP_X_FORWARDED_FOR=f"1.2.3.{n}").status_code for n in range(8)]

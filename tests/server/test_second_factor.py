@@ -108,6 +108,7 @@ def test_a_recovery_code_opens_once_and_is_on_record(phone: Phone) -> None:
     assert signed_in(user, code=codes[1])[1].status_code == 401 and signed_in(user, code=new[1])[1].status_code == 200
 
 
+@pytest.mark.usefixtures("long_waits")
 def test_guessing_codes_is_slowed_like_guessing_passwords(phone: Phone) -> None:
     user = make_user()
     set_up(user, phone)
