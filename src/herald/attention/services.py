@@ -1,5 +1,6 @@
 """Opening, changing and closing attention items."""
 
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Protocol
 
@@ -57,6 +58,19 @@ def close_item(kind: ItemKind, *, now: datetime, object_kind: str = "", object_i
             item.save(update_fields=["closed_at"])
             _tell(item, over=True, now=now)
             notify("attention")
+
+
+def begin_look(item: Item, *, now: datetime) -> None:
+    """Keep that it is being looked for what the devices of an item share; before the look, so that one that cannot be
+    looked at is not tried again and again before all others."""
+    Item.objects.filter(pk=item.pk).update(shared_at=now, shared_count=item.count)
+
+
+def keep_shared(item: Item, shared: Sequence[Mapping[str, str]], *, count: int | None) -> None:
+    """Keep what the devices of an item share: conditions, each as a `rule`, and in `words` how many of `count` devices
+    and of the others hold it. Nothing happens where the item is over by now."""
+    if Item.objects.open().filter(pk=item.pk).update(shared=list(shared), shared_count=count):
+        notify("attention")
 
 
 def put_off(kind: ItemKind, *, object_kind: str, object_id: int, until: datetime) -> None:

@@ -10,10 +10,10 @@ from datetime import datetime, timedelta
 from django.db.models import F, Q
 
 from herald.attention.models import Item, ItemKind
+from herald.attention.services import begin_look, keep_shared
 from herald.fleet.models import Device
 from herald.fleet.vocabulary import load_records, load_vocabulary
 from herald.groups.rule_queries import matching
-from herald.live.notify import notify
 from herald_core.common_causes import FEWEST_FAILED, find_common_causes, shared_words
 from herald_core.rules import And, Node, RuleError, Vocabulary, parse, to_text
 
@@ -34,16 +34,14 @@ def look_for_shared_causes(*, now: datetime) -> None:
     """Look at each open item that was not looked at yet, or counts other devices than when it was."""
     changed = Q(shared_at__lte=now - AGAIN_AFTER) & ~Q(shared_count=F("count"))
     for item in Item.objects.open().of_kinds(list(ABOUT)).filter(Q(shared_at=None) | changed):
-        # said first: one that cannot be looked at is not tried again and again before all others
-        Item.objects.filter(pk=item.pk).update(shared_at=now, shared_count=item.count)
+        begin_look(item, now=now)
         enough = (item.count or 0) >= FEWEST_FAILED
         if not enough and not item.shared:
             continue
         count, shared = (
             shared_by(item.rule, but=ABOUT[ItemKind(item.kind)], seed=item.pk, now=now) if enough else (item.count, [])
         )
-        Item.objects.filter(pk=item.pk, closed_at=None).update(shared=shared, shared_count=count)
-        notify("attention")
+        keep_shared(item, shared, count=count)
 
 
 def shared_by(rule: str, *, but: str, seed: int, now: datetime) -> tuple[int, list[Shared]]:
