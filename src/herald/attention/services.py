@@ -61,8 +61,8 @@ def close_item(kind: ItemKind, *, now: datetime, object_kind: str = "", object_i
 
 
 def begin_look(item: Item, *, now: datetime) -> None:
-    """Keep when a look at what the devices of an item share began; before the look, so that one that cannot be looked at
-    is not tried again and again before all others."""
+    """Keep when a look at what the devices of an item share began; before the look, so that one that cannot be looked
+    at is not tried again and again before all others."""
     Item.objects.filter(pk=item.pk).update(shared_at=now, shared_count=item.count)
 
 
