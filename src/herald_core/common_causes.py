@@ -19,7 +19,7 @@ from scipy.stats import hypergeom
 from herald_core.rules.evaluate import Record, compile_predicate
 from herald_core.rules.fields import NON_CATEGORICAL, FieldSpec, FieldType, Vocabulary
 from herald_core.rules.literals import can_be_written
-from herald_core.rules.tree import Clause, Op
+from herald_core.rules.tree import And, Clause, Node, Op
 from herald_core.versions import version_key_or_none
 
 FALSE_DISCOVERIES = 0.05
@@ -48,6 +48,11 @@ class Cause:
     q: float
     #: devices that were not tried yet and match
     untried: int
+
+    @property
+    def node(self) -> Node:
+        """The condition as a rule."""
+        return And(self.clauses) if len(self.clauses) > 1 else self.clauses[0]
 
     @property
     def rate_without(self) -> float:

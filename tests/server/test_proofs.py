@@ -1,6 +1,5 @@
 """Whoever sits at somebody's open session cannot guess at the password, the codes or the passkeys of that person."""
 
-from collections.abc import Iterator
 from datetime import timedelta
 from typing import Any
 
@@ -11,6 +10,7 @@ from herald.limits.services import limit_person, read_limits
 from herald.people.models import FailedSignIn, User
 from herald.people.throttling import FREE_OF_ACCOUNT
 from tests.factories import NOW, make_site, make_user
+from tests.server.test_hostile import fields_of, operations
 
 pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time", "long_waits")]
 
@@ -58,22 +58,11 @@ def test_a_few_wrong_tries_make_every_door_wait(session: Client, owner: User, do
     assert not FailedSignIn.objects.filter(key__contains=f"own {owner.pk}").exists(), "whoever is there is forgiven"
 
 
-def _own_bodies() -> Iterator[tuple[str, set[str]]]:
-    """Every call about one's own account, and the members of its body, as the API's own document tells them."""
-    from drf_spectacular.generators import SchemaGenerator
-
-    document = SchemaGenerator().get_schema(request=None, public=True)  # type: ignore[no-untyped-call]
-    for path, calls in document["paths"].items():
-        for call in calls.values():
-            content = call.get("requestBody", {}).get("content", {}).get("application/json", {})
-            name = content.get("schema", {}).get("$ref", "").rsplit("/", 1)[-1]
-            if "/own/" in path and name:
-                yield path, set(document["components"]["schemas"][name]["properties"])
-
-
 def test_these_are_all_the_doors() -> None:
     """Whatever takes a password or shows a passkey is one; a code alone begins what its own session has made."""
-    wanting = {path for path, members in _own_bodies() if members & {"password", "current", "assertion"}}
+    proofs = {"password", "current", "assertion"}
+    own = [(path, method) for _, method, path in operations() if "/own/" in path]
+    wanting = {path for path, method in own if proofs & {*fields_of(path, method)}}
     assert {p.removeprefix("/api/v1/").replace("{passkey_id}", "987654") for p in wanting} == set(DOORS)
 
 

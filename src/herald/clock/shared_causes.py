@@ -35,13 +35,11 @@ def look_for_shared_causes(*, now: datetime) -> None:
     changed = Q(shared_at__lte=now - AGAIN_AFTER) & ~Q(shared_count=F("count"))
     for item in Item.objects.open().of_kinds(list(ABOUT)).filter(Q(shared_at=None) | changed):
         begin_look(item, now=now)
-        enough = (item.count or 0) >= FEWEST_FAILED
-        if not enough and not item.shared:
-            continue
-        count, shared = (
-            shared_by(item.rule, but=ABOUT[ItemKind(item.kind)], seed=item.pk, now=now) if enough else (item.count, [])
-        )
-        keep_shared(item, shared, count=count)
+        if (item.count or 0) >= FEWEST_FAILED:
+            count, shared = shared_by(item.rule, but=ABOUT[ItemKind(item.kind)], seed=item.pk, now=now)
+            keep_shared(item, shared, count=count)
+        elif item.shared:
+            keep_shared(item, [], count=item.count)
 
 
 def shared_by(rule: str, *, but: str, seed: int, now: datetime) -> tuple[int, list[Shared]]:
@@ -62,8 +60,7 @@ def shared_by(rule: str, *, but: str, seed: int, now: datetime) -> tuple[int, li
     records = load_records([*some, *rest], vocabulary, now)
     ids = [pk for pk in (*some, *rest) if pk in records]
     causes = find_common_causes([records[i] for i in ids], [i in theirs for i in ids], [], vocabulary, but=[but])
-    nodes: list[Node] = [And(c.clauses) if len(c.clauses) > 1 else c.clauses[0] for c in causes]
-    told = (_told(cause, node, vocabulary, now, of=len(theirs), others=len(others)) for cause in nodes)
+    told = (_told(c.node, node, vocabulary, now, of=len(theirs), others=len(others)) for c in causes)
     return len(theirs), [shared for shared in told if shared is not None]
 
 

@@ -23,7 +23,7 @@ def announce(item: Item, *, over: bool, now: datetime) -> None:
             return
         if item.kind == ItemKind.STANDING_IN:  # whatever the rules say: nobody stands in unseen
             admins = list(User.objects.filter(role=Role.ADMINISTRATOR, is_active=True))
-            _tell(item, NotificationRule(is_urgent=True, tells_over=True), admins, [], now)
+            _tell(item, _of_itself(), admins, [], now)
         for rule in _matching(item):
             people = [r.person for r in rule.recipients.all() if _may_know(r.person, item)]
             first = people[:1] if rule.next_after_minutes else people
@@ -94,10 +94,15 @@ def _tell_over(item: Item, now: datetime) -> None:
             continue
         if m.person is not None or m.state != SendState.DROPPED:
             due = now if m.state in (SendState.SENT, SendState.FAILED) else None
-            by = m.rule or NotificationRule(is_urgent=True)
+            by = m.rule or _of_itself()
             made.append(_message(item, by, Occasion.OVER, now, now, due, person=m.person, channel=m.channel))
     Message.objects.bulk_create(made, ignore_conflicts=True)
     notify("messages")
+
+
+def _of_itself() -> NotificationRule:
+    """How administrators are told of who stands in, as no rule that anybody made says it."""
+    return NotificationRule(is_urgent=True)
 
 
 def _message(

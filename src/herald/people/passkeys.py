@@ -23,7 +23,7 @@ from webauthn.helpers import base64url_to_bytes, bytes_to_base64url, structs
 from herald.http.errors import Conflict, Invalid, NotFound
 from herald.people.accounts import note
 from herald.people.models import OpenSession, Passkey, User
-from herald.people.second_factor import has_second_factor
+from herald.people.second_factor import check_own_password, has_second_factor
 from herald.people.set_up_first import is_wanted_of
 from herald.people.throttling import NotProved
 
@@ -172,8 +172,7 @@ def prove(
         NotProved: it is another password, or no passkey of theirs.
     """
     if user.has_usable_password():
-        if not user.check_password(password):
-            raise NotProved("/password", "This is not your password.")
+        check_own_password(user, password)
         return
     try:
         found = person_by(assertion or {}, site, now=now, real_now=real_now)

@@ -65,7 +65,7 @@ def begin(user: User, password: str) -> Setup:
     Raises:
         Invalid: the password is another. Conflict: there is a second factor already.
     """
-    _check_password(user, password)
+    check_own_password(user, password)
     secret = pyotp.random_base32()
     with transaction.atomic():
         if has_second_factor(user):
@@ -104,7 +104,7 @@ def renew_codes(user: User, password: str, *, now: datetime) -> list[str]:
     Raises:
         Invalid: the password is another. Conflict: there is no second factor.
     """
-    _check_password(user, password)
+    check_own_password(user, password)
     with transaction.atomic():
         if not has_second_factor(user):
             raise Conflict("There is no second factor that codes could recover.")
@@ -120,7 +120,7 @@ def take_off(user: User, password: str, code: str, *, now: datetime, real_now: d
         Invalid: the password or the code is another. Conflict: there is no second factor, or one is wanted and there is
             no other.
     """
-    _check_password(user, password)
+    check_own_password(user, password)
     if not has_second_factor(user):
         raise Conflict("There is no second factor.")
     if is_wanted_of(user) and not user.passkeys.exists():
@@ -202,7 +202,12 @@ def _forget(user: User) -> None:
     RecoveryCode.objects.filter(person=user).delete()
 
 
-def _check_password(user: User, password: str) -> None:
+def check_own_password(user: User, password: str) -> None:
+    """Make sure that whoever sits at an open session knows its password.
+
+    Raises:
+        NotProved: it is another.
+    """
     if not user.check_password(password):
         raise NotProved("/password", "This is not your password.")
 

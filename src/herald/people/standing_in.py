@@ -40,7 +40,7 @@ def end(person: User, *, now: datetime) -> None:
     """No longer stand in; nothing happens where one does not."""
     with transaction.atomic():
         for one in StandIn.objects.select_for_update().filter(person=person, ended_at=None):
-            _end(one, min(now, one.ends_at), now)
+            _end(one, now)
 
 
 def end_expired(*, now: datetime) -> None:
@@ -49,17 +49,17 @@ def end_expired(*, now: datetime) -> None:
     for pk in [s.pk for s in due.select_related("person") if _is_over(s, now)]:
         with transaction.atomic():
             for one in due.select_for_update().filter(pk=pk):
-                _end(one, min(now, one.ends_at), now)
+                _end(one, now)
 
 
 def _is_over(one: StandIn, now: datetime) -> bool:
     return one.ends_at <= now or not one.person.is_active or one.person.role != Role.ADMINISTRATOR
 
 
-def _end(one: StandIn, at: datetime, now: datetime) -> None:
-    one.ended_at = at
+def _end(one: StandIn, now: datetime) -> None:
+    one.ended_at = min(now, one.ends_at)
     one.save(update_fields=["ended_at"])
-    acts = RecordEntry.objects.filter(actor=one.person, at__gte=one.began_at, at__lte=at).count() - 1
+    acts = RecordEntry.objects.filter(actor=one.person, at__gte=one.began_at, at__lte=one.ended_at).count() - 1
     did = "nothing" if acts <= 0 else "one act" if acts == 1 else f"{acts} acts"
     note(f"Stands in for an approver no longer; on record from that time: {did}", one.person, one.person_id, now)
     _tell(one, is_over=True, now=now)

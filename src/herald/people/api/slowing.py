@@ -5,7 +5,6 @@ from datetime import timedelta
 from rest_framework import exceptions
 from rest_framework.request import Request
 
-from herald.db.limits import beyond_limits
 from herald.people.addresses import client_address
 from herald.people.permissions import person
 from herald.people.throttling import NotProved, note_failure, note_success, wait_before
@@ -23,15 +22,13 @@ class slowed:  # noqa: N801  used like a function
         self._address = client_address(request._request)
 
     def __enter__(self) -> None:
-        with beyond_limits():  # failures are no device's, and nobody who is limited sees them
-            wait = wait_before(self._what, self._address)
+        wait = wait_before(self._what, self._address)
         if wait > timedelta(0):
             raise exceptions.Throttled(wait.total_seconds(), f"{self._words}; wait a moment.")
 
     def __exit__(self, kind: object, error: object, trace: object) -> None:
         if isinstance(error, self._refusal):
-            with beyond_limits():
-                note_failure(self._what, self._address)
+            note_failure(self._what, self._address)
 
 
 class proving(slowed):  # noqa: N801  used like a function
@@ -43,5 +40,4 @@ class proving(slowed):  # noqa: N801  used like a function
     def __exit__(self, kind: object, error: object, trace: object) -> None:
         super().__exit__(kind, error, trace)
         if error is None:
-            with beyond_limits():
-                note_success(self._what, self._address)
+            note_success(self._what, self._address)

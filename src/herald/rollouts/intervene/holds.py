@@ -20,7 +20,7 @@ from herald.rollouts.intervene.lifecycle import note
 from herald.rollouts.models import Rollout
 from herald_core.common_causes import Cause, find_common_causes
 from herald_core.deliveries import NOT_CANCELLABLE, Phase
-from herald_core.rules import And, to_text
+from herald_core.rules import to_text
 
 CHUNK = 10_000
 
@@ -143,7 +143,7 @@ def common_causes(rollout: Rollout, *, now: datetime) -> CommonCauses:
             found = load_records(ids[start : start + CHUNK], vocabulary, now)
             records += [{**found[i], "firmware": tried[i][1] or None} for i in ids[start : start + CHUNK]]
         causes = find_common_causes(records, [tried[i][0] for i in ids], [], vocabulary)
-    rules = [to_text(And(c.clauses) if len(c.clauses) > 1 else c.clauses[0]) for c in causes]
+    rules = [to_text(c.node) for c in causes]
     return CommonCauses(
         failed=failed,
         confirmed=len(ids) - failed,

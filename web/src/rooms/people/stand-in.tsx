@@ -7,7 +7,7 @@ import { session } from "@/api/queries";
 import { useMay } from "@/api/use-may";
 import { useClock } from "@/lib/clock";
 import { counted, instant } from "@/lib/format";
-import { Button, Modal, Problem } from "@/parts/controls";
+import { Button, Labelled, Modal, Problem } from "@/parts/controls";
 
 const LONGEST = 300;
 
@@ -65,8 +65,7 @@ function Begin({ people, onClose }: { people: Schemas["PersonRow"][]; onClose: (
             : "Nobody else is told, as you are the only administrator."}{" "}
           The record keeps your reason and what you do.
         </p>
-        <label className="flex flex-col gap-1">
-          Why no approver is asked
+        <Labelled label="Why no approver is asked">
           <textarea
             className="field min-h-20"
             maxLength={LONGEST}
@@ -74,7 +73,7 @@ function Begin({ people, onClose }: { people: Schemas["PersonRow"][]; onClose: (
             value={reason}
             onChange={(e) => setReason(e.target.value)}
           />
-        </label>
+        </Labelled>
         <Problem error={begin.error} />
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
