@@ -24,7 +24,7 @@ from herald_launch.postgres import Cluster
 from herald_launch.steps import ROOT, free_port
 
 ENGINEER = "engineer@larkfield.example"
-PATIENCE_SECONDS = 150.0
+PATIENCE_SECONDS = 400.0
 
 
 class Refused(OSError):
@@ -190,9 +190,9 @@ class Running:
         edge = "----------------------------brisk"
         part = f'Content-Disposition: form-data; name="file"; filename="{name}"\r\nContent-Type: text/csv\r\n\r\n{text}'
         content = f"--{edge}\r\n{part}\r\n--{edge}--\r\n".encode()
-        return self._call("POST", path, content, f"multipart/form-data; boundary={edge}", 30.0)
+        return self._call("POST", path, content, f"multipart/form-data; boundary={edge}", 120.0)
 
-    def api(self, method: str, path: str, body: Any = None, *, seconds: float = 30.0) -> Any:
+    def api(self, method: str, path: str, body: Any = None, *, seconds: float = 120.0) -> Any:
         """One call, as a script makes it."""
         content = None if body is None else json.dumps(body).encode()
         return self._call(method, path, content, "application/json", seconds)

@@ -12,7 +12,9 @@ from playwright.sync_api import Page, expect
 from tests.running import DEVICES, ENGINEER, Refused, Running
 
 PASSWORD = "larkfield-demo"
-expect.set_options(timeout=30_000)
+# what is expected comes at once, but a machine that does much else may stand still for a minute
+STALL_MS = 120_000
+expect.set_options(timeout=STALL_MS)
 # `HERALD_BROWSER_LATENCY_MS=600` tries every test as over a slow link: what holds only on a quick machine fails here.
 LATENCY_MS = int(os.environ.get("HERALD_BROWSER_LATENCY_MS", "0"))
 
@@ -70,6 +72,7 @@ def browser_context_args(browser_context_args: dict[str, Any]) -> dict[str, Any]
 @pytest.fixture
 def page(page: Page) -> Page:
     """A page, over a slow link where one is asked for."""
+    page.set_default_timeout(STALL_MS)
     if LATENCY_MS:
         page.context.new_cdp_session(page).send(
             "Network.emulateNetworkConditions",
@@ -100,6 +103,7 @@ def to_come(running: Running, rule: str) -> Iterator[int]:
 
 def sign_in(page: Page, running: Running, email: str) -> Page:
     """The page, with somebody signed in."""
+    page.set_default_timeout(STALL_MS)
     page.goto(running.url)
     page.get_by_label("E-mail address").fill(email)
     page.get_by_label("Password").fill(PASSWORD)

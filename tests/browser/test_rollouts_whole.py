@@ -71,13 +71,13 @@ def test_two_steps_an_approval_by_another_and_put_back(signed_in: Page, browser:
     other.get_by_role("alertdialog").get_by_role("button", name=re.compile("Approve it")).click()
     expect(other.get_by_text("approved by T. Brandt")).to_be_visible()
     path = f"rollouts/{rollout}"
-    done = running.until(path, lambda r: sum(r["phases"].values()) - r["phases"].get("confirmed", 0) == 1, seconds=200)
+    done = running.until(path, lambda r: sum(r["phases"].values()) - r["phases"].get("confirmed", 0) == 1)
     assert (done["state"], done["phases"]["waiting"]) == ("running", 1)
     waiting = running.ask(f"{path}/deliveries?phase=waiting")["deliveries"][0]
     assert (waiting["device"], waiting["waits_for"]["reason"]) == (held, "somebody to release it: on the bench")
     page.get_by_role("button", name="Release them…").click()
     page.get_by_role("alertdialog").get_by_role("button", name="Release 1").click()
-    running.until(path, lambda r: r["state"] == "finished", seconds=200)
+    running.until(path, lambda r: r["state"] == "finished")
     rows = running.ask(f"rollouts/{rollout}/deliveries")["deliveries"]
     assert {r["from_version"] for r in rows if r["phase"] == "confirmed"} == {"5.0.1"}
     page.reload()

@@ -1,7 +1,7 @@
 /** Live events: each names a topic that changed; what shows it asks anew, at most every 0.7 s. */
-import { type QueryClient, useQueryClient } from "@tanstack/react-query";
+import { type Query, type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { changed, isTopic, type Topic } from "./topics";
+import { heard, isTopic, type Topic } from "./topics";
 
 const BATCH_MS = 700;
 
@@ -9,8 +9,9 @@ const BATCH_MS = 700;
 const HIDDEN_MS = 3000;
 
 /** Follow the server's events while mounted and in sight: a browser opens six connections to a server, and pages in the
- * background must not hold them all. What was missed meanwhile is asked for again. `listening` once they were asked for: what is fetched from then on misses
- * nothing, so pages wait for it and ask once. `lostSince` says since when the connection is lost. */
+ * background must not hold them all. What was missed meanwhile is asked for again. `listening` once they were asked
+ * for: what is fetched from then on misses nothing, so pages wait for it and ask once. `lostSince` says since when the
+ * connection is lost. */
 export function useLive(): { listening: boolean; lostSince: Date | null } {
   const client = useQueryClient();
   const [listening, setListening] = useState(false);
@@ -59,16 +60,18 @@ export function useLive(): { listening: boolean; lostSince: Date | null } {
   return { listening, lostSince };
 }
 
-function batchInvalidations(client: QueryClient): (topic: Topic, id: number | null) => void {
+/** Collects what one hears of and asks for it together; what was under way then is asked once more when it came. */
+export function batchInvalidations(client: QueryClient): (topic: Topic, id: number | null) => void {
   const due = new Map<string, [Topic, number | null]>();
+  let again: Query[] = [];
   let timer: ReturnType<typeof setTimeout> | undefined;
   const flush = () => {
-    timer = undefined;
-    for (const [topic, id] of due.values()) changed(client, topic, id);
+    again = heard(client, due.values(), again);
     due.clear();
+    timer = again.length ? setTimeout(flush, BATCH_MS) : undefined;
   };
   return (topic, id) => {
     due.set(`${topic} ${id}`, [topic, id]);
-    timer ??= setTimeout(flush, BATCH_MS);
+    if (timer === undefined) timer = setTimeout(flush, BATCH_MS);
   };
 }

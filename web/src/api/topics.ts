@@ -1,6 +1,6 @@
 /** What asks anew when something changed: the one table from topics to the keys of queries. The server names a topic in
  * each live event; an act of this page names the topics that it changed. */
-import type { QueryClient, QueryKey } from "@tanstack/react-query";
+import type { Query, QueryClient, QueryFilters, QueryKey } from "@tanstack/react-query";
 
 /** The keys of a topic's queries; `id` says which one changed, null any. */
 const KEYS = {
@@ -66,14 +66,34 @@ export function keysOf(topic: Topic, id: number | null = null): QueryKey[] {
   return KEYS[topic](id);
 }
 
-/** Ask anew for all that shows this topic. */
-export function changed(client: QueryClient, topic: Topic, id: number | null = null): void {
-  for (const queryKey of keysOf(topic, id)) client.invalidateQueries({ queryKey });
+/** The queries that a change of a topic asks for anew. */
+function affected(topic: Topic, id: number | null): QueryFilters[] {
+  const filters: QueryFilters[] = keysOf(topic, id).map((queryKey) => ({ queryKey }));
   // what saving a rule would change is measured against the group's members
   if (topic === "group" && id !== null)
-    client.invalidateQueries({
+    filters.push({
       predicate: (q) => q.queryKey[0] === "preview" && (q.queryKey[2] === id || q.queryKey[1] === "sieve"),
     });
+  return filters;
+}
+
+/** Ask anew, at once, for all that shows what an act of this page changed. An answer under way may be of before the
+ * act, and is given up. */
+export function changed(client: QueryClient, topic: Topic, id: number | null = null): void {
+  for (const filters of affected(topic, id)) client.invalidateQueries(filters);
+}
+
+/** Ask anew for all that shows topics of which one heard, but give up no answer under way: on a slow link events come
+ * faster than answers, and none would ever arrive. Gives the queries that are under way, to be asked once more. */
+export function heard(client: QueryClient, topics: Iterable<[Topic, number | null]>, again: Iterable<Query>): Query[] {
+  const cache = client.getQueryCache();
+  const due = new Set(again);
+  for (const [topic, id] of topics)
+    for (const filters of affected(topic, id)) for (const query of cache.findAll(filters)) due.add(query);
+  const underWay = [...due].filter((query) => query.state.fetchStatus === "fetching");
+  for (const query of underWay) due.delete(query);
+  client.invalidateQueries({ predicate: (query) => due.has(query) });
+  return underWay;
 }
 
 /** Ask anew for everything that shows devices: some were added, changed or removed. */
