@@ -28,6 +28,7 @@ from bench import (  # noqa: E402  Django first
     preview,
     simulate,
     storm,
+    stream,
     values,
     years,
 )
@@ -36,6 +37,7 @@ BENCHES = {
     "calendar": calendar.run,
     "firing": firing.run,
     "storm": storm.run,
+    "stream": stream.run,
     "clock": clock.run,
     "common_causes": common_causes.run,
     "draws": draws.run,

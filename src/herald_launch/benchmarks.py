@@ -28,6 +28,7 @@ NAMES = {
     "clock": "a turn of the clock with 20 open rollouts of 5,000 devices, and a watch page meanwhile",
     "kills": "20 rollouts, a random process killed with -9 at a random moment of each: what was lost or repeated",
     "now": "Now at 100,000 devices with 20 open rollouts",
+    "stream": "how soon 200 listeners hear of a change, and the memory they take",
     "limits": "the main requests of somebody who sees a third of the fleet",
     "years": "what the gateway answers like while a million answers with five million steps are deleted",
     "follow": "changed devices looked at again for 200 groups",
