@@ -59,6 +59,8 @@ _HEAVY = (
     "/common-causes",
     "/report",
     "/report/table",
+    "/reports/firmware",
+    "/reports/firmware/table",
     "/values",
     "/accept",
     "/undo",

@@ -51,7 +51,12 @@ from herald.retention.api import RetentionListView, RetentionPreview, RetentionV
 from herald.rollouts.api import actions, forecasts, holding, plans, reports, watch
 from herald.rollouts.api import views as rollouts
 from herald.rollouts.api.comments import RolloutCommentsView
-from herald.samples.api.views import FleetOverTimeView, StandingApiView
+from herald.samples.api.views import (
+    FirmwareReportTableView,
+    FirmwareReportView,
+    FleetOverTimeView,
+    StandingApiView,
+)
 
 
 @ensure_csrf_cookie
@@ -117,6 +122,8 @@ urlpatterns = [
     _route("demo/mail", DemoMailView),
     _route("fleet-over-time", FleetOverTimeView),
     _route("fleet-over-time/standing", StandingApiView),
+    _route("reports/firmware", FirmwareReportView),
+    _route("reports/firmware/table", FirmwareReportTableView),
     _route("own/preference", notifications.OwnPreferenceView),
     _route("notifications", notifications.NotificationRuleListView),
     _route("notifications/sent", notifications.SentMessagesView),

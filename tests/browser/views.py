@@ -51,6 +51,7 @@ VIEWS = (
     "/library?shelf=custodians",
     "/library?shelf=enrolment",
     "/record",
+    "/record/firmware",
     "/record/kept",
     "/people",
     "/notifications",

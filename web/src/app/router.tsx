@@ -247,6 +247,10 @@ const tree = root.addChildren([
     lazyRouteComponent(() => import("@/rooms/notifications/demo-mail"), "DemoMail"),
   ),
   page(
+    "/record/firmware",
+    lazyRouteComponent(() => import("@/rooms/record/firmware"), "FirmwarePage"),
+  ),
+  page(
     "/record/kept",
     lazyRouteComponent(() => import("@/rooms/record/kept"), "Kept"),
   ),

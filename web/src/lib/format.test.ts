@@ -12,6 +12,8 @@ describe("numbers", () => {
   });
   it("shows a decimal only where it matters", () => {
     expect(percent(0.95)).toBe("95%");
+    expect([percent(1), percent(0.99996), percent(0.996, 0)]).toEqual(["100%", "99.9%", "99%"]);
+    expect([percent(0), percent(0.00004), percent(0.004, 0)]).toEqual(["0%", "0.1%", "1%"]);
     expect(percent(0.0113)).toBe("1.1%");
   });
 });

@@ -11,10 +11,12 @@ export function counted(n: number, one: string, many = `${one}s`): string {
   return `${count(n)} ${n === 1 ? one : many}`;
 }
 
-/** A share (0 to 1) in per cent, with a decimal only where it matters. */
+/** A share (0 to 1) in per cent, with a decimal only where it matters. Only all is 100%, and only none is 0%. */
 export function percent(share: number, digits = 1): string {
-  const text = (share * 100).toFixed(digits).replace(/\.0$/, "");
-  return `${text}%`;
+  const step = 10 ** -digits;
+  const rounded = Number((share * 100).toFixed(digits));
+  const told = share < 1 && rounded >= 100 ? 100 - step : share > 0 && rounded === 0 ? step : rounded;
+  return `${told.toFixed(digits).replace(/\.0$/, "")}%`;
 }
 
 /** An instant in a zone: "Tue 14:32" within six days, else "23 Nov 14:32". */

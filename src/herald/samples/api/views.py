@@ -1,15 +1,19 @@
-"""Calls about the fleet over time."""
+"""Calls about the firmware of the fleet: over time, and by model and site."""
 
 from datetime import timedelta
 from typing import Any
 
+from django.http.response import HttpResponseBase
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from herald.http.export import CSV, JSON_LINES, XLSX, as_asked, as_xlsx, documented
 from herald.http.fields import read_limit
+from herald.people.permissions import WHOLE
+from herald.samples.by_place import FirmwareReport, by_version, tables
 from herald.samples.compliance import expected, on_the_way, over_time, standing
 from herald.time import clock
 
@@ -91,3 +95,51 @@ class FleetOverTimeView(APIView):
         ahead = expected(now, stands, ways)
         body = {"standing": stands, "points": points, "expected": ahead, "families": families}
         return Response(FleetOverTime(body).data)
+
+
+class FirmwareOfPlace(serializers.Serializer[Any]):
+    """The devices of a model or a site: how many run an approved version, how many the newest one for their model, of
+    how many no version is known, and how many called on time. `rule` finds those that run no approved version; it is
+    empty where there are none, or where it would be too long to read. `target` is a model's newest approved version."""
+
+    name = serializers.CharField()
+    target = serializers.CharField()
+    devices = serializers.IntegerField()
+    approved = serializers.IntegerField()
+    newest = serializers.IntegerField()
+    unknown = serializers.IntegerField()
+    on_time = serializers.IntegerField()
+    rule = serializers.CharField()
+
+
+class FirmwareReportAnswer(serializers.Serializer[Any]):
+    """Which models and which sites are on approved versions, those with most devices that are not first."""
+
+    at = serializers.DateTimeField()
+    models = FirmwareOfPlace(many=True)
+    sites = FirmwareOfPlace(many=True)
+
+
+class FirmwareReportView(APIView):
+    """How much of each model and each site is on an approved version now."""
+
+    within_limits = WHOLE
+
+    @extend_schema(operation_id="reports_firmware", responses=FirmwareReportAnswer)
+    def get(self, request: Request) -> Response:
+        return Response(FirmwareReportAnswer(FirmwareReport(clock.now())).data)
+
+
+class FirmwareReportTableView(APIView):
+    """The report as a file: a line for each version of each model at each site, or all of it as a workbook."""
+
+    within_limits = WHOLE
+
+    @extend_schema(
+        operation_id="reports_firmware_table",
+        parameters=[OpenApiParameter("format", str, enum=["csv", "jsonl", "xlsx"], description="csv if left out")],
+        responses=documented(CSV, JSON_LINES, XLSX),
+    )
+    def get(self, request: Request) -> HttpResponseBase:
+        asked, report = request.query_params.get("format"), FirmwareReport(clock.now())
+        return as_xlsx("firmware", tables(report)) if asked == "xlsx" else as_asked(by_version(report), asked)

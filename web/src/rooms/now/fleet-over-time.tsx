@@ -27,7 +27,10 @@ export function FleetOverTime() {
   return (
     <div className="h-full overflow-auto px-5 py-4">
       <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
-        <h1 className="mr-auto text-2xl">The fleet over time</h1>
+        <h1 className="text-2xl">The fleet over time</h1>
+        <Link to="/record/firmware" className="mr-auto text-verdigris hover:underline">
+          By model and site
+        </Link>
         <Choice
           label="How far back"
           options={[

@@ -34,3 +34,9 @@ export const recordChoices = queryOptions({
   queryFn: () => body(api.GET("/api/v1/record/choices")),
   staleTime: 60 * SECOND,
 });
+/** Which firmware runs where. It is asked for again now and then, as devices call all the time. */
+export const firmwareReport = queryOptions({
+  queryKey: ["fleet", "firmware-report"],
+  queryFn: () => body(api.GET("/api/v1/reports/firmware")),
+  refetchInterval: 60 * SECOND,
+});

@@ -33,8 +33,11 @@ export function RecordRoom() {
           <Inline of={found}>{(all) => `${count(all.pages[0]?.count ?? 0)} entries`}</Inline>, which stay as they were
           written.
         </p>
+        <Link to="/record/firmware" className="ml-auto text-verdigris hover:underline">
+          Firmware by model and site
+        </Link>
         {limits === null && (
-          <Link to="/record/kept" className="ml-auto text-verdigris hover:underline">
+          <Link to="/record/kept" className="text-verdigris hover:underline">
             How long things are kept
           </Link>
         )}
