@@ -184,6 +184,31 @@ def test_a_keyboard_alone_reads_and_opens_a_list(signed_in: Page, running: Runni
     expect(page.get_by_role("heading", level=1, name=second)).to_be_visible()
 
 
+def test_a_wall_shows_now_large_with_nothing_to_press(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    page.keyboard.press("Control+k")
+    page.get_by_placeholder("Find or do").fill("wall")
+    page.get_by_role("option", name="Show Now on a wall screen").click()
+    expect(page).to_have_url(re.compile(r"\?wall"))
+    heading = page.get_by_role("heading", level=1)
+    expect(heading).to_contain_text("for a decision; ")
+    now = running.ask("now")
+    for name, listed in (("Waits for a decision", now["decisions"]), ("Wants attention", now["attention"])):
+        part = page.locator("section").filter(has=page.get_by_role("heading", name=name))
+        expect(part.get_by_role("listitem" if listed else "paragraph").first).to_be_visible()
+    for role in ("button", "link", "navigation", "textbox"):
+        expect(page.get_by_role(role)).to_have_count(0)  # type: ignore[arg-type]
+    size = page.viewport_size
+    assert size is not None
+    assert page.evaluate("document.documentElement.scrollHeight") <= size["height"]
+    # it does not pass old figures off as new ones
+    page.context.set_offline(True)
+    expect(page.get_by_role("status")).to_contain_text("The connection is lost since")
+    page.context.set_offline(False)
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("navigation", name="Rooms")).to_be_visible()
+
+
 def test_an_address_that_leads_nowhere_is_said(signed_in: Page, running: Running) -> None:
     page = signed_in
     page.goto(f"{running.url}/rollouts/999999")

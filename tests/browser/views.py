@@ -6,6 +6,7 @@ from tests.running import Running
 
 VIEWS = (
     "/",
+    "/?wall",
     "/quarantine",
     "/attention",
     "/attention?state=closed",

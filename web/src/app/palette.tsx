@@ -58,6 +58,9 @@ export function Palette({ open, onClose }: { open: boolean; onClose: () => void 
           <Command.Empty className="p-3 text-soft">No match.</Command.Empty>
         )}
         <Command.Group heading="Do">
+          <Command.Item className={item} onSelect={go(() => navigate({ to: "/", search: { wall: true } }))}>
+            Show Now on a wall screen
+          </Command.Item>
           {mayOperate && (
             <>
               {mayGroup && (

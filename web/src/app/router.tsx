@@ -196,11 +196,16 @@ const libraryRoute = createRoute({
   validateSearch: (search): { shelf?: string } => ({ shelf: text(search.shelf) }),
 });
 
+const nowRoute = createRoute({
+  ...under,
+  path: "/",
+  component: lazyRouteComponent(() => import("@/rooms/now/now"), "Now"),
+  // for a screen on a wall: larger, and nothing to press
+  validateSearch: (search): { wall?: true } => ("wall" in search ? { wall: true } : {}),
+});
+
 const tree = root.addChildren([
-  page(
-    "/",
-    lazyRouteComponent(() => import("@/rooms/now/now"), "Now"),
-  ),
+  nowRoute,
   page(
     "/quarantine",
     lazyRouteComponent(() => import("@/rooms/now/quarantine"), "QuarantinePage"),

@@ -68,6 +68,18 @@ function House({ user }: { user: Schemas["Me"] }) {
   const find = useCallback(() => setFinding(true), []);
   const { listening, lostSince } = useLive();
   const title = useArrival();
+  const isWall = useLocation({ select: (at) => at.pathname === "/" && "wall" in at.search });
+  if (isWall)
+    return (
+      <div className="flex h-full flex-col">
+        <WallHead />
+        {lostSince && <Lost since={lostSince} />}
+        <Troubles />
+        <main id="work" tabIndex={-1} className="min-h-0 flex-1 outline-none">
+          {listening && <Outlet />}
+        </main>
+      </div>
+    );
   return (
     <div className="flex h-full flex-col">
       <a href="#work" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-card focus:p-2">
@@ -106,12 +118,7 @@ function House({ user }: { user: Schemas["Me"] }) {
         <Bell />
         <Account user={user} />
       </header>
-      {lostSince && (
-        <p role="status" className="bg-wash px-5 py-1">
-          The connection is lost since {DateTime.fromJSDate(lostSince).toFormat("HH:mm:ss")}; figures may be old. It
-          reconnects by itself.
-        </p>
-      )}
+      {lostSince && <Lost since={lostSince} />}
       <StandsIn user={user} />
       <Troubles />
       <main id="work" tabIndex={-1} className="min-h-0 flex-1 outline-none">
@@ -124,6 +131,30 @@ function House({ user }: { user: Schemas["Me"] }) {
       <Keys onFind={find} />
       <Palette open={finding} onClose={() => setFinding(false)} />
     </div>
+  );
+}
+
+function Lost({ since }: { since: Date }) {
+  return (
+    <p role="status" className="bg-wash px-5 py-1">
+      The connection is lost since {DateTime.fromJSDate(since).toFormat("HH:mm:ss")}; figures may be old. It reconnects
+      by itself.
+    </p>
+  );
+}
+
+/** Above Now on the screen of a wall: what it is, and the time, by which one sees that it still goes. */
+function WallHead() {
+  const { now, zone } = useClock();
+  return (
+    <header className="flex shrink-0 items-center gap-3 border-ink border-b bg-paper px-7 py-1.5">
+      <Flag />
+      <span className="font-bold font-display text-[1.4rem]">Brisk Herald</span>
+      <span className="ml-auto text-[1.6rem]">
+        <strong>{DateTime.fromJSDate(now, { zone }).toFormat("ccc d LLL HH:mm")}</strong>{" "}
+        <span className="text-soft">{city(zone)}</span>
+      </span>
+    </header>
   );
 }
 

@@ -1,6 +1,6 @@
 /** Now: what waits for a decision, what moves, what comes next, what wants attention. */
 import { useQuery } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
+import { getRouteApi, Link } from "@tanstack/react-router";
 import type { Schemas } from "@/api/client";
 import { useLimits } from "@/api/use-may";
 import { useClock } from "@/lib/clock";
@@ -13,36 +13,21 @@ import { RolloutStrip } from "@/parts/rollout-row";
 import { WholePage } from "@/parts/views";
 import { ZoneRows } from "@/parts/zone-rows";
 import { AboutLink } from "./attention-item";
+import { headline, MARK } from "./now-words";
 import { EverythingPaused, PauseEverything } from "./pause-everything";
 import { now as nowQuery, standing } from "./queries";
 import { SinceLastVisit } from "./since";
 import { standingWords } from "./standing-words";
+import { Wall } from "./wall";
 
-const WORDS = ["Nothing", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine"];
-
-/** "Two things wait for you; four rollouts are moving." A rollout moves while devices work on it; one that is open with
- * nobody at it does not. While the system itself stands still, nothing is said to move. */
-export function headline(decisions: number, moving: number, open = moving, standsStill = false): string {
-  const number = (n: number) => WORDS[n] ?? String(n);
-  const waits =
-    decisions === 1 ? "One thing waits for you" : `${number(decisions)} ${decisions ? "things wait" : "waits"} for you`;
-  const rollouts = (n: number) => (n === 1 ? "one rollout is" : `${number(n).toLowerCase()} rollouts are`);
-  const moves = moving
-    ? `${rollouts(moving)} moving`
-    : open
-      ? `${rollouts(open)} running, changing no device now`
-      : "no rollout is moving";
-  return standsStill ? `${waits}; nothing moves while a part of the system stands still.` : `${waits}; ${moves}.`;
-}
-
-const MARK = { halted: ["■", "text-brick"], stuck: ["◆", "text-saffron"], paused: ["◐", "text-plum"] } as const;
-
+const route = getRouteApi("/");
 export function Now() {
   usePageTitle("Now");
+  const { wall } = route.useSearch();
   const asked = useQuery(nowQuery);
   return (
     <WholePage of={asked} what="What happens now">
-      {(data) => <Shown data={data} />}
+      {(data) => (wall ? <Wall data={data} /> : <Shown data={data} />)}
     </WholePage>
   );
 }
