@@ -71,7 +71,8 @@ function House({ user }: { user: Schemas["Me"] }) {
   const isWall = useLocation({ select: (at) => at.pathname === "/" && "wall" in at.search });
   if (isWall)
     return (
-      <div className="flex h-full flex-col">
+      // as large as the screen lets it be: it is read from afar
+      <div className="flex h-full flex-col text-[clamp(1.1rem,1.6vw,3rem)] leading-snug">
         <WallHead />
         {lostSince && <Lost since={lostSince} />}
         <Troubles />
@@ -147,10 +148,10 @@ function Lost({ since }: { since: Date }) {
 function WallHead() {
   const { now, zone } = useClock();
   return (
-    <header className="flex shrink-0 items-center gap-3 border-ink border-b bg-paper px-7 py-1.5">
+    <header className="flex shrink-0 items-center gap-3 border-ink border-b bg-paper px-[1.1em] py-[0.3em]">
       <Flag />
-      <span className="font-bold font-display text-[1.4rem]">Brisk Herald</span>
-      <span className="ml-auto text-[1.6rem]">
+      <span className="font-bold font-display text-[1.1em]">Brisk Herald</span>
+      <span className="ml-auto text-[1.2em]">
         <strong>{DateTime.fromJSDate(now, { zone }).toFormat("ccc d LLL HH:mm")}</strong>{" "}
         <span className="text-soft">{city(zone)}</span>
       </span>

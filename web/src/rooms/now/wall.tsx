@@ -22,9 +22,9 @@ export function Wall({ data }: { data: Data }) {
   const moving = data.moving.filter((r) => r.status.code === "moving").length;
   useLeaving();
   return (
-    <div className="grid h-full grid-cols-[minmax(0,1fr)_minmax(300px,30%)] overflow-hidden text-[1.25rem] leading-snug">
-      <div className="overflow-hidden px-7 py-5">
-        <h1 className="text-[2.3rem] leading-tight">
+    <div className="grid h-full grid-cols-[minmax(0,1fr)_minmax(300px,32%)] overflow-hidden">
+      <div className="overflow-hidden px-[1.1em] py-[0.8em]">
+        <h1 className="text-[1.85em] leading-tight">
           {headline(data.decisions.length, moving, data.moving.length, data.troubles.length > 0, "for a decision")}
         </h1>
         <p className="mt-1 text-soft">
@@ -59,7 +59,7 @@ export function Wall({ data }: { data: Data }) {
               <div className="truncate">
                 <strong>{r.target}</strong> <span className="text-soft">on</span> {r.audience || "no device yet"}
               </div>
-              <div className="my-1 [&_svg]:h-[20px]">{r.total > 0 && <RingBar rollout={r} />}</div>
+              <div className="my-1 [&_svg]:h-[1em]">{r.total > 0 && <RingBar rollout={r} />}</div>
               <div className="truncate text-soft">
                 {r.total ? summary(r.phases) : "not launched"} · {statusWords(r.status, zone, now)}
               </div>
@@ -68,14 +68,14 @@ export function Wall({ data }: { data: Data }) {
         </Part>
       </div>
       <aside
-        className="overflow-hidden border-rule border-l bg-side px-6 py-5"
+        className="overflow-hidden border-rule border-l bg-side px-[1em] py-[0.8em]"
         aria-label="What comes and what wants attention"
       >
         <Part title="The next 24 hours" of={data.coming} most={MOST.coming} none="Nothing comes by itself.">
           {(c) => (
-            <li key={`${c.at}${c.kind}${c.id}${c.zone}`} className="grid grid-cols-[6.6rem_1fr] py-0.5">
-              <span className="font-mono text-soft">{instant(c.at, zone, now)}</span>
-              <span className="truncate">
+            <li key={`${c.at}${c.kind}${c.id}${c.zone}`} className="flex gap-[0.7em] py-0.5">
+              <span className="whitespace-nowrap font-mono text-soft">{instant(c.at, zone, now)}</span>
+              <span className="line-clamp-2">
                 {c.text} <span className="text-soft">{count(c.devices)}</span>
               </span>
             </li>
@@ -84,7 +84,7 @@ export function Wall({ data }: { data: Data }) {
         <Part title="Wants attention" of={data.attention} most={MOST.attention} none="Nothing.">
           {(a) => (
             <li key={a.id} className="flex justify-between gap-3 py-0.5">
-              <span className={`truncate ${a.kind === "quarantined" ? "text-brick" : ""}`}>{a.text}</span>
+              <span className={`line-clamp-2 ${a.kind === "quarantined" ? "text-brick" : ""}`}>{a.text}</span>
               {a.count !== null && <strong>{count(a.count)}</strong>}
             </li>
           )}
@@ -109,8 +109,8 @@ function Part<T>({
   children: (one: T) => ReactNode;
 }) {
   return (
-    <section className="mt-5 first:mt-0">
-      <h2 className="mb-1 text-[1.3rem]">{title}</h2>
+    <section className="mt-[0.9em] first:mt-0">
+      <h2 className="mb-1 text-[1.05em]">{title}</h2>
       <ul>{of.slice(0, most).map(children)}</ul>
       {of.length === 0 && <p className="text-soft">{none}</p>}
       {of.length > most && <p className="text-soft">and {count(of.length - most)} more</p>}
