@@ -73,7 +73,7 @@ function House({ user }: { user: Schemas["Me"] }) {
     return (
       // as large as the screen lets it be: it is read from afar
       <div className="flex h-full flex-col text-[clamp(1.1rem,1.6vw,3rem)] leading-snug">
-        <WallHead />
+        <WallHead user={user} />
         {lostSince && <Lost since={lostSince} />}
         <Troubles />
         <main id="work" tabIndex={-1} className="min-h-0 flex-1 outline-none">
@@ -145,12 +145,13 @@ function Lost({ since }: { since: Date }) {
 }
 
 /** Above Now on the screen of a wall: what it is, and the time, by which one sees that it still goes. */
-function WallHead() {
+function WallHead({ user }: { user: Schemas["Me"] }) {
   const { now, zone } = useClock();
   return (
     <header className="flex shrink-0 items-center gap-3 border-ink border-b bg-paper px-[1.1em] py-[0.3em]">
       <Flag />
       <span className="font-bold font-display text-[1.1em]">Brisk Herald</span>
+      {user.limits !== null && <Limits words={user.limits} />}
       <span className="ml-auto text-[1.2em]">
         <strong>{DateTime.fromJSDate(now, { zone }).toFormat("ccc d LLL HH:mm")}</strong>{" "}
         <span className="text-soft">{city(zone)}</span>

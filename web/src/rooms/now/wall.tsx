@@ -124,7 +124,6 @@ function Standing() {
   const { data } = useQuery({ ...standing, enabled: limits === null }); // its samples count the whole fleet
   return (
     <p className="min-h-[1.4em]">
-      {limits !== null && `Only ${limits}.`}
       {data && data.devices > 0 && standingWords(data, (at) => instant(at, zone, now))}
     </p>
   );
