@@ -123,9 +123,7 @@ function Standing() {
   const limits = useLimits();
   const { data } = useQuery({ ...standing, enabled: limits === null }); // its samples count the whole fleet
   return (
-    <p className="min-h-[1.4em]">
-      {data && data.devices > 0 && standingWords(data, (at) => instant(at, zone, now))}
-    </p>
+    <p className="min-h-[1.4em]">{data && data.devices > 0 && standingWords(data, (at) => instant(at, zone, now))}</p>
   );
 }
 
