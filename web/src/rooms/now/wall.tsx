@@ -123,7 +123,11 @@ function Standing() {
   const limits = useLimits();
   const { data } = useQuery({ ...standing, enabled: limits === null }); // its samples count the whole fleet
   return (
-    <p className="min-h-[1.4em]">{data && data.devices > 0 && standingWords(data, (at) => instant(at, zone, now))}</p>
+    <p className="min-h-[1.4em]">
+      {limits !== null
+        ? "This is a part of the fleet. What reaches beyond it is not shown."
+        : data && data.devices > 0 && standingWords(data, (at) => instant(at, zone, now))}
+    </p>
   );
 }
 
