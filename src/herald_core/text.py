@@ -1,16 +1,16 @@
 """Text as rules compare it (Unicode NFC, and one mapping for ignoring case), and as sentences are put together."""
 
-import sys
 import unicodedata
 from collections.abc import Iterable, Sequence
 from difflib import SequenceMatcher
 from itertools import islice
 
 #: One-to-one lower-case mapping of every storable character; characters whose lower case is longer
-#: than one character keep themselves. The database holds the same table (function herald_fold).
+#: than one character keep themselves. The database holds the same table (function herald_fold). Only the first two
+#: planes are looked at, which each process does when it starts: the others hold ideographs and what has no case.
 FOLD_TABLE: dict[int, int] = {
     code: ord(lower)
-    for code in range(1, sys.maxunicode + 1)
+    for code in range(1, 0x20000)
     if not 0xD800 <= code <= 0xDFFF and len(lower := chr(code).lower()) == 1 and ord(lower) != code
 }
 

@@ -1,5 +1,7 @@
 """Text as rules compare it."""
 
+import sys
+
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -16,6 +18,8 @@ def test_folding_is_one_to_one() -> None:
     assert fold("İ") == "İ"  # its lower case has two characters, so it keeps itself
     assert fold("ΟΔΟΣ") == "οδοσ"  # no final sigma: each character by itself
     assert FOLD_TABLE[ord("Ä")] == ord("ä")
+    beyond = (chr(code) for code in range(0x20000, sys.maxunicode + 1))
+    assert not [c for c in beyond if c.lower() != c]
 
 
 def test_closest_finds_slips_and_beginnings() -> None:
