@@ -187,7 +187,7 @@ def test_a_keyboard_alone_reads_and_opens_a_list(signed_in: Page, running: Runni
 def test_a_wall_shows_now_large_with_nothing_to_press(signed_in: Page, running: Running) -> None:
     page = signed_in
     page.keyboard.press("Control+k")
-    page.get_by_placeholder("Find or do").fill("wall")
+    page.keyboard.type("wall screen")
     page.get_by_role("option", name="Show Now on a wall screen").click()
     expect(page).to_have_url(re.compile(r"\?wall"))
     heading = page.get_by_role("heading", level=1)
@@ -206,6 +206,23 @@ def test_a_wall_shows_now_large_with_nothing_to_press(signed_in: Page, running: 
     page.context.set_offline(False)
     page.keyboard.press("Escape")
     expect(page.get_by_role("navigation", name="Rooms")).to_be_visible()
+
+
+def test_the_report_of_firmware_leads_to_what_runs_no_approved_version(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    page.goto(f"{running.url}/record")
+    page.get_by_role("link", name="Firmware by model and site").click()
+    expect(page.get_by_text(re.compile(r"[\d,]+ of [\d,]+ admitted devices"))).to_be_visible()
+    told = running.ask("reports/firmware")
+    for title, part in (("By model", "models"), ("By site", "sites")):
+        names = page.get_by_role("table", name=title).get_by_role("rowheader")
+        expect(names).to_have_count(len(told[part]))
+    model = next(r["name"] for r in told["models"] if r["unknown"])
+    page.get_by_role("table", name="By model").get_by_role("row", name=re.compile(rf"^{model} ")).get_by_role(
+        "link"
+    ).click()
+    expect(page).to_have_url(re.compile(r"/fleet\?rule="))
+    expect(page.get_by_role("row").nth(1)).to_be_visible()
 
 
 def test_an_address_that_leads_nowhere_is_said(signed_in: Page, running: Running) -> None:

@@ -87,9 +87,11 @@ function Table({
       <table className="w-full rounded-md border border-rule bg-card" aria-label={title}>
         <thead className="text-left text-soft">
           <tr>
-            <th className="px-3 py-1.5 font-normal">{first}</th>
+            <th scope="col" className="px-3 py-1.5 font-normal">
+              {first}
+            </th>
             {heads.map((h) => (
-              <th key={h} className={h === "Newest approved" ? "px-3 py-1.5 font-normal" : NUMBER_HEAD}>
+              <th key={h} scope="col" className={h === "Newest approved" ? "px-3 py-1.5 font-normal" : NUMBER_HEAD}>
                 {h}
               </th>
             ))}
@@ -98,7 +100,9 @@ function Table({
         <tbody>
           {rows.map((row) => (
             <tr key={row.name} className="border-rule border-t">
-              <th className="px-3 py-1.5 text-left font-semibold">{row.name}</th>
+              <th scope="row" className="px-3 py-1.5 text-left font-semibold">
+                {row.name}
+              </th>
               {withTarget && (
                 <td className="px-3 font-mono">{row.target || <span className="font-sans text-soft">none</span>}</td>
               )}
