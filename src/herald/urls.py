@@ -51,6 +51,7 @@ from herald.retention.api import RetentionListView, RetentionPreview, RetentionV
 from herald.rollouts.api import actions, forecasts, holding, plans, reports, watch
 from herald.rollouts.api import views as rollouts
 from herald.rollouts.api.comments import RolloutCommentsView
+from herald.samples.api.mails import ReportMailListView, ReportMailSendAction, ReportMailView
 from herald.samples.api.views import (
     FirmwareReportTableView,
     FirmwareReportView,
@@ -124,6 +125,9 @@ urlpatterns = [
     _route("fleet-over-time/standing", StandingApiView),
     _route("reports/firmware", FirmwareReportView),
     _route("reports/firmware/table", FirmwareReportTableView),
+    _route("reports/firmware/mails", ReportMailListView),
+    _route("reports/firmware/mails/<int:mail_id>", ReportMailView),
+    _route("reports/firmware/mails/<int:mail_id>/send", ReportMailSendAction),
     _route("own/preference", notifications.OwnPreferenceView),
     _route("notifications", notifications.NotificationRuleListView),
     _route("notifications/sent", notifications.SentMessagesView),

@@ -409,7 +409,7 @@ BOUNDED = {
         notifications_notificationrule notifications_notificationrule_channels notifications_preference
         notifications_recipient now_pauseofeverything outages_plannedoutage record_comment rollouts_changerow
         rollouts_downgradepermit rollouts_ring rollouts_ringplan rollouts_ringplanversion rollouts_rollout
-        rollouts_rollout_exclude rollouts_rollout_include rollouts_storedforecast""",
+        rollouts_rollout_exclude rollouts_rollout_include rollouts_storedforecast samples_reportmail""",
     "one a firing, rollout or day, and what stays of what was deleted": """
         commands_occurrence record_chainwitness record_chainstart retention_deletedtotal retention_keptkind
         rollouts_keptsteps""",

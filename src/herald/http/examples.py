@@ -84,6 +84,7 @@ BODIES: dict[str, Any] = {
         "time_zone": "Europe/Lisbon",
         "groups": [12],
     },
+    "ReportMailBody": {"to": ["manager@example.com"], "days": [0], "at": "08:00", "zone": "Europe/Lisbon"},
     "FeedBody": {"name": "My phone", "parts": ["windows", "firings"], "rows": "site", "keys": ["3"]},
     "FreezeBody": {
         "name": "Harvest",

@@ -40,6 +40,11 @@ def as_csv(table: Table) -> HttpResponseBase:
     return _file(StreamingHttpResponse(_csv(table), content_type=f"{CSV}; charset=utf-8"), f"{table.name}.csv")
 
 
+def csv_bytes(table: Table) -> bytes:
+    """The same, whole: for a mail."""
+    return b"".join(_csv(table))
+
+
 def as_json_lines(table: Table) -> HttpResponseBase:
     """One JSON object a line, with the same columns and cells."""
     lines = (

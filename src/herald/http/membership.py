@@ -53,18 +53,19 @@ FREE_CALLS = frozenset(
     own_second_factor_confirm own_second_factor_take_off own_session_end own_sessions_end_others own_stand_in
     own_stand_in_end own_test_message pause_everything pause_resume people_change people_disable people_enable
     people_invite people_limit people_limits_preview people_new_link people_remove people_reset_second_factor
-    people_revoke_invitation people_want_second_factor quarantine_try retention_set ring_plans_delete ring_plans_save
-    rollouts_approve_gate rollouts_approve_override rollouts_change rollouts_comment rollouts_create rollouts_delete
-    rollouts_edit_open rollouts_edit_open_preview rollouts_exclude rollouts_expedite rollouts_extend
-    rollouts_extend_preview rollouts_hold rollouts_hold_preview rollouts_include rollouts_launch rollouts_open_gate
-    rollouts_order rollouts_pause rollouts_preflight rollouts_release rollouts_resume rollouts_retry
-    rollouts_rings_ahead rollouts_rings_ahead_preview rollouts_roll_back rollouts_sentence rollouts_skip rollouts_stop
-    rollouts_suggest_hours rollouts_usual_hours rollouts_words rules_compare rules_explain rules_preview rules_sieve
-    saved_views_delete saved_views_save schedules_approve schedules_change schedules_change_preview schedules_comment
-    schedules_create schedules_end schedules_group_answers schedules_pause schedules_preview schedules_resume
-    schedules_run schedules_sentence schedules_skip session_passkey session_passkey_options session_sign_in
-    session_sign_out sites_create sites_delete sites_preview tags_describe tags_rename_preview tokens_create
-    tokens_revoke uploads_append uploads_create uploads_delete welcome_accept welcome_passkey_options
+    people_revoke_invitation people_want_second_factor quarantine_try report_mails_create report_mails_delete
+    report_mails_send retention_set ring_plans_delete ring_plans_save rollouts_approve_gate rollouts_approve_override
+    rollouts_change rollouts_comment rollouts_create rollouts_delete rollouts_edit_open rollouts_edit_open_preview
+    rollouts_exclude rollouts_expedite rollouts_extend rollouts_extend_preview rollouts_hold rollouts_hold_preview
+    rollouts_include rollouts_launch rollouts_open_gate rollouts_order rollouts_pause rollouts_preflight
+    rollouts_release rollouts_resume rollouts_retry rollouts_rings_ahead rollouts_rings_ahead_preview
+    rollouts_roll_back rollouts_sentence rollouts_skip rollouts_stop rollouts_suggest_hours rollouts_usual_hours
+    rollouts_words rules_compare rules_explain rules_preview rules_sieve saved_views_delete saved_views_save
+    schedules_approve schedules_change schedules_change_preview schedules_comment schedules_create schedules_end
+    schedules_group_answers schedules_pause schedules_preview schedules_resume schedules_run schedules_sentence
+    schedules_skip session_passkey session_passkey_options session_sign_in session_sign_out sites_create sites_delete
+    sites_preview tags_describe tags_rename_preview tokens_create tokens_revoke uploads_append uploads_create
+    uploads_delete welcome_accept welcome_passkey_options
     """.split()  # noqa: SIM905  a hundred names read better so
 )
 

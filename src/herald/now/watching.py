@@ -28,6 +28,7 @@ from herald.now.alarm import PATIENCE, Alarm
 from herald.now.decisions import keep_decisions
 from herald.now.troubles import Trouble, troubles
 from herald.record.chain import link_new, send_out_head
+from herald.samples.mailing import send_due_reports
 from herald.time import clock
 
 LOOK_SECONDS, DECISIONS_SECONDS, HEARTBEAT_SECONDS, CHAIN_SECONDS = 3.0, 9.0, 60.0, 1800.0
@@ -45,6 +46,7 @@ def look(*, now: datetime, real_now: datetime) -> list[Trouble]:
     escalate(now=now)
     while send_due(now=now, real_now=real_now):
         pass
+    send_due_reports(now=now, real_now=real_now)
     return found
 
 

@@ -1,5 +1,6 @@
 """When somebody wants to be written to: at once, once a day, and not in their quiet hours."""
 
+from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import UTC, datetime, time, timedelta
 from enum import StrEnum
@@ -41,12 +42,13 @@ def mail_due(now: datetime, wishes: Wishes, *, urgent: bool) -> datetime | None:
             return _quiet_end(now, wishes) or now
 
 
-def next_at(now: datetime, at: time, zone_name: str) -> datetime:
-    """The next instant after `now` at which it is that time in a zone; the jump, where the clock jumps over it."""
+def next_at(now: datetime, at: time, zone_name: str, *, days: Collection[int] = range(7)) -> datetime:
+    """The next instant after `now` at which it is that time in a zone, on one of these days of the week (0 is Monday;
+    at least one); the jump, where the clock jumps over it."""
     day = now.astimezone(zone(zone_name)).date()
     while True:
         moment = instant(datetime.combine(day, at), zone_name)[0]
-        if moment > now:
+        if moment > now and day.weekday() in days:
             return moment.astimezone(UTC)
         day += timedelta(days=1)
 
