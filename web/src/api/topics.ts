@@ -35,6 +35,7 @@ const KEYS = {
   people: () => [["people"], ["attention"]],
   plans: () => [["plans"]],
   preview: () => [["preview"]],
+  reportMails: () => [["report-mails"]],
   retention: () => [["retention"]],
   rollout: (id) => [
     one("rollout", id),

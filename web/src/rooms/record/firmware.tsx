@@ -11,6 +11,7 @@ import { Exports } from "@/parts/list-parts";
 import { NoDevices } from "@/parts/no-devices";
 import { Loaded } from "@/parts/views";
 import { firmwareReport } from "./queries";
+import { ReportMails } from "./report-mails";
 
 type Row = Schemas["FirmwareOfPlace"];
 
@@ -45,6 +46,7 @@ export function FirmwarePage() {
           </>
         )}
       </Loaded>
+      <ReportMails />
     </section>
   );
 }

@@ -40,3 +40,9 @@ export const firmwareReport = queryOptions({
   queryFn: () => body(api.GET("/api/v1/reports/firmware")),
   refetchInterval: 60 * SECOND,
 });
+/** What one has sent by mail. It is asked for again, as it goes out meanwhile. */
+export const reportMails = queryOptions({
+  queryKey: ["report-mails"],
+  queryFn: () => body(api.GET("/api/v1/reports/firmware/mails")),
+  refetchInterval: 10 * SECOND,
+});
