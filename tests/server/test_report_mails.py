@@ -1,5 +1,5 @@
-"""The report of firmware by mail: who may have it sent to whom, when it goes, what it holds, and what a mail server that
-takes nothing does to it."""
+"""The report of firmware by mail: who may have it sent to whom, when it goes, what it holds, and what happens where a
+mail server takes nothing."""
 
 from datetime import UTC, datetime, time, timedelta
 from typing import Any
