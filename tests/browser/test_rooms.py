@@ -4,7 +4,7 @@ import re
 
 from playwright.sync_api import Page, Route, expect
 
-from tests.running import Running
+from tests.running import ENGINEER, Running
 
 
 def test_a_group_is_picked_by_hand_and_unknown_names_are_said(signed_in: Page, running: Running) -> None:
@@ -202,7 +202,7 @@ def test_a_wall_shows_now_large_with_nothing_to_press(signed_in: Page, running: 
     assert page.evaluate("document.documentElement.scrollHeight") <= size["height"]
     # it does not pass old figures off as new ones
     page.context.set_offline(True)
-    expect(page.get_by_role("status")).to_contain_text("The connection is lost since")
+    expect(page.get_by_role("status").filter(has_text="The server does not answer")).to_be_visible()
     page.context.set_offline(False)
     page.keyboard.press("Escape")
     expect(page.get_by_role("navigation", name="Rooms")).to_be_visible()
@@ -223,6 +223,30 @@ def test_the_report_of_firmware_leads_to_what_runs_no_approved_version(signed_in
     ).click()
     expect(page).to_have_url(re.compile(r"/fleet\?rule="))
     expect(page.get_by_role("row").nth(1)).to_be_visible()
+
+
+def test_the_report_of_firmware_is_sent_by_mail(signed_in: Page, running: Running) -> None:
+    page = signed_in
+    page.goto(f"{running.url}/record/firmware")
+    page.get_by_role("button", name="Have it sent…").click()
+    dialog = page.get_by_role("dialog", name="Have the report of firmware sent")
+    to = dialog.get_by_label("To", exact=True)
+    expect(to).to_have_value(ENGINEER)
+    to.fill("manager@farm.example, nobody")
+    dialog.get_by_role("button", name="Have it sent").click()
+    expect(dialog.get_by_role("alert")).to_contain_text("email")
+    to.fill("manager@farm.example")
+    dialog.get_by_role("button", name="Have it sent").click()
+    expect(dialog).to_have_count(0)
+    row = page.get_by_role("region", name="By mail").get_by_role("listitem")
+    expect(row).to_contain_text("manager@farm.example, each Monday at 08:00")
+    row.get_by_role("button", name="Send it now").click()
+    expect(row).to_contain_text("last sent ")
+    row.get_by_role("button", name="Delete…").click()
+    page.get_by_role("alertdialog").get_by_role("button", name="Delete it").click()
+    expect(row).to_have_count(0)
+    mail = [m for m in running.ask("demo/mail") if "manager@farm.example" in str(m)]
+    assert mail and "on an approved version" in str(mail[0])
 
 
 def test_an_address_that_leads_nowhere_is_said(signed_in: Page, running: Running) -> None:
