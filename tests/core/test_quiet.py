@@ -56,3 +56,19 @@ def test_a_daily_mail_waits_for_its_hour_and_no_mail_is_none_unless_it_is_urgent
 )
 def test_the_next_time_of_day_is_ahead_within_a_day_and_two_hours(now: datetime, at: time, zone: str) -> None:
     assert timedelta(0) < next_at(now, at, zone) - now <= timedelta(hours=26)
+
+
+@given(
+    now=st.integers(0, 3 * 366 * 86400).map(lambda s: datetime(2025, 1, 1, tzinfo=UTC) + timedelta(seconds=s)),
+    at=st.times().map(lambda t: t.replace(microsecond=0)),
+    zone=st.sampled_from(["Europe/Lisbon", "Asia/Kolkata", "Australia/Lord_Howe"]),  # none jumps over midnight
+    days=st.sets(st.integers(0, 6), min_size=1),
+)
+def test_the_next_time_on_some_days_of_the_week_is_the_first_on_one_of_them(
+    now: datetime, at: time, zone: str, days: set[int]
+) -> None:
+    found = next_at(now, at, zone, days=days)
+    each = [now]
+    for _ in range(8):  # that time of every day, until a day of the week comes again
+        each.append(next_at(each[-1], at, zone))
+    assert next(m for m in each[1:] if m.astimezone(ZoneInfo(zone)).weekday() in days) == found

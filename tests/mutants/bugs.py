@@ -592,7 +592,8 @@ PYTHON = (
     ctl("configuring.py", "position - self.sources[kind].index(source)", "position"),
     ctl("configuring.py", "if tag not in _OWN", ""),
     core("timing/quiet.py", "here >= begin or here < end", "here >= begin", "test_quiet"),
-    core("timing/quiet.py", "if moment > now:", "if moment >= now:", "test_quiet"),
+    core("timing/quiet.py", "if moment > now and", "if moment >= now and", "test_quiet"),
+    core("timing/quiet.py", " and day.weekday() in days", "", "test_quiet"),
 )
 
 WEB = (
