@@ -156,6 +156,23 @@ def test_a_mail_server_that_takes_nothing_is_tried_again_and_then_not_before_the
     assert ReportMail.objects.get().last_words == "" and len(mailoutbox) == 1
 
 
+def test_after_a_failure_the_others_wait_for_the_next_turn(
+    monkeypatch: pytest.MonkeyPatch, mailoutbox: list[EmailMessage]
+) -> None:
+    for _ in range(3):
+        made(make_user())
+    now, send = NOW + LATER, EmailMessage.send
+
+    def refuse_once(self: EmailMessage, fail_silently: bool = False) -> int:
+        monkeypatch.setattr(EmailMessage, "send", send)
+        raise OSError("timed out")
+
+    monkeypatch.setattr(EmailMessage, "send", refuse_once)
+    assert send_due_reports(now=now, real_now=now) == 1 and not mailoutbox
+    assert send_due_reports(now=now, real_now=now) == 2 and len(mailoutbox) == 2
+    assert send_due_reports(now=now, real_now=now + PAUSES[0]) == 1 and len(mailoutbox) == 3
+
+
 def test_what_a_dead_process_had_taken_is_sent_by_the_next(mailoutbox: list[EmailMessage]) -> None:
     made(make_user())
     now = ReportMail.objects.get().next_at

@@ -91,7 +91,8 @@ def send_at_once(mail: ReportMail, *, now: datetime) -> None:
 
 def send_due_reports(*, now: datetime, real_now: datetime) -> int:
     """Send what is due; how many were tried. Whoever sends takes one for a while first, and nobody waits for a slow
-    mail server; a process that dies in between leaves it to the next, whose mails carry the same ids."""
+    mail server; a process that dies in between leaves it to the next, whose mails carry the same ids. After a failure
+    the others wait for the next turn: who waits for a mail server that hangs sends no urgent message meanwhile."""
     tried = 0
     while True:
         with transaction.atomic():
@@ -101,10 +102,12 @@ def send_due_reports(*, now: datetime, real_now: datetime) -> int:
             mail.claimed_until = real_now + CLAIM
             mail.save(update_fields=["claimed_until"])
         tried += 1
-        _try(mail, now=now, real_now=real_now)
+        if not _try(mail, now=now, real_now=real_now):
+            return tried
 
 
-def _try(mail: ReportMail, *, now: datetime, real_now: datetime) -> None:
+def _try(mail: ReportMail, *, now: datetime, real_now: datetime) -> bool:
+    """Whether it was sent."""
     with transaction.atomic(), limits_of(mail.owner_id if mail.owner.is_limited else None):
         report = FirmwareReport(now)
         text, file = _words(mail, report), csv_bytes(by_version(report))
@@ -126,6 +129,7 @@ def _try(mail: ReportMail, *, now: datetime, real_now: datetime) -> None:
     # nothing else of it: somebody may have changed it meanwhile, or deleted it
     fields = ("last_sent_at", "last_words", "attempts", "retry_at", "next_at", "claimed_until")
     ReportMail.objects.filter(pk=mail.pk).update(**{name: getattr(mail, name) for name in fields})
+    return not mail.last_words
 
 
 def _next(mail: ReportMail, now: datetime) -> datetime:
