@@ -3,6 +3,7 @@
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -30,7 +31,21 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 def running() -> Iterator[Running]:
     """One installation for all browser tests: 260 devices, whose hour is nine seconds."""
     with Running.in_a_folder(devices=DEVICES, speed=400) as installation:
+        put_off_freezes(installation)
         yield installation
+
+
+def put_off_freezes(installation: Running) -> None:
+    """Move the demo's freezes to another season. The next is days away, which are minutes here: it would hold devices
+    of whichever test comes then."""
+    for freeze in installation.ask("freezes"):
+        moved = {n: datetime.fromisoformat(freeze[n]) + timedelta(days=200) for n in ("starts_at", "ends_at")}
+        body = {
+            **{n: freeze[n] for n in ("name", "why", "repeats_yearly", "time_zone", "everywhere")},
+            **{n: at.isoformat() for n, at in moved.items()},
+            **{n: [one["id"] for one in freeze[n]] for n in ("groups", "sites")},
+        }
+        installation.api("PUT", f"freezes/{freeze['id']}", body)
 
 
 @pytest.fixture(autouse=True)
