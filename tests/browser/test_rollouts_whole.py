@@ -62,7 +62,7 @@ def test_two_steps_an_approval_by_another_and_put_back(signed_in: Page, browser:
     reached = str(len(running.ask(f"groups/{group['id']}/members")["devices"]))
     page.get_by_label("Number of devices").fill(reached)
     page.get_by_role("button", name="Launch", exact=True).click()
-    expect(page.get_by_text("Waits for an approval", exact=True)).to_be_visible(timeout=120_000)
+    expect(page.get_by_text("Waits for an approval", exact=True)).to_be_visible()
     expect(page.get_by_text("An approver must agree.")).to_be_visible()
     held = hold_one_that_waits(page, running, rollout)
     other = sign_in(browser.new_context().new_page(), running, "approver@larkfield.example")

@@ -53,7 +53,7 @@ def test_a_bad_image_on_satellite_uplinks_is_caught_and_the_rest_goes_on(signed_
     )
     running.rank_first(rollout)
     page.goto(f"{running.url}/rollouts/{rollout}")
-    expect(page.get_by_text("Halted itself").first).to_be_visible(timeout=90_000)
+    expect(page.get_by_text("Halted itself").first).to_be_visible()
     path = f"rollouts/{rollout}"
     running.until(path, lambda r: not any(r["phases"].get(p.value) for p in ACTIVE))  # who accepted it finishes
     page.reload()

@@ -85,10 +85,10 @@ def test_a_rule_becomes_a_group_and_a_rollout_runs_ring_by_ring(signed_in: Page,
     launch_as_counted(page)
 
     expect(page.get_by_role("button", name="Pause…")).to_be_visible()
-    expect(page.get_by_text(re.compile("Soaking|Open since")).first).to_be_visible(timeout=90_000)
-    expect(page.get_by_text("Open since").first).to_be_visible(timeout=90_000)
+    expect(page.get_by_text(re.compile("Soaking|Open since")).first).to_be_visible()
+    expect(page.get_by_text("Open since").first).to_be_visible()
     expect(page.get_by_role("img", name=re.compile(r"Ring 1: .*confirmed"))).to_be_visible()
-    expect(page.get_by_text(re.compile(r"Ring 2, Early, opened"))).to_be_visible(timeout=60_000)
+    expect(page.get_by_text(re.compile(r"Ring 2, Early, opened"))).to_be_visible()
     rollout = int(page.url.rsplit("/", 1)[1].split("?")[0])
     done = running.until(f"rollouts/{rollout}", lambda r: r["state"] == "finished")
     assert sum(done["phases"].values()) == done["total"]
@@ -110,7 +110,7 @@ def test_a_failing_image_halts_itself_and_waits_for_a_decision(signed_in: Page, 
     )
     running.rank_first(rollout)  # the demo's own rollout of this image, halted, holds some of the same devices
     page.goto(f"{running.url}/rollouts/{rollout}")
-    expect(page.get_by_text(re.compile("Halted itself: .* tried failed")).first).to_be_visible(timeout=90_000)
+    expect(page.get_by_text(re.compile("Halted itself: .* tried failed")).first).to_be_visible()
     expect(page.get_by_role("button", name="Resume anyway…")).to_be_visible()
     page.get_by_label("Phase").select_option("failed")
     expect(page.get_by_role("gridcell", name="flash-verify").first).to_be_visible()
