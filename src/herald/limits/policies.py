@@ -140,8 +140,8 @@ POLICIES: Mapping[str, Policy] = {
     "configuration_keptbyfile": _NOTHING,
     "now_pauseofeverything": _SHARED,
     "agenda_feed": _own("owner_id"),
-    "samples_reportmail": _own("owner_id"),
     "agenda_feedevent": Policy("EXISTS (SELECT FROM agenda_feed f WHERE f.id = feed_id)", CHANGE),
+    "samples_reportmail": _own("owner_id"),
     # -- what is told, and kept
     "attention_item": Policy(
         "object_kind IN ('rollout', 'schedule') AND herald_sees(object_kind, object_id)", "SELECT, INSERT, UPDATE"

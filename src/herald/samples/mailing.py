@@ -110,12 +110,13 @@ def _try(mail: ReportMail, *, now: datetime, real_now: datetime) -> bool:
     """Whether it was sent."""
     with transaction.atomic(), limits_of(mail.owner_id if mail.owner.is_limited else None):
         report = FirmwareReport(now)
-        text, file = _words(mail, report), csv_bytes(by_version(report))
+        subject = _subject(report)
+        text, file = _words(mail, report, subject), csv_bytes(by_version(report))
     attached = Attachment("firmware.csv", file, "text/csv")
     due = int(mail.next_at.timestamp())
     try:
         for n, address in enumerate(mail.to):
-            deliver(address, _subject(report), text, message_id=f"report-{mail.pk}-{due}-{n}", attached=attached)
+            deliver(address, subject, text, message_id=f"report-{mail.pk}-{due}-{n}", attached=attached)
     except MailError as error:
         log.warning("report_not_sent", report=mail.pk, why=str(error))
         mail.last_words, mail.attempts = str(error)[:300], mail.attempts + 1
@@ -141,9 +142,9 @@ def _subject(report: FirmwareReport) -> str:
     return f"Firmware: {approved:,} of {devices:,} devices on an approved version"
 
 
-def _words(mail: ReportMail, report: FirmwareReport) -> str:
+def _words(mail: ReportMail, report: FirmwareReport, subject: str) -> str:
     here = report.at.astimezone(zone(mail.zone))
-    parts = [f"{_subject(report)}, as of {here:%a %-d %b %Y, %H:%M} ({mail.zone})."]
+    parts = [f"{subject}, as of {here:%a %-d %b %Y, %H:%M} ({mail.zone})."]
     if mail.owner.is_limited:
         parts.append(f"This is the part of the fleet that {mail.owner} sees.")
     parts += [_table("By model", report.models), _table("By site", report.sites)]

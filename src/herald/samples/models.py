@@ -1,4 +1,5 @@
-"""How the fleet was, hour by hour and then day by day: which versions ran, and whether they were approved."""
+"""How the fleet was, hour by hour and then day by day: which versions ran, and whether they were approved; and to whom
+its report is sent."""
 
 from datetime import datetime
 from typing import Self

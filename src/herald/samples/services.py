@@ -38,10 +38,12 @@ class Part:
     on_time: int
 
 
-def approved_versions() -> set[tuple[int, str]]:
-    """Which versions are approved for which models: pairs of a model's id and a version key."""
+def approved_versions() -> dict[tuple[int, str], str]:
+    """Which versions are approved for which models: the version by a model's id and its version key."""
     rows = Image.objects.approved().exclude(device_models=None).order_by()
-    return set(rows.values_list("device_models", "version_key"))
+    return {
+        (model, key): version for model, key, version in rows.values_list("device_models", "version_key", "version")
+    }
 
 
 def admitted_by_version() -> list[tuple[int, str | None, int]]:

@@ -74,15 +74,6 @@ function Table({
   rows: Row[];
   withTarget?: boolean;
 }) {
-  const heads = [
-    ...(withTarget ? ["Newest approved"] : []),
-    "Devices",
-    "On an approved version",
-    "On the newest",
-    "Not on an approved one",
-    "Version not known",
-    "Called on time",
-  ];
   return (
     <section className="mb-6">
       <h2 className="mb-1 text-lg">{title}</h2>
@@ -92,8 +83,13 @@ function Table({
             <th scope="col" className="px-3 py-1.5 font-normal">
               {first}
             </th>
-            {heads.map((h) => (
-              <th key={h} scope="col" className={h === "Newest approved" ? "px-3 py-1.5 font-normal" : NUMBER_HEAD}>
+            {withTarget && (
+              <th scope="col" className="px-3 py-1.5 font-normal">
+                Newest approved
+              </th>
+            )}
+            {HEADS.map((h) => (
+              <th key={h} scope="col" className="px-3 py-1.5 text-right font-normal">
                 {h}
               </th>
             ))}
@@ -137,8 +133,15 @@ function Table({
   );
 }
 
+const HEADS = [
+  "Devices",
+  "On an approved version",
+  "On the newest",
+  "Not on an approved one",
+  "Version not known",
+  "Called on time",
+];
 const NUMBER = "px-3 text-right tabular-nums";
-const NUMBER_HEAD = "px-3 py-1.5 text-right font-normal";
 
 /** How many are on no approved version; it leads to them. */
 function Others({ row }: { row: Row }) {
