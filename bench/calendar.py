@@ -1,6 +1,8 @@
 """A week of the calendar at 100,000 devices with 50 open rollouts and 200 scheduled commands, and its other spans."""
 
-from datetime import UTC, datetime, time, timedelta
+import time
+from datetime import UTC, datetime, timedelta
+from datetime import time as at_time
 
 from django.db import connection
 from django.test import Client
@@ -8,8 +10,11 @@ from django.test import Client
 from bench.launch import image_for_all
 from bench.results import emit, p95, times_ms
 from bench.world import ensure_world
+from herald.agenda.keeping import keep_counts
+from herald.agenda.models import KeptCounts
 from herald.calendar.models import Freeze
 from herald.calendar.services import FreezeDraft, save_freeze
+from herald.clock.loop import without_helpers
 from herald.commands.compose import ScheduleDraft, create_schedule
 from herald.commands.models import CommandTemplate, Schedule, When
 from herald.commands.tallies import tally_ended
@@ -48,20 +53,35 @@ def run() -> None:
     )
     with connection.cursor() as cursor:
         cursor.execute("VACUUM ANALYZE")
+    _measure(now)
+    Schedule.objects.all().delete()
+    Rollout.objects.all().delete()
+    Freeze.objects.all().delete()
+    KeptCounts.objects.all().delete()
+
+
+def _measure(now: datetime) -> None:
+    """Everything that is asked, of what stands there; counted by the clock first, as it does again and again."""
+    without_helpers()
+    began = time.monotonic()
+    keep_counts(now=now)
+    took = time.monotonic() - began
+    emit("calendar", "all that is counted by the clock", took, "s", target="<= 5 s", met=took <= 5)
     client = Client(SERVER_NAME="localhost")
     client.force_login(User.objects.filter(role="operator", is_active=True).first() or User.objects.all()[0])
     week = {"from": (now - timedelta(days=DAYS_PAST)).isoformat(), "until": (now + timedelta(days=5)).isoformat()}
     settle_memory()  # as the server does when it has started
     _ask(client, week)  # the first answer of a process reads what all others know
     for rows in ("zone", "site", "group"):
-        took = p95(times_ms(lambda rows=rows: _ask(client, {**week, "rows": rows}), 12))
+        took = p95(times_ms(lambda rows=rows: _ask(client, {**week, "rows": rows})))
         emit("calendar", f"a week, rows by {rows}", took, "ms", target="<= 300 ms", met=took <= 300)
+    KeptCounts.objects.all().delete()
+    took = p95(times_ms(lambda: _ask(client, week), 6))
+    emit("calendar", "a week, rows by zone, counted when asked", took, "ms", target="<= 2000 ms", met=took <= 2000)
+    keep_counts(now=now)
     ahead = {"from": now.isoformat(), "until": (now + timedelta(days=91)).isoformat()}
     took = p95(times_ms(lambda: _ask(client, ahead), 5))
     emit("calendar", "thirteen weeks ahead, rows by zone", took, "ms", target="<= 1000 ms", met=took <= 1000)
-    Schedule.objects.all().delete()
-    Rollout.objects.all().delete()
-    Freeze.objects.all().delete()
 
 
 def _ask(client: Client, given: dict[str, str]) -> int:
@@ -96,7 +116,7 @@ def launch_rollouts(groups: list[Group], now: datetime) -> None:
         ]
         change = drafts.to(image)
         draft = drafts.RolloutDraft(
-            changes=change, include=[group], rings=rings, window_start=time(1), window_end=time(5)
+            changes=change, include=[group], rings=rings, window_start=at_time(1), window_end=at_time(5)
         )
         rollout = drafts.save_draft(draft, actor=None, now=now)
         Rollout.objects.filter(pk=rollout.pk).update(state="launching")
@@ -114,7 +134,7 @@ def _schedules(groups: list[Group], now: datetime) -> None:
             include=[groups[n % len(groups)]],
             when=When.REPEAT,
             rule="FREQ=DAILY" if n % 4 else "FREQ=WEEKLY;BYDAY=MO,TH",
-            time_of_day=time(n % 24, 30),
+            time_of_day=at_time(n % 24, 30),
             spread_minutes=20,
         )
         create_schedule(draft, actor=None, now=began)

@@ -7,6 +7,7 @@ from enum import StrEnum
 
 from herald.agenda.firings import planned
 from herald.agenda.freezes import freezes_within
+from herald.agenda.keeping import kept_rows
 from herald.agenda.rollouts import RolloutPlan, rollouts_within
 from herald.agenda.rows import RowKind, Rows
 from herald.commands.firing import EVERYWHERE
@@ -46,7 +47,7 @@ class Coming:
 def coming_up(*, now: datetime, rows: Rows | None = None, within: timedelta = DAY, each: int = 1) -> list[Coming]:
     """What happens by itself to the devices of some rows, or to all, soonest first. Of what comes again within the
     time, the first `each` times."""
-    rows, end = rows or Rows(RowKind.ZONE), now + within
+    rows, end = rows or kept_rows(RowKind.ZONE), now + within
     found = [*_firings(rows, now, end, each)]
     for plan in rollouts_within(rows, start=now, end=end, now=now):
         found += [*_windows(plan, now, each), *_rings(plan, now, end)]
@@ -66,7 +67,7 @@ def coming_up(*, now: datetime, rows: Rows | None = None, within: timedelta = DA
 
 def _firings(rows: Rows, now: datetime, end: datetime, each: int) -> list[Coming]:
     found = []
-    for plan in planned(list(Schedule.objects.active()), rows, start=now, end=end):
+    for plan in planned(list(Schedule.objects.planned()), rows, start=now, end=end):
         sentence = schedule_sentence(plan.schedule)
         for (_, zone), n in plan.cells.items():
             for firing in plan.firings[zone][:each]:

@@ -126,7 +126,7 @@ def _events(feed: Feed, now: datetime) -> Iterator[Event]:
     keys = set(feed.keys) or rows.keys
     parts = set(feed.parts)
     if FeedPart.FIRINGS in parts:
-        for plan in planned(list(Schedule.objects.active()), rows, start=now, end=now + AHEAD):
+        for plan in planned(list(Schedule.objects.planned()), rows, start=now, end=now + AHEAD):
             yield from _firing_events(plan, keys, now)
     if parts & {FeedPart.WINDOWS, FeedPart.GATES}:
         for rollout in rollouts_within(rows, start=now - BEHIND, end=now + AHEAD, now=now):

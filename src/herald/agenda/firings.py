@@ -8,11 +8,12 @@ from typing import Any
 
 import msgspec
 
+from herald.agenda.counts import audience_counts
 from herald.agenda.rows import Cell, Cells, RowKind, Rows
 from herald.commands.firing import firings_in
-from herald.commands.models import Occurrence, Schedule
-from herald.commands.reach import reach_by
-from herald.commands.tallies import TallyKind, TallyRow, tallies_of
+from herald.commands.models import Schedule
+from herald.commands.tallies import Firing as WasFired
+from herald.commands.tallies import firings_between
 from herald_core.timing.firings import Firing
 
 #: of what fires more often than so in one row, only how often and from when to when is said
@@ -59,7 +60,7 @@ class Planned:
 def planned(schedules: Sequence[Schedule], rows: Rows, *, start: datetime, end: datetime) -> list[Planned]:
     """What fires in [start, end), of schedules that fire at times."""
     with_times = [s for s in schedules if s.recurrence is not None]
-    counted = reach_by(with_times, rows)
+    counted = audience_counts(with_times, rows, rows.known)
     found = []
     known: dict[Any, dict[str, list[Firing]]] = {}  # many commands fire by the same rule, in the same zones
     for schedule in with_times:
@@ -89,20 +90,17 @@ def past(
 ) -> list[tuple[Schedule, list[RowFirings]]]:
     """The firings that were in [start, end), by schedule, with how they went. `known` are schedules that were read
     already, by their ids."""
-    kind = TallyKind.GROUP if rows.kind is RowKind.GROUP else TallyKind.SITE
-    read = list(Occurrence.objects.within(start, end).values_list("pk", "schedule_id", "fires_at", kind))
-    fired = {pk: (schedule, at) for pk, schedule, at, _ in read}
+    fired = firings_between(start, end, rows.tally_kind, rows.known.firings)
     phases: dict[tuple[int, str], dict[str, int]] = defaultdict(dict)
-    for pk, phase, row, n in _how_they_went({pk: tally for pk, _, _, tally in read}, rows, kind):
+    for pk, phase, row, n in _how_they_went(fired, rows):
         if row in rows.keys and n:
             counts = phases[pk, row]
             counts[phase] = counts.get(phase, 0) + n
     marks: dict[int, dict[str, list[Mark]]] = defaultdict(lambda: defaultdict(list))
-    others = {schedule for schedule, _ in fired.values()} - known.keys()
+    others = {firing.schedule for firing in fired.values()} - known.keys()
     schedules = {**known, **(Schedule.objects.listed().in_bulk(others) if others else {})}
     for (pk, row), counts in phases.items():
-        of, at = fired[pk]
-        schedule = schedules[of]
+        at, schedule = fired[pk].at, schedules[fired[pk].schedule]
         mark = Mark(
             at=at,
             ends_at=at + timedelta(minutes=schedule.spread_minutes),
@@ -114,12 +112,10 @@ def past(
     return [(schedules[pk], [_row(key, of) for key, of in sorted(by_row.items())]) for pk, by_row in marks.items()]
 
 
-def _how_they_went(
-    kept: Mapping[int, Sequence[TallyRow] | None], rows: Rows, kind: TallyKind
-) -> Iterator[tuple[int, str, str, int]]:
+def _how_they_went(fired: Mapping[int, WasFired], rows: Rows) -> Iterator[tuple[int, str, str, int]]:
     """Firing, phase, row and how many devices."""
-    for pk, tally in tallies_of(kept, kind).items():
-        for where, zone, phase, n in tally:
+    for pk, firing in fired.items():
+        for where, zone, phase, n in firing.went:
             yield pk, phase, rows.cell((zone,) if rows.kind is RowKind.ZONE else (where, zone))[0], n
 
 

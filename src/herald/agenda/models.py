@@ -1,4 +1,5 @@
-"""Calendars that people subscribe to, and what each was last told of every event in it."""
+"""What was counted for the calendar, and calendars that people subscribe to, with what each was last told of each
+event in it."""
 
 from django.conf import settings
 from django.contrib.postgres.fields import ArrayField
@@ -15,6 +16,17 @@ class FeedPart(models.TextChoices):
     GATES = "gates", "Gates due"
     FIRINGS = "firings", "Firings of commands"
     FREEZES = "freezes", "Freezes"
+
+
+class KeptCounts(models.Model):
+    """What the clock counted over the whole fleet for one kind of rows (see `agenda.keeping`)."""
+
+    rows = models.CharField(primary_key=True, max_length=10, choices=[(k.value, k.value) for k in RowKind])
+    counted_at = models.DateTimeField()
+    #: the same in real time
+    kept_at = models.DateTimeField()
+    #: `agenda.counts.Counts`, as JSON
+    counts = models.BinaryField()
 
 
 class Feed(models.Model):

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
+from herald.agenda.counts import ring_counts
 from herald.agenda.rows import Cell, Rows
-from herald.deliveries.models import Delivery
 from herald.rollouts.models import Ring, Rollout, RolloutState, StoredForecast
 from herald_core.deliveries import OPEN
 from herald_core.timing.windows import openings
@@ -55,21 +55,20 @@ class RolloutPlan:
 
 def rollouts_within(rows: Rows, *, start: datetime, end: datetime, now: datetime) -> list[RolloutPlan]:
     """Rollouts that are open, and those that ended in [start, end)."""
-    found = Rollout.objects.listed().filter(launched_at__isnull=False, launched_at__lt=end)
-    ended = found.filter(ended_at__gte=start, ended_at__lt=end)[:MOST_ENDED]
-    rollouts = [*found.filter(ended_at=None), *ended]
+    launched = Rollout.objects.filter(launched_at__isnull=False, launched_at__lt=end)
+    ended = launched.filter(ended_at__gte=start, ended_at__lt=end).order_by("-id").values("pk")[:MOST_ENDED]
+    rollouts = list(Rollout.objects.planned().filter(pk__in=launched.filter(ended_at=None).values("pk").union(ended)))
     every: dict[int, Counter[str]] = defaultdict(Counter)
     left: dict[int, Counter[Cell]] = defaultdict(Counter)
     files: dict[int, Counter[int]] = defaultdict(Counter)
-    for ring, phase, wants_file, site, *where, n in Delivery.objects.counts_by_cell(
-        [r.pk for r in rollouts], rows.fields("device__"), rows.narrowed("device__")
-    ):
-        cell = rows.cell(where)
-        every[ring][cell[0]] += n
-        if phase in OPEN:
-            left[ring][cell] += n
-        if wants_file and site is not None:
-            files[ring][site] += n
+    for ring, counts in ring_counts(rollouts, rows, rows.known).items():
+        for phase, wants_file, site, *where, n in counts:
+            cell = rows.cell(where)
+            every[ring][cell[0]] += n
+            if phase in OPEN:
+                left[ring][cell] += n
+            if wants_file and site is not None:
+                files[ring][site] += n
     return [
         _plan(r, every, left, None if rows.overlap else files, rows, start=start, end=end, now=now) for r in rollouts
     ]

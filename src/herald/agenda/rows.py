@@ -3,13 +3,16 @@
 from collections import Counter, defaultdict
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from enum import StrEnum
 from typing import Any
 
 from django.db.models import Count, Q
 
+from herald.agenda.counts import NONE, Counts
 from herald.calendar.models import Freeze
 from herald.commands.models import Schedule, ScheduleState
+from herald.commands.tallies import TallyKind
 from herald.fleet.models import Device, Site
 from herald.groups.models import Group
 from herald.rollouts.models import Rollout
@@ -42,15 +45,34 @@ class Row:
 
 
 class Rows:
-    """Rows of one kind, and how devices are counted into them."""
+    """Rows of one kind, and how devices are counted into them. `known` is what was counted of them before, at
+    `counted_at`; what was counted for other groups is forgotten."""
 
-    def __init__(self, kind: RowKind) -> None:
+    def __init__(self, kind: RowKind, known: Counts | None = None, counted_at: datetime | None = None) -> None:
         self.kind = kind
         self._groups = _groups_in_use() if kind is RowKind.GROUP else {}
-        counted = Device.objects.filter(admission="admitted").filter(self.narrowed()).order_by()
-        cells = self.cells(counted.values_list(*self.fields()).annotate(n=Count("id")))
-        self.rows = self._rows(cells)
+        if known is not None and known.groups != self.groups:
+            known = counted_at = None
+        self.known = known or NONE
+        self.counted_at = counted_at
+        self.devices = self._counted() if known is None else known.devices
+        self.rows = self._rows(self.cells(self.devices))
         self.keys = {r.key for r in self.rows}
+
+    @property
+    def groups(self) -> list[int]:
+        """The groups that are rows."""
+        return sorted(self._groups)
+
+    @property
+    def tally_kind(self) -> TallyKind:
+        """By what firings are counted for these rows."""
+        return TallyKind.GROUP if self.kind is RowKind.GROUP else TallyKind.SITE
+
+    def _counted(self) -> list[Sequence[Any]]:
+        """The values of `fields`, and how many devices have them."""
+        counted = Device.objects.filter(admission="admitted").filter(self.narrowed()).order_by()
+        return list(counted.values_list(*self.fields()).annotate(n=Count("id")))
 
     @property
     def overlap(self) -> bool:

@@ -10,7 +10,7 @@ from django.db.models import Case, DateTimeField, F, Value, When
 
 from herald.clock.models import Heartbeat
 
-TURN, FOLLOW, GATEWAY, SERVER = "turn", "follow", "gateway", "server"
+TURN, FOLLOW, COUNT, GATEWAY, SERVER = "turn", "follow", "count", "gateway", "server"
 #: the pause between beats, of real time
 BEAT_SECONDS = 4.0
 #: a part that has not beaten for so long (of real time) is away

@@ -1,9 +1,9 @@
 """The clock process: what must happen when time passes, whether or not anybody looks.
 
-Two loops, each in a thread with its own database connection: one turns rollouts and schedules, every second while
-something happens and now and then while nothing does; the other keeps membership true a few times a second. A third
-thread watches the parts of the system (`now.watching`). An advisory lock lets several clock processes run against one
-database; one of them works, the others stand by.
+Three loops, each in a thread with its own database connection: one turns rollouts and schedules, every second while
+something happens and now and then while nothing does; one keeps membership true a few times a second; one counts what
+the calendar tells of. A fourth thread watches the parts of the system (`now.watching`). Advisory locks let several
+clock processes run against one database; one of them works, the others stand by.
 """
 
 import threading
@@ -15,17 +15,18 @@ import structlog
 from django.db import close_old_connections, connection
 from django.db.utils import InterfaceError, OperationalError
 
+from herald.agenda.keeping import keep_counts
 from herald.attention.quarantine import Isolation
 from herald.catalog.facts import find_facts
 from herald.clock.conditions import refresh_conditions
-from herald.clock.heartbeat import BEAT_SECONDS, FOLLOW, TURN, beat
+from herald.clock.heartbeat import BEAT_SECONDS, COUNT, FOLLOW, TURN, beat
 from herald.clock.models import TimeBase
 from herald.clock.rest import Rest
 from herald.commands.misses import note_misses
 from herald.commands.outputs import delete_old
 from herald.commands.tallies import tally_ended
 from herald.commands.turn import turn_schedules
-from herald.db.locks import FOLLOW_LOOP, TURN_LOOP, try_session_lock
+from herald.db.locks import COUNT_LOOP, FOLLOW_LOOP, TURN_LOOP, try_session_lock
 from herald.deliveries import services as deliveries
 from herald.fleet.models import MembershipQueueEntry
 from herald.groups.membership import process_changed_devices, refresh_time_groups
@@ -49,7 +50,7 @@ FLEET_EVERY = timedelta(minutes=1)
 FLEET_SECONDS = 10.0
 #: an hour's sample is looked for so often in real time, and four times an hour
 SAMPLE_SECONDS, HOUR = 15.0, timedelta(hours=1)
-_LOCKS = {TURN: TURN_LOOP, FOLLOW: FOLLOW_LOOP}
+_LOCKS = {TURN: TURN_LOOP, FOLLOW: FOLLOW_LOOP, COUNT: COUNT_LOOP}
 #: batches of changed devices that one pass follows at most
 MOST_BATCHES = 200
 log = structlog.get_logger()
@@ -121,11 +122,24 @@ class _MembershipWorker:
         return QUIET_SECONDS if is_quiet else FOLLOW_SECONDS
 
 
+class _Counter:
+    """Counts what the calendar tells of, and rests (`keep_counts` says for how long)."""
+
+    def __init__(self) -> None:
+        self._next = float("-inf")
+
+    def __call__(self) -> float:
+        if time.monotonic() >= self._next:
+            self._next = keep_counts(now=clock.now()) + time.monotonic()
+        return BEAT_SECONDS
+
+
 def run(stop: threading.Event) -> None:
-    """Run both loops until `stop` is set."""
+    """Run the loops until `stop` is set."""
     threads = [
         threading.Thread(target=_loop, args=(TURN, _Turner(), stop), name="turn"),
         threading.Thread(target=_loop, args=(FOLLOW, _MembershipWorker(), stop), name="follow"),
+        threading.Thread(target=_loop, args=(COUNT, _Counter(), stop), name="count"),
         threading.Thread(target=Watcher(stop).run, name="watch"),
     ]
     for thread in threads:

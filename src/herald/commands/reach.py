@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from functools import cache
 from typing import TYPE_CHECKING, Any, Protocol
 
-from django.db.models import Count, IntegerField, Q, Value
+from django.db.models import Count, IntegerField, Q, Value, prefetch_related_objects
 
 from herald.calendar.services import freezes_between, held_by
 from herald.commands.models import CommandTemplate, FreezeChoice, Schedule
@@ -108,6 +108,7 @@ def reach_by(schedules: Sequence[Schedule], by: Counting) -> dict[int, Counter[t
     An audience that is one whole group, as most are, is counted with all other such ones at once; the others take a
     question in which each stands once, however many commands are for it.
     """
+    prefetch_related_objects(list(schedules), "include", "exclude")
     named = named_by(Schedule, [s.pk for s in schedules])
     whole: dict[str, list[tuple[Schedule, int]]] = defaultdict(list)
     mixed: list[Schedule] = []

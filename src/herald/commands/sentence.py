@@ -7,7 +7,7 @@ from typing import Any
 
 from herald.commands.models import CommandTemplate, FreezeChoice, LateChoice, OverlapChoice, Schedule, When
 from herald.commands.templates import verb_phrase
-from herald.groups.audience import audience_words, names_of, whom_in_words
+from herald.groups.audience import audience_words, excluded_words, names_of, whom_in_words
 from herald_core.parameters import parameter_words
 from herald_core.text import Part, slot, word
 from herald_core.timing.recurrence import Recurrence, RuleError, read_rule
@@ -64,7 +64,7 @@ def schedule_sentence(schedule: Schedule) -> str:
 
 def sentence_parts(schedule: Schedule) -> list[Part]:
     """The sentence in pieces; `slot` names what a piece says, and is empty for the words between."""
-    whom, but = audience_words(schedule) or "nobody yet", names_of(schedule.exclude.all())
+    whom, but = audience_words(schedule) or "nobody yet", excluded_words(schedule)
     same = {name: getattr(schedule, name) for name in _SAME}
     return _parts(_Words(audience=whom, exclude=but, made_on=schedule.created_at.date(), **same))
 

@@ -23,6 +23,7 @@ RANKS = 7_301_004
 #: with an import's id: its file is read
 IMPORT = 7_301_005
 CHAIN = 7_301_007
+COUNT_LOOP = 7_301_009
 #: what is kept no longer is deleted
 RETENTION = 7_301_008
 #: taken by the trigger that keeps one administrator, and by nothing else

@@ -2,13 +2,16 @@
 
 from collections.abc import Collection, Sequence
 from datetime import datetime
-from typing import Any, Self
+from typing import TYPE_CHECKING, Any, Self
 
 from django.db import models
 from django.db.models import BooleanField, Count, ExpressionWrapper, F, Q
 
 from herald.fleet.presence import heard_in_time
 from herald_core.deliveries import ACTIVE, OPEN, Phase
+
+if TYPE_CHECKING:
+    from herald.commands.models import Occurrence
 
 
 class CommandQuerySet(models.QuerySet["Delivery"]):
@@ -70,10 +73,10 @@ class CommandQuerySet(models.QuerySet["Delivery"]):
         rows = self.filter(occurrence_id__any=list(occurrence_ids)).order_by()
         return list(rows.values_list("occurrence_id", "phase", *fields).annotate(n=Count("id")))
 
-    def late_since_tally(self, occurrence_ids: Collection[int]) -> set[int]:
+    def late_since_tally(self, occurrences: "models.QuerySet[Occurrence]") -> set[int]:
         """Those of some firings that were tallied before a device of theirs proved well after all, and whose answers
         are all there to be counted anew."""
-        rows = self.filter(late=True, occurrence_id__any=list(occurrence_ids), occurrence__detail="whole")
+        rows = self.filter(late=True, occurrence__in=occurrences, occurrence__detail="whole")
         return set(rows.filter(phase_since__gt=F("occurrence__tallied_at")).values_list("occurrence_id", flat=True))
 
     def unheard_by_schedule(self, schedule_ids: Collection[int], now: datetime) -> dict[int, int]:

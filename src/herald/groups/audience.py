@@ -1,8 +1,9 @@
 """An audience: devices in some groups or named, and not in others."""
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Sequence
 from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
+from django.contrib.postgres.expressions import ArraySubquery
 from django.db.models import Count, Exists, Min, Model, OuterRef, Q, QuerySet, Subquery
 
 from herald.fleet.models import Device
@@ -102,15 +103,41 @@ def names_of(groups: Iterable[Group]) -> str:
 
 def audience_words(thing: HasAudience) -> str:
     """Whom it is for in words: “Field gateways and 3 devices”; empty for nobody."""
-    return whom_in_words(thing.include.all(), *_named(thing))
+    return _in_words(_names(thing, "include"), *_named(thing))
+
+
+def excluded_words(thing: HasAudience) -> str:
+    """The groups that it is not for in words; empty for none."""
+    return in_words(_names(thing, "exclude"))
 
 
 def whom_in_words(groups: Iterable[Group], count: int, first: str) -> str:
     """Groups, and so many devices by name of which `first` is one, as an audience is said."""
-    words = [g.name for g in groups]
+    return _in_words([g.name for g in groups], count, first)
+
+
+def _names(thing: HasAudience, field: str) -> list[str]:
+    known: list[str] | None = getattr(thing, f"{field}_names", None)
+    return [g.name for g in getattr(thing, field).all()] if known is None else known
+
+
+def _in_words(groups: Sequence[str], count: int, first: str) -> str:
+    words = list(groups)
     if count:
         words.append(first if count == 1 else f"{count} devices")
     return in_words(words)
+
+
+def with_audience_words(things: T) -> T:
+    """With what `audience_words` and `excluded_words` say, in the same query, and without the groups themselves."""
+    owner = things.model._meta.model_name
+
+    def names(field: str) -> ArraySubquery:
+        through = getattr(things.model, field).through
+        mine = through.objects.filter(**{owner: OuterRef("pk")}).order_by("group_id")
+        return ArraySubquery(mine.values("group__name"))
+
+    return with_named(things).annotate(include_names=names("include"), exclude_names=names("exclude"))
 
 
 def with_named(things: T) -> T:

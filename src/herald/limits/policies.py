@@ -139,6 +139,7 @@ POLICIES: Mapping[str, Policy] = {
     "calendar_calendarsource_sites": _NOTHING,
     "configuration_keptbyfile": _NOTHING,
     "now_pauseofeverything": _SHARED,
+    "agenda_keptcounts": _NOTHING,
     "agenda_feed": _own("owner_id"),
     "agenda_feedevent": Policy("EXISTS (SELECT FROM agenda_feed f WHERE f.id = feed_id)", CHANGE),
     "samples_reportmail": _own("owner_id"),

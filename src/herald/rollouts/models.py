@@ -11,7 +11,8 @@ from django.db.models import F, Q
 from herald.fleet.models import Device, DeviceModel
 from herald.groups.models import Group
 from herald.images.models import Image
-from herald.rollouts.querysets import RolloutQuerySet
+from herald.rollouts.querysets import RolloutQuerySet, StoredForecastQuerySet
+from herald.rollouts.querysets import Transfers as Transfers
 from herald_core.changes import Change, Choice
 from herald_core.deliveries import Deferral
 from herald_core.preflight import Outcome
@@ -421,3 +422,5 @@ class StoredForecast(models.Model):
     hourly = models.JSONField(default=list)
     #: of the sites whose uplinks have most to carry, by id: how many files come at once in each hour from `at` on
     transfers = models.JSONField(default=dict)
+
+    objects = StoredForecastQuerySet.as_manager()

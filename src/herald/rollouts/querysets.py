@@ -1,14 +1,16 @@
 """Every query about rollouts and their rings."""
 
+from collections.abc import Collection
 from datetime import datetime
 from typing import TYPE_CHECKING, Self
 
-from django.db import models
+import msgspec
+from django.db import connection, models
 from django.db.models import Exists, OuterRef, Q
 
 from herald.db.expressions import containing
 from herald.deliveries.models import Delivery
-from herald.groups.audience import with_named
+from herald.groups.audience import with_audience_words, with_named
 
 if TYPE_CHECKING:
     from herald.rollouts.models import Stage
@@ -28,6 +30,12 @@ class RolloutQuerySet(models.QuerySet["Rollout"]):
             )
             .order_by("-id")
         )
+
+    def planned(self) -> Self:
+        """Newest first, with what a calendar shows."""
+        read = self.select_related("forecast").defer("forecast__transfers")  # which `transfers_of` reads sooner
+        shown = read.prefetch_related("rings", "changes__image").order_by("-id")
+        return with_audience_words(shown)
 
     def in_stage(self, stage: "Stage | None") -> Self:
         """Drafts, those that are open, or those that have ended; all, where no stage is asked for."""
@@ -97,3 +105,21 @@ class RolloutQuerySet(models.QuerySet["Rollout"]):
         """Rollouts, not ended, that name the group."""
         named = Q(include=group_id) | Q(exclude=group_id) | Q(rings__group=group_id)
         return self.filter(named, ended_at__isnull=True).distinct().order_by("id")
+
+
+#: a moment, and of sites by id how many files come at once in each hour from it on
+Transfers = tuple[datetime, dict[int, list[float]]]
+_TRANSFERS = msgspec.json.Decoder(list[Transfers])
+
+
+class StoredForecastQuerySet(models.QuerySet["StoredForecast"]):
+    def transfers_of(self, rollout_ids: Collection[int]) -> list[Transfers]:
+        """What the uplinks of sites have to carry by the forecasts of some rollouts."""
+        with connection.cursor() as cursor:  # a hundred thousand numbers are read ten times sooner as one text
+            cursor.execute(
+                "SELECT json_agg(json_build_array(to_json(at), transfers))::text FROM rollouts_storedforecast"
+                " WHERE rollout_id = ANY(%s)",
+                [list(rollout_ids)],
+            )
+            [text] = cursor.fetchone()
+        return _TRANSFERS.decode(text) if text else []

@@ -4580,10 +4580,15 @@ export interface components {
                 [key: string]: number;
             };
         };
-        /** @description All that happens in [from, until), in rows of time zones, sites or groups. */
+        /**
+         * @description All that happens in [from, until), in rows of time zones, sites or groups. The devices in it were counted at
+         *     `counted_at`; just now, where that is null.
+         */
         CalendarAnswer: {
             /** Format: date-time */
             now: string;
+            /** Format: date-time */
+            counted_at: string | null;
             /** Format: date-time */
             begins_at: string;
             /** Format: date-time */

@@ -139,9 +139,11 @@ class CalendarSite(serializers.Serializer[Any]):
 
 
 class CalendarAnswer(serializers.Serializer[Any]):
-    """All that happens in [from, until), in rows of time zones, sites or groups."""
+    """All that happens in [from, until), in rows of time zones, sites or groups. The devices in it were counted at
+    `counted_at`; just now, where that is null."""
 
     now = serializers.DateTimeField()
+    counted_at = serializers.DateTimeField(allow_null=True)
     begins_at = serializers.DateTimeField()
     ends_at = serializers.DateTimeField()
     rows = CalendarRow(many=True)

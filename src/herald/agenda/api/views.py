@@ -14,6 +14,7 @@ from herald.agenda import load
 from herald.agenda.api.serializers import CalendarAnswer
 from herald.agenda.firings import Planned, RowFirings, past, planned, rows_of_planned
 from herald.agenda.freezes import FreezePlan, freezes_within
+from herald.agenda.keeping import kept_rows
 from herald.agenda.rollouts import RingSpan, RolloutPlan, rollouts_within
 from herald.agenda.rows import RowKind, Rows
 from herald.commands.models import Schedule
@@ -60,15 +61,16 @@ class CalendarView(APIView):
 
 
 def _answer(kind: RowKind, *, start: datetime, end: datetime, now: datetime) -> dict[str, Any]:
-    rows = Rows(kind)
+    rows = kept_rows(kind)
     ahead, behind = max(start, now), min(end, now)
     rollouts = rollouts_within(rows, start=start, end=end, now=now)
-    active = list(Schedule.objects.active())
+    active = list(Schedule.objects.planned())
     plans = planned(active, rows, start=ahead, end=end)
     was = past(rows, {s.pk: s for s in active}, start=start, end=behind)
     bars = load.Bars(ahead, end)
     return {
         "now": now,
+        "counted_at": rows.counted_at,
         "begins_at": start,
         "ends_at": end,
         "rows": rows.rows,
@@ -77,7 +79,7 @@ def _answer(kind: RowKind, *, start: datetime, end: datetime, now: datetime) -> 
         "freezes": [_freeze(f) for f in freezes_within(rows, start=start, end=end)],
         "bar_hours": bars.length // timedelta(hours=1),
         "load": load.load_ahead(rollouts, plans, bars),
-        "sites": load.narrow_sites(rollouts, bars),
+        "sites": load.narrow_sites(rollouts, bars, rows.known),
     }
 
 

@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from typing import Any
 
-from herald.groups.audience import audience_words, names_of, whom_in_words
+from herald.groups.audience import audience_words, excluded_words, names_of, whom_in_words
 from herald.images.models import Image
 from herald.rollouts.models import Rollout, RolloutState
 from herald_core.changes import Choice
@@ -79,7 +79,7 @@ def _words_of(rollout: Rollout) -> RolloutWords:
     return RolloutWords(
         targets=_targets(rollout),
         audience=audience_words(rollout),
-        exclude=names_of(rollout.exclude.all()),
+        exclude=excluded_words(rollout),
         rolls_back=rollout.rolls_back_id,
         rings=len(rollout.rings.all()),
         window=_hours(rollout.window_start, rollout.window_end),

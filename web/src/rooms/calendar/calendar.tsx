@@ -4,6 +4,7 @@ import { getRouteApi, Link } from "@tanstack/react-router";
 import clsx from "clsx";
 import { useState } from "react";
 import { useClock } from "@/lib/clock";
+import { fullInstant, relative } from "@/lib/format";
 import { usePageTitle } from "@/lib/title";
 import { Button, Empty } from "@/parts/controls";
 import { FreezeForm } from "@/parts/freeze-form";
@@ -97,7 +98,7 @@ export function Calendar() {
                   onMove={(found) => setMove({ move: found })}
                   onOpen={setOpened}
                 />
-                <Legend />
+                <Legend countedAt={answer.counted_at} />
                 <LoadChart answer={answer} days={days} />
                 <SiteLoads answer={answer} days={days} />
               </>
@@ -196,7 +197,8 @@ function Choice<T extends string>({
   );
 }
 
-function Legend() {
+function Legend({ countedAt }: { countedAt: string | null }) {
+  const { now, zone } = useClock();
   const box = "inline-block h-3 w-5 rounded-[2px] align-[-2px]";
   return (
     <ul className="mt-1.5 flex flex-wrap gap-x-5 gap-y-1 text-soft text-xs" aria-label="Legend">
@@ -227,6 +229,11 @@ function Legend() {
       <li>
         <span aria-hidden className={clsx(box, "border border-rule bg-side")} /> local night
       </li>
+      {countedAt && (
+        <li className="ml-auto" title={fullInstant(countedAt, zone)}>
+          devices counted {relative(countedAt, now)}
+        </li>
+      )}
     </ul>
   );
 }

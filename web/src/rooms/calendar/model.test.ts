@@ -90,6 +90,7 @@ const schedule = (id: number, planned: ReturnType<typeof firings>[], past: Retur
 });
 const answer = (fields: Partial<Answer>): Answer => ({
   now: NOW.toISOString(),
+  counted_at: null,
   begins_at: "",
   ends_at: "",
   rows: [],
