@@ -278,7 +278,15 @@ PYTHON = (
         'TallyKind.GROUP: "device__site_id"',
         "server/test_calendar",
     ),
-    server("agenda/load.py", "return [round(n / each, 2) for n in hours]", "return hours", "server/test_uplinks"),
+    server("agenda/load.py", "round(float(n / each), 2)", "round(float(n), 2)", "server/test_uplinks"),
+    server("agenda/load.py", "(bar >= 0) & ", "", "server/test_calendar"),
+    server("agenda/counts.py", 'f"{schedule.pk}.{schedule.revision}"', 'f"{schedule.pk}"', "server/test_kept_counts"),
+    server("agenda/rows.py", "known.groups != self.groups", "False", "server/test_kept_counts"),
+    server("agenda/keeping.py", "if e.pk in over ", "", "server/test_kept_counts"),
+    server("agenda/keeping.py", "- USABLE)", "- 9 * USABLE)", "server/test_kept_counts"),
+    server(
+        "limits/policies.py", '"agenda_keptcounts": _NOTHING', '"agenda_keptcounts": _SHARED', "server/test_kept_counts"
+    ),
     server(
         "rollouts/models.py",
         "if self.state == RolloutState.RUNNING else None",

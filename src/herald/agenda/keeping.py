@@ -1,4 +1,4 @@
-"""The counts of the calendar, made by the clock over the whole fleet again and again: to count 100,000 devices at each
+"""The counts of the calendar, made over the whole fleet again and again: to count 100,000 devices at each
 look would take a second of it."""
 
 import time
