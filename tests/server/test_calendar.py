@@ -8,6 +8,7 @@ from django.db import transaction
 from rest_framework.test import APIClient
 
 from herald.agenda.keeping import keep_counts
+from herald.agenda.load import Bars
 from herald.agenda.models import KeptCounts
 from herald.calendar.services import FreezeDraft, save_freeze
 from herald.commands import compose
@@ -253,6 +254,15 @@ def test_freezes_stand_in_the_rows_that_they_hold(client: APIClient, two_sites: 
     assert groups["Harvest"] == [{"row": str(west.pk), "devices": 3}]
     sites = {f["name"]: len(f["devices"]) for f in asked(client, rows="site")["freezes"]}
     assert sites == {"Harvest": 1, "All": 2, "Yearly": 1}
+
+
+def test_what_began_before_the_first_bar_counts_from_there() -> None:
+    bars = Bars(NOW, NOW + 3 * HOUR)
+    half_an_hour = timedelta(minutes=30)
+    spread = bars.of_spans([(NOW - HOUR, 40), (NOW + 2 * HOUR + half_an_hour, 8)], 2 * HOUR)
+    assert list(spread) == [20, 0, 2], "half of the first is over, and a quarter of the last comes within the bars"
+    hours = bars.of_hours([(NOW - HOUR, [5, 6, 7]), (NOW - HOUR, [0, 0, 0, 1]), (NOW + half_an_hour, [4])])
+    assert list(hours) == pytest.approx([8, 9, 1])
 
 
 @pytest.mark.parametrize(

@@ -64,7 +64,7 @@ def watch(api: Api, out: Output, word: str) -> int:
     with drawn:
         while True:
             drawn.show(rollout, lost)
-            if rollout["state"] in ENDS and not lost:
+            if rollout["state"] in ENDS:
                 break
             time.sleep(SOONEST)
             changes.happened.wait(LATEST - SOONEST)

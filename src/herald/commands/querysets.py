@@ -1,7 +1,7 @@
 """Every query about templates, schedules, occurrences and what devices sent."""
 
 from collections.abc import Collection
-from datetime import datetime
+from datetime import date, datetime
 from typing import TYPE_CHECKING, Any, Self
 
 import msgspec
@@ -115,6 +115,18 @@ class OccurrenceQuerySet(models.QuerySet["Occurrence"]):
                 [moment],
             )
             return {phase: int(count) for phase, count in cursor.fetchall()}
+
+    def failed_by_day(self, since: datetime) -> list[tuple[int, date, int]]:
+        """Schedule, the day (UTC) of a firing and how many devices it failed on, of firings since a moment of which
+        only the tally is kept."""
+        with connection.cursor() as cursor:
+            cursor.execute(
+                "SELECT schedule_id, (fires_at AT TIME ZONE 'UTC')::date, sum((row ->> 3)::bigint)::bigint"
+                " FROM commands_occurrence, jsonb_array_elements(tally) row"
+                " WHERE fires_at >= %s AND detail <> 'whole' AND row ->> 2 = 'failed' GROUP BY 1, 2",
+                [since],
+            )
+            return list(cursor.fetchall())
 
     def to_shorten(self) -> Self:
         """Firings that are over, of which all is kept and need not be for ever, the oldest first. The latest of a

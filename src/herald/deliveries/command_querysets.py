@@ -1,11 +1,12 @@
 """Queries about deliveries that commands ask, and the phases that all ask."""
 
 from collections.abc import Collection, Sequence
-from datetime import datetime
+from datetime import UTC, date, datetime
 from typing import TYPE_CHECKING, Any, Self
 
 from django.db import models
 from django.db.models import BooleanField, Count, ExpressionWrapper, F, Q
+from django.db.models.functions import TruncDate
 
 from herald.fleet.presence import heard_in_time
 from herald_core.deliveries import ACTIVE, OPEN, Phase
@@ -78,6 +79,14 @@ class CommandQuerySet(models.QuerySet["Delivery"]):
         are all there to be counted anew."""
         rows = self.filter(late=True, occurrence__in=occurrences, occurrence__detail="whole")
         return set(rows.filter(phase_since__gt=F("occurrence__tallied_at")).values_list("occurrence_id", flat=True))
+
+    def failed_by_day(self, since: datetime) -> list[tuple[int | None, int, date, int]]:
+        """Rollout or (where that is None) schedule, a day (UTC) and how many devices it failed on that day; of firings
+        only those whose answers are all there."""
+        rows = self.filter(phase=Phase.FAILED.value, phase_since__gte=since)
+        whole = rows.filter(Q(occurrence=None) | Q(occurrence__detail="whole")).order_by()
+        days = whole.annotate(day=TruncDate("phase_since", tzinfo=UTC))
+        return list(days.values_list("rollout_id", "occurrence__schedule_id", "day").annotate(n=Count("id")))
 
     def unheard_by_schedule(self, schedule_ids: Collection[int], now: datetime) -> dict[int, int]:
         """How many devices whose active order is a command of a schedule are not heard from in time."""

@@ -145,6 +145,7 @@ class Delivery(models.Model):
                 condition=Q(is_current_step=True, kind="install", phase__in=[Phase.FAILED.value, Phase.EXPIRED.value]),
                 name="delivery_ended_badly",
             ),
+            models.Index(fields=["phase_since"], condition=Q(phase=Phase.FAILED.value), name="delivery_failed_since"),
             models.Index(
                 fields=["occurrence", "phase"],
                 condition=Q(phase__in=[p.value for p in OPEN], occurrence__isnull=False),

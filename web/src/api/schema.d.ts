@@ -1200,7 +1200,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Versions by family, the share on approved versions and the devices on time, from samples. */
+        /** @description Versions by family, the share on approved versions and the devices on time, from samples; and what failed. */
         get: operations["fleet_over_time"];
         put?: never;
         post?: never;
@@ -5472,6 +5472,18 @@ export interface components {
             counted_at: string | null;
             uses: components["schemas"]["GroupUse"][];
         };
+        /**
+         * @description A day (UTC) on which something failed and was not tried again since: on how many devices an install, on how many
+         *     a command, and of what; `others` counts rollouts and schedules that are not named.
+         */
+        FailedDayView: {
+            /** Format: date */
+            day: string;
+            installs: number;
+            commands: number;
+            of: components["schemas"]["FailedObject"][];
+            others: number;
+        };
         /** @description A device that failed for good. */
         FailedDevice: {
             device: string;
@@ -5481,6 +5493,15 @@ export interface components {
             error: string;
             text: string;
         };
+        /** @description A rollout or a schedule, and on how many devices it failed on a day. */
+        FailedObject: {
+            kind: components["schemas"]["FailedObjectKindEnum"];
+            id: number;
+            title: string;
+            devices: number;
+        };
+        /** @enum {string} */
+        FailedObjectKindEnum: "rollout" | "schedule";
         /** @description An error word, and how many devices failed with it. */
         FailedWith: {
             error: string;
@@ -5569,12 +5590,13 @@ export interface components {
             models: components["schemas"]["FirmwareOfPlace"][];
             sites: components["schemas"]["FirmwareOfPlace"][];
         };
-        /** @description The fleet over time, to now, and what is expected from now on. */
+        /** @description The fleet over time, to now, and what is expected from now on. Days on which nothing failed are left out. */
         FleetOverTime: {
             standing: components["schemas"]["StandingView"];
             points: components["schemas"]["FleetPoint"][];
             expected: components["schemas"]["ExpectedPoint"][];
             families: components["schemas"]["FamilyOverTime"][];
+            failed: components["schemas"]["FailedDayView"][];
         };
         FleetPoint: {
             /** Format: date-time */

@@ -15,6 +15,7 @@ from herald.http.fields import read_limit
 from herald.people.permissions import WHOLE
 from herald.samples.by_place import FirmwareReport, by_version, tables
 from herald.samples.compliance import expected, on_the_way, over_time, standing
+from herald.samples.failures import failed_days
 from herald.time import clock
 
 MOST_DAYS = 730
@@ -65,13 +66,34 @@ class FamilyOverTime(serializers.Serializer[Any]):
     bands = VersionBand(many=True)
 
 
+class FailedObject(serializers.Serializer[Any]):
+    """A rollout or a schedule, and on how many devices it failed on a day."""
+
+    kind = serializers.ChoiceField(choices=["rollout", "schedule"])
+    id = serializers.IntegerField()
+    title = serializers.CharField()
+    devices = serializers.IntegerField()
+
+
+class FailedDayView(serializers.Serializer[Any]):
+    """A day (UTC) on which something failed and was not tried again since: on how many devices an install, on how many
+    a command, and of what; `others` counts rollouts and schedules that are not named."""
+
+    day = serializers.DateField()
+    installs = serializers.IntegerField()
+    commands = serializers.IntegerField()
+    of = FailedObject(many=True)
+    others = serializers.IntegerField()
+
+
 class FleetOverTime(serializers.Serializer[Any]):
-    """The fleet over time, to now, and what is expected from now on."""
+    """The fleet over time, to now, and what is expected from now on. Days on which nothing failed are left out."""
 
     standing = StandingView()
     points = FleetPoint(many=True)
     expected = ExpectedPoint(many=True)
     families = FamilyOverTime(many=True)
+    failed = FailedDayView(many=True)
 
 
 class StandingApiView(APIView):
@@ -83,17 +105,19 @@ class StandingApiView(APIView):
 
 
 class FleetOverTimeView(APIView):
-    """Versions by family, the share on approved versions and the devices on time, from samples."""
+    """Versions by family, the share on approved versions and the devices on time, from samples; and what failed."""
 
     @extend_schema(operation_id="fleet_over_time", parameters=[OpenApiParameter("days", int)], responses=FleetOverTime)
     def get(self, request: Request) -> Response:
         now = clock.now()
         days = read_limit(request.query_params.get("days"), default=30, most=MOST_DAYS)
-        points, families = over_time(now - timedelta(days=days), now)
+        since = now - timedelta(days=days)
+        points, families = over_time(since, now)
         ways = on_the_way()
         stands = standing(ways)
         ahead = expected(now, stands, ways)
-        body = {"standing": stands, "points": points, "expected": ahead, "families": families}
+        failed = failed_days(since.replace(hour=0, minute=0, second=0, microsecond=0))
+        body = {"standing": stands, "points": points, "expected": ahead, "families": families, "failed": failed}
         return Response(FleetOverTime(body).data)
 
 

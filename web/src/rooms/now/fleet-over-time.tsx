@@ -12,6 +12,7 @@ import { Card } from "@/parts/controls";
 import { Choice } from "@/parts/list-parts";
 import { NoDevices } from "@/parts/no-devices";
 import { Loaded } from "@/parts/views";
+import { FailedDays } from "./failed-days";
 import { fleetOverTime } from "./queries";
 import { standingWords } from "./standing-words";
 
@@ -23,6 +24,7 @@ export function FleetOverTime() {
   usePageTitle("The fleet over time");
   const { days } = route.useSearch();
   const navigate = route.useNavigate();
+  const { now } = useClock();
   const asked = useQuery(fleetOverTime(days ?? 30));
   return (
     <div className="h-full overflow-auto px-5 py-4">
@@ -55,6 +57,7 @@ export function FleetOverTime() {
             <Card className="mb-4">
               <Share all={all} />
             </Card>
+            <FailedDays failed={all.failed} now={now} days={days ?? 30} />
             <div className="grid grid-cols-2 gap-4 max-lg:grid-cols-1">
               {all.families.map((f) => (
                 <FamilyCard key={f.family} family={f} points={all.points} />
@@ -75,6 +78,7 @@ function Share({ all }: { all: Answer }) {
   const { now, zone } = useClock();
   const { points, expected, standing } = all;
   const share = points.map((p) => ({ at: new Date(p.at), share: p.devices ? p.approved / p.devices : 0 }));
+  const onTime = points.map((p) => ({ at: new Date(p.at), share: p.devices ? p.on_time / p.devices : 0 }));
   const ahead = [
     { at: now, share: standing.approved / standing.devices },
     ...expected.map((e) => ({
@@ -104,6 +108,7 @@ function Share({ all }: { all: Answer }) {
             </text>
           </g>
         ))}
+        <path d={path(onTime) ?? ""} fill="none" stroke="var(--soft)" strokeWidth="1.5" />
         <path d={path(share) ?? ""} fill="none" stroke="var(--verdigris)" strokeWidth="2.5" />
         {ahead.length > 1 && (
           <path d={path(ahead) ?? ""} fill="none" stroke="var(--verdigris)" strokeWidth="2" strokeDasharray="3 4" />
@@ -116,6 +121,16 @@ function Share({ all }: { all: Answer }) {
           {ahead.length > 1 ? `expected ${instant(last.toISOString(), zone, now)}` : "now"}
         </text>
       </svg>
+      <ul className="flex flex-wrap gap-x-5 text-soft text-xs">
+        <li>
+          <span aria-hidden className="mr-1.5 inline-block h-[3px] w-5 bg-verdigris align-middle" />
+          on an approved version
+        </li>
+        <li>
+          <span aria-hidden className="mr-1.5 inline-block h-px w-5 bg-soft align-middle" />
+          called on time, now {percent(onTime.at(-1)?.share ?? 0)}
+        </li>
+      </ul>
       {points.length < 2 && <p className="text-soft">It is sampled each hour; the line begins with the next sample.</p>}
     </>
   );
