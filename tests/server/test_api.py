@@ -2,6 +2,7 @@
 
 import json
 import re
+from collections.abc import Iterator
 from typing import Any
 
 import pytest
@@ -304,3 +305,23 @@ def test_the_sentence_takes_all_of_a_draft_but_what_the_browser_leaves_out(api: 
         re.findall(r"^    (\w+)(?:: _\w+)?,$", browser.partition("function saidOf")[2].partition("...said")[0], re.M)
     )
     assert draft - left_out == said - {"ring_count", "rolls_back_id"}
+
+
+def choices_in(part: Any, place: str = "") -> Iterator[tuple[str, list[Any]]]:
+    """Each place of a description that is one of several things, with these."""
+    if isinstance(part, dict):
+        if isinstance(part.get("oneOf"), list):
+            yield place, part["oneOf"]
+        for name, value in part.items():
+            yield from choices_in(value, f"{place}/{name}")
+    elif isinstance(part, list):
+        for n, value in enumerate(part):
+            yield from choices_in(value, f"{place}/{n}")
+
+
+def test_what_is_one_of_several_things_is_never_two_of_them() -> None:
+    """Whatever stands beside “anything” would be both, and no answer would be as described."""
+    document = json.loads((ROOT / "docs" / "openapi.json").read_text())
+    found = dict(choices_in(document))
+    assert found
+    assert [place for place, parts in found.items() if {} in parts] == []

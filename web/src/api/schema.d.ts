@@ -7032,8 +7032,8 @@ export interface components {
             /** Format: int64 */
             object_id: number;
             sentence: string;
-            before: unknown | null;
-            after: unknown | null;
+            before: unknown;
+            after: unknown;
         };
         /** @description Codes that open once each for whoever has lost their app; told this once. */
         RecoveryCodes: {

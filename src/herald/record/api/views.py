@@ -3,7 +3,7 @@
 from typing import Any
 
 from django.http.response import HttpResponseBase
-from drf_spectacular.utils import OpenApiParameter, extend_schema
+from drf_spectacular.utils import OpenApiParameter, extend_schema, extend_schema_field
 from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
@@ -21,6 +21,11 @@ SYSTEM = "system"
 MOST_EXPORTED = 100_000
 
 
+@extend_schema_field({})
+class AnyValue(serializers.JSONField):
+    """What an object was or became: whatever its kind keeps, or null."""
+
+
 class RecordRow(serializers.ModelSerializer[RecordEntry]):
     """One act; no actor means that the system acted by itself. `token` is the name of the token by which a script of
     theirs did it."""
@@ -28,6 +33,8 @@ class RecordRow(serializers.ModelSerializer[RecordEntry]):
     actor = serializers.CharField(source="actor.name", default=None, allow_null=True)
     token = serializers.CharField(source="token.name", default=None, allow_null=True)
     kind = serializers.ChoiceField(choices=Kind.choices)
+    before = AnyValue()
+    after = AnyValue()
 
     class Meta:
         model = RecordEntry
