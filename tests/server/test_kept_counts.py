@@ -57,6 +57,16 @@ def test_what_is_old_is_not_told(client: APIClient, west: Group) -> None:
     assert ([r["devices"] for r in answer["rows"]], answer["counted_at"]) == ([2], None)
 
 
+@pytest.mark.parametrize("written", [b"", b"[]", b'{"rings": 7}', b'{"devices": [[]], "over": "x"}'])
+def test_what_another_release_wrote_otherwise_is_counted_anew(client: APIClient, west: Group, written: bytes) -> None:
+    keep_counts(now=NOW)
+    KeptCounts.objects.update(counts=written)
+    answer = told(client)
+    assert ([r["devices"] for r in answer["rows"]], answer["counted_at"]) == ([3], None)
+    keep_counts(now=NOW)
+    assert told(client)["counted_at"] is not None
+
+
 @pytest.mark.parametrize("rows", ["zone", "site"])
 def test_what_was_begun_since_is_counted_when_it_is_asked_for(client: APIClient, west: Group, rows: str) -> None:
     keep_counts(now=NOW)

@@ -4,6 +4,8 @@ look would take a second of it."""
 import time
 from datetime import UTC, datetime, timedelta
 
+import msgspec
+
 from herald.agenda.counts import NONE, Counts, audience_counts, audiences_of, ring_counts
 from herald.agenda.models import KeptCounts
 from herald.agenda.rollouts import MOST_ENDED
@@ -40,13 +42,22 @@ def kept_rows(kind: RowKind, *, real_now: datetime | None = None) -> Rows:
     """Rows with what was counted of them a little while ago; nothing of it where that is too old, or was counted for
     other groups. The counts are of the whole fleet: somebody limited finds none, by the tables' policies."""
     fresh = KeptCounts.objects.filter(rows=kind, kept_at__gte=(real_now or datetime.now(UTC)) - USABLE)
-    kept = fresh.first()
-    return Rows(kind, Counts.read(bytes(kept.counts)), kept.counted_at) if kept else Rows(kind)
+    counts, counted_at = _read(fresh.first())
+    return Rows(kind, counts, counted_at)
+
+
+def _read(kept: KeptCounts | None) -> tuple[Counts | None, datetime | None]:
+    """What was kept, and of when it is; nothing where another release of the program wrote it otherwise."""
+    if kept is None:
+        return None, None
+    try:
+        return Counts.read(bytes(kept.counts)), kept.counted_at
+    except msgspec.DecodeError:
+        return None, None
 
 
 def _count(kind: RowKind) -> Counts:
-    kept = KeptCounts.objects.filter(rows=kind).first()
-    before, rows = Counts.read(bytes(kept.counts)) if kept else NONE, Rows(kind)
+    before, rows = _read(KeptCounts.objects.filter(rows=kind).first())[0] or NONE, Rows(kind)
     launched = Rollout.objects.filter(launched_at__isnull=False).prefetch_related("rings").order_by("-id")
     ended = list(launched.exclude(ended_at=None)[:MOST_ENDED])
     over = set(before.over) if before.groups == rows.groups else set()
