@@ -1,5 +1,5 @@
-"""The counts of the calendar, made over the whole fleet again and again: to count 100,000 devices at each
-look would take a second of it."""
+"""The counts of the calendar, made over the whole fleet again and again: to count 100,000 devices at each look would
+take a second of it."""
 
 import time
 from datetime import UTC, datetime, timedelta

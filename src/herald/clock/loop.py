@@ -45,6 +45,8 @@ FOLLOW_SECONDS, QUIET_SECONDS = 0.2, 0.6
 QUIET_AFTER_SECONDS = 5.0
 TIME_GROUPS_SECONDS = 60.0  # of real time
 FACTS_SECONDS = 10.0  # of real time
+#: counting that failed, which may have taken long, is tried again after so long
+COUNT_AGAIN_SECONDS = 60.0
 #: what devices show is looked at so often, of the installation's time, but not more often than this in real time
 FLEET_EVERY = timedelta(minutes=1)
 FLEET_SECONDS = 10.0
@@ -130,6 +132,7 @@ class _Counter:
 
     def __call__(self) -> float:
         if time.monotonic() >= self._next:
+            self._next = time.monotonic() + COUNT_AGAIN_SECONDS
             self._next = keep_counts(now=clock.now()) + time.monotonic()
         return BEAT_SECONDS
 
