@@ -1,6 +1,6 @@
 """Firings in the calendar: those that were, with how they went, and those that are planned."""
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -9,7 +9,7 @@ from typing import Any
 import msgspec
 
 from herald.agenda.counts import audience_counts
-from herald.agenda.rows import Cell, Cells, RowKind, Rows
+from herald.agenda.rows import Cells, RowKind, Rows
 from herald.commands.firing import firings_in
 from herald.commands.models import Schedule
 from herald.commands.tallies import Firing as WasFired
@@ -51,10 +51,14 @@ class Planned:
     cells: Cells
     firings: dict[str, list[Firing]]
 
-    def marks(self) -> Iterator[tuple[Cell, Firing, int]]:
-        for cell, n in self.cells.items():
-            for firing in self.firings.get(cell[1], ()):
-                yield cell, firing, n
+    def by_zone(self) -> Iterator[tuple[Firing, int]]:
+        """Each firing of each clock, and for how many devices it is."""
+        zones: Counter[str] = Counter()
+        for (_, zone), n in self.cells.items():
+            zones[zone] += n
+        for zone, n in zones.items():
+            for firing in self.firings.get(zone, ()):
+                yield firing, n
 
 
 def planned(schedules: Sequence[Schedule], rows: Rows, *, start: datetime, end: datetime) -> list[Planned]:
@@ -78,11 +82,11 @@ def rows_of_planned(plan: Planned, rows: Rows) -> list[RowFirings]:
     """The planned firings of a schedule, row by row."""
     spread = timedelta(minutes=plan.schedule.spread_minutes)
     marks: dict[str, list[Mark]] = defaultdict(list)
-    shown = rows.shown(plan.cells)
-    for cell, firing, n in plan.marks():
-        if cell in shown:
-            marks[cell[0]].append(Mark(at=firing.at, ends_at=firing.at + spread, devices=n))
-    return [_row(key, of) for key, of in marks.items()]
+    for (row, zone), n in rows.shown(plan.cells).items():
+        of_row = marks[row]
+        for firing in plan.firings.get(zone, ()):
+            of_row.append(Mark(at=firing.at, ends_at=firing.at + spread, devices=n))
+    return [_row(key, of) for key, of in marks.items() if of]
 
 
 def past(

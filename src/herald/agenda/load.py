@@ -113,7 +113,7 @@ def load_ahead(rollouts: Sequence[RolloutPlan], plans: Sequence[Planned], bars: 
     for plan in plans:
         if plan.schedule.template.harm != Harm.GENTLE:
             over = timedelta(minutes=plan.schedule.spread_minutes + plan.schedule.template.minutes)
-            spans[over] += [(firing.at, n) for _, firing, n in plan.marks()]
+            spans[over] += [(firing.at, n) for firing, n in plan.by_zone()]
     for over, of in spans.items():
         commands += bars.of_spans(of, over)
     return [

@@ -53,7 +53,8 @@ class ScheduleQuerySet(models.QuerySet["Schedule"]):
 
     def planned(self) -> Self:
         """The same, with what a calendar shows. Many are of one template, which is read once."""
-        return with_audience_words(self.filter(state="active").prefetch_related("template").order_by("id"))
+        shown = self.filter(state="active").prefetch_related("template").order_by("id")
+        return with_audience_words(shown.defer("fired_through", "quiet_until", "quiet_zones"))
 
     def locked(self) -> Self:
         """As they are now, locked against changes until the transaction ends."""

@@ -33,8 +33,9 @@ class RolloutQuerySet(models.QuerySet["Rollout"]):
 
     def planned(self) -> Self:
         """Newest first, with what a calendar shows."""
-        read = self.select_related("forecast").defer("forecast__transfers")  # which `transfers_of` reads sooner
-        shown = read.prefetch_related("rings", "changes__image").order_by("-id")
+        read = self.select_related("forecast").prefetch_related("rings", "changes__image").order_by("-id")
+        # the transfers are read sooner by `transfers_of`, and the others are the engine's
+        shown = read.defer("forecast__transfers", "audience_checked_at", "looked_at", "halted_at")
         return with_audience_words(shown)
 
     def in_stage(self, stage: "Stage | None") -> Self:
