@@ -7,7 +7,6 @@ from enum import StrEnum
 
 from herald.agenda.firings import planned
 from herald.agenda.freezes import freezes_within
-from herald.agenda.keeping import kept_rows
 from herald.agenda.rollouts import RolloutPlan, rollouts_within
 from herald.agenda.rows import RowKind, Rows
 from herald.commands.firing import EVERYWHERE
@@ -47,7 +46,7 @@ class Coming:
 def coming_up(*, now: datetime, rows: Rows | None = None, within: timedelta = DAY, each: int = 1) -> list[Coming]:
     """What happens by itself to the devices of some rows, or to all, soonest first. Of what comes again within the
     time, the first `each` times."""
-    rows, end = rows or kept_rows(RowKind.ZONE), now + within
+    rows, end = rows or Rows(RowKind.ZONE), now + within
     found = [*_firings(rows, now, end, each)]
     for plan in rollouts_within(rows, start=now, end=end, now=now):
         found += [*_windows(plan, now, each), *_rings(plan, now, end)]
