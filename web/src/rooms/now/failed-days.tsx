@@ -2,11 +2,13 @@
 import { Link } from "@tanstack/react-router";
 import clsx from "clsx";
 import { useState } from "react";
+import { useClock } from "@/lib/clock";
 import { count, counted, listed } from "@/lib/format";
 import { Button, Card } from "@/parts/controls";
 import { dayWords, everyDay, type FailedDay, total, worstOf } from "./failed-words";
 
-export function FailedDays({ failed, now, days }: { failed: FailedDay[]; now: Date; days: number }) {
+export function FailedDays({ failed, days }: { failed: FailedDay[]; days: number }) {
+  const { now } = useClock();
   const [chosen, setChosen] = useState<string | null>(null);
   const worst = worstOf(failed);
   const latest = failed.at(-1);

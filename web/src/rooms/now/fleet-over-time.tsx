@@ -24,7 +24,6 @@ export function FleetOverTime() {
   usePageTitle("The fleet over time");
   const { days } = route.useSearch();
   const navigate = route.useNavigate();
-  const { now } = useClock();
   const asked = useQuery(fleetOverTime(days ?? 30));
   return (
     <div className="h-full overflow-auto px-5 py-4">
@@ -57,7 +56,7 @@ export function FleetOverTime() {
             <Card className="mb-4">
               <Share all={all} />
             </Card>
-            <FailedDays failed={all.failed} now={now} days={days ?? 30} />
+            <FailedDays failed={all.failed} days={days ?? 30} />
             <div className="grid grid-cols-2 gap-4 max-lg:grid-cols-1">
               {all.families.map((f) => (
                 <FamilyCard key={f.family} family={f} points={all.points} />
