@@ -99,6 +99,7 @@ INSTALLED_APPS = [
     "drf_spectacular",
     "drf_spectacular_sidecar",
     "procrastinate.contrib.django",
+    "herald.db",
     "herald.people",
     "herald.clock",
     "herald.record",
