@@ -1,8 +1,8 @@
-"""What stands elsewhere in tests: a mail server, and a system that is called by webhooks."""
+"""What stands elsewhere in tests: a mail server, a system that is called by webhooks, and one that is read from."""
 
 import email
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from email.message import Message as Mail
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -74,12 +74,49 @@ def called() -> Iterator[Called]:
         def log_message(self, format: str, *args: object) -> None:
             pass
 
-    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    with _served(Handler) as address:
+        kept.url = f"{address}/hook"
+        yield kept
+
+
+Answer = Callable[[BaseHTTPRequestHandler], None]
+
+
+@contextmanager
+def web_server(answers: Mapping[str, Answer]) -> Iterator[str]:
+    """A web server on this machine that answers by path; its address."""
+
+    class Handler(BaseHTTPRequestHandler):
+        def do_GET(self) -> None:
+            answers[self.path](self)
+
+        def log_message(self, format: str, *args: object) -> None:
+            pass
+
+    with _served(Handler) as address:
+        yield address
+
+
+def says(body: bytes, status: int = 200, **headers: str) -> Answer:
+    """Answers with a body."""
+
+    def answer(handler: BaseHTTPRequestHandler) -> None:
+        handler.send_response(status)
+        for name, value in headers.items():
+            handler.send_header(name, value)
+        handler.end_headers()
+        handler.wfile.write(body)
+
+    return answer
+
+
+@contextmanager
+def _served(handler: type[BaseHTTPRequestHandler]) -> Iterator[str]:
+    server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
     thread = threading.Thread(target=server.serve_forever, daemon=True)
     thread.start()
-    kept.url = f"http://127.0.0.1:{server.server_port}/hook"
     try:
-        yield kept
+        yield f"http://127.0.0.1:{server.server_port}"
     finally:
         server.shutdown()
         thread.join()

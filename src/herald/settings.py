@@ -112,6 +112,7 @@ INSTALLED_APPS = [
     "herald.find",
     "herald.calendar",
     "herald.imports",
+    "herald.lists",
     "herald.rollouts",
     "herald.commands",
     "herald.deliveries",
@@ -242,6 +243,7 @@ SPECTACULAR_SETTINGS = {
         "SendStateEnum": "herald.notifications.models.SendState",
         "MailWhenEnum": "herald.notifications.api.views.MAIL_CHOICES",
         "RefusalCauseEnum": "herald.fleet.models.RefusalCause",
+        "ListNamesEnum": "herald.lists.models.Names",
     },
 }
 PROCRASTINATE_WORKER_DEFAULTS = {

@@ -34,6 +34,7 @@ from herald.images.api import paths, upkeep
 from herald.images.api import views as images
 from herald.imports.api import views as imports
 from herald.lifecycle.api import views as lifecycle
+from herald.lists.api import views as lists
 from herald.notifications.api import views as notifications
 from herald.notifications.api.demo_mail import DemoMailView
 from herald.now.metrics import MetricsView
@@ -313,6 +314,10 @@ urlpatterns = [
     _route("calendar-sources/<int:source_id>", calendar_sources.SourceView),
     _route("calendar-sources/<int:source_id>/preview", calendar_sources.SourceChangePreviewView),
     _route("calendar-sources/<int:source_id>/read", calendar_sources.SourceReadAction),
+    _route("followed-lists", lists.FollowedListsView),
+    _route("groups/<int:group_id>/list", lists.GroupListView),
+    _route("groups/<int:group_id>/list/preview", lists.GroupListPreviewView),
+    _route("groups/<int:group_id>/list/read", lists.GroupListReadAction),
     _route("command-templates", command_templates.TemplateListView),
     _route("command-templates/<slug:key>", command_templates.TemplateView),
     _route("schedules", commands.ScheduleListView),

@@ -22,7 +22,9 @@ from herald.groups.models import Group, GroupMembership, MembershipEvent
 from herald.groups.references import Reference
 from herald.http.agreement import CONSEQUENCES
 from herald.http.membership import FREE_CALLS, GATED_CALLS, mark_of
+from herald.http.outbound import Fetched
 from herald.imports import services as imports
+from herald.lists import services as lists
 from herald_core.versions import version_key
 from tests.factories import (
     NOW,
@@ -46,6 +48,15 @@ def followed(group: Group) -> Schedule:
     """A running schedule that reaches whoever is in the group."""
     draft = ScheduleDraft(template=restart(), include=[group], when=When.REPEAT, rule="FREQ=DAILY", time_of_day=time(5))
     return create_schedule(draft, actor=None, now=NOW)
+
+
+#: a list elsewhere, and what stands in it
+LIST, LISTED = "https://lists.larkfield.example/pumps.txt", list[str]()
+
+
+@pytest.fixture(autouse=True)
+def _elsewhere(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(lists, "fetch", lambda url, **_: Fetched("\n".join(LISTED).encode(), url))
 
 
 # -- every door
@@ -77,6 +88,20 @@ def door_groups_convert_to_rule(client: APIClient) -> tuple[Group, Ask]:
     return group, lambda **h: client.post(
         f"/api/v1/groups/{group.pk}/convert-to-rule", {"rule": "tag = lab"}, format="json", **h
     )
+
+
+def door_groups_list_follow(client: APIClient) -> tuple[Group, Ask]:
+    group = make_static("G", [])
+    LISTED[:] = [make_device().name]
+    return group, lambda **h: client.put(f"/api/v1/groups/{group.pk}/list", {"url": LIST}, format="json", **h)
+
+
+def door_groups_list_read(client: APIClient) -> tuple[Group, Ask]:
+    group = make_static("G", [])
+    LISTED.clear()
+    assert client.put(f"/api/v1/groups/{group.pk}/list", {"url": LIST}, format="json").status_code == 200
+    LISTED[:] = [make_device().name]
+    return group, lambda **h: client.post(f"/api/v1/groups/{group.pk}/list/read", {}, format="json", **h)
 
 
 def door_edits_create(client: APIClient) -> tuple[Group, Ask]:

@@ -2,16 +2,15 @@
 
 import socket
 import threading
-from collections.abc import Callable, Iterator
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from collections.abc import Iterator
+from http.server import BaseHTTPRequestHandler
 from ipaddress import ip_address
 
 import pytest
 from pytest_django import Settings
 
 from herald.http.outbound import FetchError, check_address, fetch, is_allowed
-
-Answer = Callable[[BaseHTTPRequestHandler], None]
+from tests.elsewhere import Answer, says, web_server
 
 
 @pytest.fixture
@@ -19,32 +18,8 @@ def elsewhere(settings: Settings) -> Iterator[tuple[dict[str, Answer], str]]:
     """A web server on this machine, which the settings allow; what it answers, by path, and its address."""
     settings.OUTBOUND_NETWORKS = ["127.0.0.0/8"]
     answers: dict[str, Answer] = {}
-
-    class Handler(BaseHTTPRequestHandler):
-        def do_GET(self) -> None:
-            answers[self.path](self)
-
-        def log_message(self, format: str, *args: object) -> None:
-            pass
-
-    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-    thread = threading.Thread(target=server.serve_forever, daemon=True)
-    thread.start()
-    yield answers, f"http://127.0.0.1:{server.server_port}"
-    server.shutdown()
-    thread.join()
-    server.server_close()
-
-
-def says(body: bytes, status: int = 200, **headers: str) -> Answer:
-    def answer(handler: BaseHTTPRequestHandler) -> None:
-        handler.send_response(status)
-        for name, value in headers.items():
-            handler.send_header(name, value)
-        handler.end_headers()
-        handler.wfile.write(body)
-
-    return answer
+    with web_server(answers) as address:
+        yield answers, address
 
 
 def refused(url: str, most: int = 100, seconds: float = 10) -> str:
@@ -177,3 +152,24 @@ def test_nobody_there_is_said(settings: Settings) -> None:
         port = taken.getsockname()[1]
     assert "could not be reached" in refused(f"http://127.0.0.1:{port}/")
     assert "There is no host named nowhere.invalid" in refused("http://nowhere.invalid/")
+
+
+def test_an_authorization_goes_to_the_address_and_nowhere_that_it_leads_on_to(
+    elsewhere: tuple[dict[str, Answer], str],
+) -> None:
+    answers, address = elsewhere
+    heard: dict[str, list[str | None]] = {}
+
+    def hears(name: str, then: Answer) -> Answer:
+        def answer(handler: BaseHTTPRequestHandler) -> None:
+            heard.setdefault(name, []).append(handler.headers.get("Authorization"))
+            then(handler)
+
+        return answer
+
+    others: dict[str, Answer] = {"/there": hears("other", says(b"theirs"))}
+    with web_server(others) as other:
+        answers["/own"] = hears("own", says(b"", 302, Location="/next"))
+        answers["/next"] = hears("next", says(b"", 302, Location=f"{other}/there"))
+        assert fetch(f"{address}/own", most_bytes=100, authorization="Bearer x1").body == b"theirs"
+    assert heard == {"own": ["Bearer x1"], "next": ["Bearer x1"], "other": [None]}

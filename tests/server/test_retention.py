@@ -405,7 +405,8 @@ BOUNDED = {
         fleet_custodian fleet_devicemodel fleet_enrolmentcode fleet_propertydefinition fleet_reportedfact fleet_site
         fleet_tag groups_family groups_folder groups_group groups_groupreference images_autoapproval images_image
         images_imagecleanup images_imagecleanup_images images_imagemodel images_signingkey imports_savedmapping
-        knox_authtoken limits_folderlimit limits_sitelimit limits_tokenfolder limits_tokensite notifications_channel
+        knox_authtoken limits_folderlimit limits_sitelimit limits_tokenfolder limits_tokensite lists_followedlist
+        notifications_channel
         notifications_notificationrule notifications_notificationrule_channels notifications_preference
         notifications_recipient now_pauseofeverything outages_plannedoutage record_comment rollouts_changerow
         rollouts_downgradepermit rollouts_ring rollouts_ringplan rollouts_ringplanversion rollouts_rollout

@@ -56,6 +56,14 @@ def called(words: Sequence[str]) -> dict[str, int]:
     Raises:
         Ambiguous: a word is the name of one device and the uid of another.
     """
+    found, two = called_by(words)
+    if two:
+        raise Ambiguous(two[0])
+    return found
+
+
+def called_by(words: Sequence[str]) -> tuple[dict[str, int], list[str]]:
+    """The same, and the words that are the name of one device and the uid of another, which lead to neither."""
     plain = {w: _told_apart(w, ("name", "uid")) for w in words}
     by_name: dict[str, int] = {}
     by_uid: dict[str, int] = {}
@@ -63,14 +71,15 @@ def called(words: Sequence[str]) -> dict[str, int]:
     for name, uid, pk in rows.values_list("name", "uid", "id"):
         by_name[name], by_uid[uid] = pk, pk
     found: dict[str, int] = {}
+    two: list[str] = []
     for word, (by, text) in plain.items():
         sources = [by_name] * (by != "uid") + [by_uid] * (by != "name")
         hits = {source[text] for source in sources if text in source}
         if len(hits) > 1:
-            raise Ambiguous(word)
-        if hits:
+            two.append(word)
+        elif hits:
             found[word] = next(iter(hits))
-    return found
+    return found, two
 
 
 def _told_apart(word: str, ways: Sequence[str]) -> tuple[str, str]:

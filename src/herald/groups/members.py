@@ -6,6 +6,7 @@ from datetime import datetime
 from herald.fleet.models import Device
 from herald.groups import constraints
 from herald.groups.consequences.acceptance import Agreement, gated
+from herald.groups.keeping import check_by_hand
 from herald.groups.membership import MembershipDiff, evaluate_group, follow_references, set_members
 from herald.groups.models import Group, GroupKind, GroupMembership, GroupReference
 from herald.groups.services import set_rule
@@ -37,6 +38,7 @@ def change_members(
     if group.kind != GroupKind.STATIC:
         raise Invalid("/add", "The members of this group follow from its rule; change the rule instead.")
     with gated(agreement, now=now):
+        check_by_hand(group)
         cause = f"picked by {actor or 'hand'}"[:80]
         constraints.check_model(group, set(add) - set(remove))
         moved = _leave_family(group, set(add) - set(remove), move=move, now=now)
@@ -68,6 +70,7 @@ def _leave_family(group: Group, devices: Collection[int], *, move: bool, now: da
         words = ", ".join(f"{m['devices']} from “{m['name']}”" for m in moves)
         raise Conflict(f"A device is in one group of this family only. This moves {words}.", moves=moves)
     for other, ids in found.items():
+        check_by_hand(other)
         stay = set(other.memberships.device_ids()) - set(ids)
         set_members(other, Device.objects.by_ids(stay), now=now, cause=f"moved to “{group.name}”"[:80])
         follow_references(other, now=now)
@@ -111,6 +114,7 @@ def convert_to_rule(
         group = Group.objects.select_for_update(of=("self",)).get(pk=group.pk)
         if group.kind == GroupKind.RULE:
             raise Conflict(f"“{group.name}” is by rule already.")
+        check_by_hand(group)
         if group.family_id is not None:
             raise Conflict("Groups of a family are picked by hand, so that a device is in one of them only.")
         group.kind, group.updated_at = GroupKind.RULE, now

@@ -76,6 +76,14 @@ BODIES: dict[str, Any] = {
     "FactChange": {"label": "Water level", "unit": "mm", "type": "number"},
     "FolderChange": {"name": "Harvest", "parent": None},
     "FolderDraft": {"name": "Harvest", "parent": None},
+    "ListBody": {
+        "url": "https://assets.larkfield.example/pumps.json",
+        "pointer": "/data/devices",
+        "column": "serial",
+        "read_every_minutes": 60,
+        "unasked_a_day": 5,
+    },
+    "ListReadBody": {"leaves": 12},
     "MoveBody": {"kind": "schedule", "id": 7, "change": {"time_of_day": "05:00"}},
     "SuggestBody": {"by": "2026-12-15T00:00:00Z", "from_hour": 20, "hours": 10},
     "SourceBody": {

@@ -15,6 +15,8 @@ GATED_CALLS: Mapping[str, str] = {
     "groups_change_members": "members added, removed or moved by hand, from a selection or a file",
     "groups_convert_to_static": "a rule-based group that keeps its members of now",
     "groups_convert_to_rule": "a static group that follows a rule",
+    "groups_list_follow": "a static group that follows a list kept elsewhere, from now on or another one",
+    "groups_list_read": "the same, as its list is read again",
     "edits_create": "tags, attributes, site, custodian, name and admission of one device or many; retiring",
     "edits_undo": "the same, undone",
     "tags_rename": "a tag renamed or merged, on devices and in rules",
@@ -45,27 +47,27 @@ FREE_CALLS = frozenset(
     configuration_compare custodians_create custodians_delete custodians_preview devices_issue_secret devices_remove
     devices_replace_preview devices_request_report devices_request_reports devices_revoke_secret devices_stop_live
     devices_upcoming devices_watch_live edits_preview folders_change folders_create folders_delete freezes_change
-    freezes_create freezes_delete groups_create groups_delete image_cleanups_create image_cleanups_undo images_approve
-    images_create images_withdraw import_mappings_delete imports_cancel imports_create imports_map imports_save_mapping
-    keys_revoke keys_rotate models_create models_delete models_preview notifications_change notifications_create
-    notifications_delete outages_create outages_end own_change own_messages_read own_passkeys_add own_passkeys_options
-    own_passkeys_remove own_password own_preference_set own_recovery_codes own_second_factor_begin
-    own_second_factor_confirm own_second_factor_take_off own_session_end own_sessions_end_others own_stand_in
-    own_stand_in_end own_test_message pause_everything pause_resume people_change people_disable people_enable
-    people_invite people_limit people_limits_preview people_new_link people_remove people_reset_second_factor
-    people_revoke_invitation people_want_second_factor quarantine_try report_mails_create report_mails_delete
-    report_mails_send retention_set ring_plans_delete ring_plans_save rollouts_approve_gate rollouts_approve_override
-    rollouts_change rollouts_comment rollouts_create rollouts_delete rollouts_edit_open rollouts_edit_open_preview
-    rollouts_exclude rollouts_expedite rollouts_extend rollouts_extend_preview rollouts_hold rollouts_hold_preview
-    rollouts_include rollouts_launch rollouts_open_gate rollouts_order rollouts_pause rollouts_preflight
-    rollouts_release rollouts_resume rollouts_retry rollouts_rings_ahead rollouts_rings_ahead_preview
-    rollouts_roll_back rollouts_sentence rollouts_skip rollouts_stop rollouts_suggest_hours rollouts_usual_hours
-    rollouts_words rules_compare rules_explain rules_preview rules_sieve saved_views_delete saved_views_save
-    schedules_approve schedules_change schedules_change_preview schedules_comment schedules_create schedules_end
-    schedules_group_answers schedules_pause schedules_preview schedules_resume schedules_run schedules_sentence
-    schedules_skip session_passkey session_passkey_options session_sign_in session_sign_out sites_create sites_delete
-    sites_preview tags_describe tags_rename_preview tokens_create tokens_revoke uploads_append uploads_create
-    uploads_delete welcome_accept welcome_passkey_options
+    freezes_create freezes_delete groups_create groups_delete groups_list_preview groups_list_stop
+    image_cleanups_create image_cleanups_undo images_approve images_create images_withdraw import_mappings_delete
+    imports_cancel imports_create imports_map imports_save_mapping keys_revoke keys_rotate models_create models_delete
+    models_preview notifications_change notifications_create notifications_delete outages_create outages_end own_change
+    own_messages_read own_passkeys_add own_passkeys_options own_passkeys_remove own_password own_preference_set
+    own_recovery_codes own_second_factor_begin own_second_factor_confirm own_second_factor_take_off own_session_end
+    own_sessions_end_others own_stand_in own_stand_in_end own_test_message pause_everything pause_resume people_change
+    people_disable people_enable people_invite people_limit people_limits_preview people_new_link people_remove
+    people_reset_second_factor people_revoke_invitation people_want_second_factor quarantine_try report_mails_create
+    report_mails_delete report_mails_send retention_set ring_plans_delete ring_plans_save rollouts_approve_gate
+    rollouts_approve_override rollouts_change rollouts_comment rollouts_create rollouts_delete rollouts_edit_open
+    rollouts_edit_open_preview rollouts_exclude rollouts_expedite rollouts_extend rollouts_extend_preview rollouts_hold
+    rollouts_hold_preview rollouts_include rollouts_launch rollouts_open_gate rollouts_order rollouts_pause
+    rollouts_preflight rollouts_release rollouts_resume rollouts_retry rollouts_rings_ahead
+    rollouts_rings_ahead_preview rollouts_roll_back rollouts_sentence rollouts_skip rollouts_stop
+    rollouts_suggest_hours rollouts_usual_hours rollouts_words rules_compare rules_explain rules_preview rules_sieve
+    saved_views_delete saved_views_save schedules_approve schedules_change schedules_change_preview schedules_comment
+    schedules_create schedules_end schedules_group_answers schedules_pause schedules_preview schedules_resume
+    schedules_run schedules_sentence schedules_skip session_passkey session_passkey_options session_sign_in
+    session_sign_out sites_create sites_delete sites_preview tags_describe tags_rename_preview tokens_create
+    tokens_revoke uploads_append uploads_create uploads_delete welcome_accept welcome_passkey_options
     """.split()  # noqa: SIM905  a hundred names read better so
 )
 

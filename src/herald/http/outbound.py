@@ -37,13 +37,16 @@ class Fetched:
     url: str
 
 
-def fetch(url: str, *, most_bytes: int, accept: str = "*/*", seconds: float = SECONDS) -> Fetched:
-    """Read what is at an address, of at most `most_bytes`, within so many seconds.
+def fetch(
+    url: str, *, most_bytes: int, accept: str = "*/*", authorization: str = "", seconds: float = SECONDS
+) -> Fetched:
+    """Read what is at an address, of at most `most_bytes`, within so many seconds. An `authorization` is sent to the
+    address itself, and nowhere that it leads on to.
 
     Raises:
         FetchError: it cannot be reached, is refused, answers an error, or is too large or too slow.
     """
-    return _bounded(_fetch(url, most_bytes, accept), seconds)
+    return _bounded(_fetch(url, most_bytes, accept, authorization), seconds)
 
 
 def _bounded(work: Coroutine[None, None, _T], seconds: float) -> _T:
@@ -141,13 +144,15 @@ class _CheckedResolver(AbstractResolver):
         await self._inner.close()
 
 
-async def _fetch(text: str, most_bytes: int, accept: str) -> Fetched:
+async def _fetch(text: str, most_bytes: int, accept: str, authorization: str) -> Fetched:
     url = check_address(text)
+    origin = url.origin()
     headers = {"Accept": accept, "Accept-Encoding": "identity", "User-Agent": "Brisk-Herald"}
     connector = aiohttp.TCPConnector(resolver=_CheckedResolver(), use_dns_cache=False)
     async with aiohttp.ClientSession(connector=connector, auto_decompress=False, headers=headers) as session:
         for _ in range(MOST_REDIRECTS + 1):
-            async with session.get(url, allow_redirects=False) as answer:
+            own = {"Authorization": authorization} if authorization and url.origin() == origin else {}
+            async with session.get(url, allow_redirects=False, headers=own) as answer:
                 if answer.status in (301, 302, 303, 307, 308):
                     url = _next_address(url, answer.headers.getall("Location", []))
                     continue

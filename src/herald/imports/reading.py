@@ -54,7 +54,7 @@ def read_rows(content: bytes, file_name: str) -> Iterator[Row]:
     """
     if is_workbook(content, file_name):
         return _bounded(_xlsx(content))
-    text = _decoded(content).removeprefix("\ufeff")
+    text = decoded(content).removeprefix("\ufeff")
     is_json = file_name.lower().endswith((".jsonl", ".ndjson", ".json"))
     return _bounded(_json_lines(text) if is_json else _csv(text))
 
@@ -66,7 +66,12 @@ def _bounded(rows: Iterator[Row]) -> Iterator[Row]:
         yield row
 
 
-def _decoded(content: bytes) -> str:
+def decoded(content: bytes) -> str:
+    """A text file as text, whichever of the usual encodings it is in.
+
+    Raises:
+        Unreadable: it is no text.
+    """
     if b"\x00" in content[:4000] and content[:2] not in (b"\xff\xfe", b"\xfe\xff"):
         raise Unreadable("This is no text file. CSV, XLSX and JSON lines can be read.")
     encodings = ("utf-16",) if content[:2] in (b"\xff\xfe", b"\xfe\xff") else ("utf-8-sig", "cp1252")

@@ -85,8 +85,10 @@ export function inWords(value: unknown): string {
   return typeof value === "boolean" ? (value ? "yes" : "no") : String(value);
 }
 
-/** A length of time that repeats: “every 15 min”. */
+/** A length of time that repeats: “every 15 min”, “every day”. */
 export function everyWords(seconds: number): string {
+  if (seconds === 7 * 86_400) return "every week";
+  if (seconds === 86_400) return "every day";
   if (seconds % 3600 === 0) return `every ${seconds / 3600} h`;
   return seconds % 60 === 0 ? `every ${seconds / 60} min` : `every ${seconds} s`;
 }

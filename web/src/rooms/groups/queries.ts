@@ -67,3 +67,10 @@ export const groupComing = (id: number) =>
     queryFn: () => body(api.GET("/api/v1/groups/{group_id}/coming", { params: { path: { group_id: id } } })),
     refetchInterval: 60 * SECOND,
   });
+/** The list that a group follows; null where it follows none. */
+export const followedList = (id: number) =>
+  queryOptions({
+    queryKey: ["group", id, "followed-list"],
+    queryFn: async () =>
+      (await body(api.GET("/api/v1/followed-lists", { params: { query: { group: id } } })))[0] ?? null,
+  });

@@ -1,23 +1,32 @@
 /** A group picked by hand: its members, taking out and putting in. */
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
+import { useState } from "react";
 import type { Schemas } from "@/api/client";
-import { useMay } from "@/api/use-may";
+import { useLimits, useMay } from "@/api/use-may";
 import { count, counted } from "@/lib/format";
 import { useSelection } from "@/lib/use-selection";
 import { written } from "@/parts/clauses";
 import { Button, Confirm, Problem } from "@/parts/controls";
+import { Failed, Skeleton } from "@/parts/views";
 import { AddDevices, useMemberChange } from "./add-devices";
 import { DeleteGroup } from "./delete-group";
 import { DescribeGroup } from "./describe-group";
+import { FollowListForm } from "./follow-list-form";
+import { FollowedList } from "./followed-list";
 import { GroupComing } from "./group-coming";
 import { GroupLine } from "./group-line";
 import { MemberList } from "./member-list";
 import { ProposedRule, useFollowRule } from "./proposed-rule";
-import { preview } from "./queries";
+import { followedList, preview } from "./queries";
 
 export function StaticGroup({ group }: { group: Schemas["GroupDetail"] }) {
   const mayOperate = useMay("operate-all");
+  // somebody limited sees no list: its entries may name devices of others
+  const limits = useLimits();
+  const list = useQuery({ ...followedList(group.id), enabled: limits === null });
+  const byHand = mayOperate && list.data === null;
+  const [following, setFollowing] = useState(false);
   const selection = useSelection();
   const takeOut = useMemberChange(group.id, selection.clear);
   const chosen = selection.chosen.size;
@@ -56,19 +65,35 @@ export function StaticGroup({ group }: { group: Schemas["GroupDetail"] }) {
         <MemberList
           rule={`group = ${written(group.name)}`}
           label="Members"
-          selection={mayOperate ? selection : undefined}
-          empty="No member yet. Add devices at the right."
+          selection={byHand ? selection : undefined}
+          empty={byHand ? "No member yet. Add devices at the right." : "No member."}
         />
       </div>
       <aside className="overflow-auto border-rule border-l bg-side px-4 py-3" aria-label="Change the members">
-        {mayOperate && (
+        {limits === null && list.data === undefined && (
           <>
-            <AddDevices group={group} />
+            {list.error ? <Failed what="The list that it follows" of={list} /> : <Skeleton rows={4} />}
             <hr className="my-4 border-rule" />
           </>
         )}
-        {mayOperate && group.previous_rule && <PastRule group={group} />}
-        {mayOperate && !group.family && (
+        {list.data && (
+          <>
+            <FollowedList group={group} list={list.data} />
+            <hr className="my-4 border-rule" />
+          </>
+        )}
+        {byHand && (
+          <>
+            <AddDevices group={group} />
+            <Button kind="quiet" className="mt-1" onClick={() => setFollowing(true)}>
+              Or follow a list kept elsewhere…
+            </Button>
+            {following && <FollowListForm group={group} list={null} onClose={() => setFollowing(false)} />}
+            <hr className="my-4 border-rule" />
+          </>
+        )}
+        {byHand && group.previous_rule && <PastRule group={group} />}
+        {byHand && !group.family && (
           <>
             <ProposedRule key={group.id} group={group} />
             <hr className="my-4 border-rule" />

@@ -1,0 +1,1 @@
+"""Lists that are kept elsewhere, and the groups that follow them."""
