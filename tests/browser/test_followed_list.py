@@ -47,9 +47,8 @@ def test_a_group_follows_a_list_and_what_reaches_something_waits_for_somebody(
         expect(follows).to_contain_text("/pumps.json")
         expect(page.get_by_role("heading", name="Add or remove devices")).to_have_count(0)
 
-        template = running.ask("command-templates/restart")["key"]
-        once = {"when": "once", "at": "2031-01-01T02:00:00Z", "template": template, "include": [group]}
-        running.api("POST", "schedules", once)
+        nightly = {"when": "repeat", "rule": "FREQ=YEARLY;BYMONTH=1;BYMONTHDAY=1", "time_of_day": "02:30"}
+        running.api("POST", "schedules", {"name": "Each year", "template": "restart", "include": [group], **nightly})
         listed.append(names[2])
         running.until(f"followed-lists?group={group}", lambda rows: rows[0]["waits_since"] is not None)
         expect(follows).to_contain_text("1 joins: waits for somebody to agree")

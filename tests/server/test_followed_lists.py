@@ -276,7 +276,7 @@ def test_what_reaches_something_running_waits_for_a_person(client: APIClient, el
     assert names(group) == {first.name}
     assert (kept.waits_since, kept.joins, kept.leaves, kept.read_at) == (NOW + HOUR, 1, 0, NOW + HOUR)
     assert "Schedule" in kept.waits_for
-    assert open_items() == ["The list of “Pumps” waits for somebody to agree: 1 join, 0 leave"]
+    assert open_items() == ["The list of “Pumps” waits for somebody to agree: 1 to join, 0 to leave"]
     read_at(NOW + 2 * HOUR)
     kept.refresh_from_db()
     assert kept.waits_since == NOW + HOUR and len(open_items()) == 1

@@ -343,10 +343,8 @@ def _keep_waiting(kept: FollowedList, found: Resolved, waits: _Waits, *, now: da
     kept.joins, kept.leaves = waits.difference.joined, waits.difference.left
     kept.waits_for = str(waits)[:300]
     _keep_read(kept, found, now=now)
-    cause = f"The list of “{kept.group.name}” waits for somebody to agree: {kept.joins} join, {kept.leaves} leave"
-    count = kept.joins + kept.leaves
-    about = kept.group_id
-    open_item(ItemKind.FOLLOWED_LIST, object_kind="group", object_id=about, cause=cause, count=count, now=now)
+    cause = f"The list of “{kept.group.name}” waits for somebody to agree: {kept.joins} to join, {kept.leaves} to leave"
+    open_item(ItemKind.FOLLOWED_LIST, object_kind="group", object_id=kept.group_id, cause=cause, now=now)
 
 
 def _keep_read(kept: FollowedList, found: Resolved, *, now: datetime) -> None:

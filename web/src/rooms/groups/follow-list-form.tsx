@@ -57,6 +57,7 @@ export function FollowListForm({
   return (
     <Modal
       open
+      wide
       onClose={onClose}
       title={`${list ? "Change the list that" : "Let"} “${group.name}” ${list ? "follows" : "follow a list"}`}
     >
@@ -72,17 +73,19 @@ export function FollowListForm({
           Whoever stands in the list is in the group, and nobody else. It is a text with one name a line, a table, or
           JSON.
         </p>
-        <Labelled label="Address">
-          <input
-            className="field"
-            type="url"
-            maxLength={1000}
-            placeholder="https://…"
-            value={draft.url}
-            onChange={(e) => set({ url: e.target.value })}
-          />
-        </Labelled>
-        <div className="grid grid-cols-2 gap-3 max-md:grid-cols-1">
+        <div className="grid grid-cols-3 gap-3 max-md:grid-cols-1">
+          <div className="col-span-2 max-md:col-span-1">
+            <Labelled label="Address">
+              <input
+                className="field"
+                type="url"
+                maxLength={1000}
+                placeholder="https://…"
+                value={draft.url}
+                onChange={(e) => set({ url: e.target.value })}
+              />
+            </Labelled>
+          </div>
           <Labelled label="Its entries are" hint="People stand for the devices that they answer for.">
             <select
               className="field"

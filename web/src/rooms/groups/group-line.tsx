@@ -2,9 +2,16 @@
 import type { Schemas } from "@/api/client";
 import { KeptByFile } from "@/parts/kept-by-file";
 
-export function GroupLine({ group }: { group: Schemas["GroupDetail"] }) {
+export function GroupLine({
+  group,
+  how = "By rule",
+}: {
+  group: Schemas["GroupDetail"];
+  /** how it gets its members, where that is known by now */
+  how?: string;
+}) {
   const parts = [
-    group.kind === "rule" ? "By rule" : "Picked by hand",
+    how,
     group.folder && `in ${group.folder}`,
     group.family && `one of the family “${group.family}”`,
     group.only_model && `kept to ${group.only_model}`,

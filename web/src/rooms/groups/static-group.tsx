@@ -36,7 +36,7 @@ export function StaticGroup({ group }: { group: Schemas["GroupDetail"] }) {
         <div className="flex items-start gap-3 max-md:flex-wrap">
           <div className="min-w-0 flex-1 max-md:basis-full">
             <h1 className="text-[1.45rem]">{group.name}</h1>
-            <GroupLine group={group} />
+            <GroupLine group={group} how={limits !== null ? "Static" : howWords(list.data)} />
           </div>
           {mayOperate && <DescribeGroup group={group} />}
           {mayOperate && <DeleteGroup group={group} />}
@@ -109,6 +109,12 @@ export function StaticGroup({ group }: { group: Schemas["GroupDetail"] }) {
       </aside>
     </div>
   );
+}
+
+/** How it gets its members; nothing is claimed before it is known. */
+function howWords(list: Schemas["FollowedListRow"] | null | undefined): string {
+  if (list === undefined) return "Static";
+  return list ? "Follows a list" : "Picked by hand";
 }
 
 function PastRule({ group }: { group: Schemas["GroupDetail"] }) {
