@@ -32,6 +32,7 @@ from herald.groups.api.overview import GroupsOverviewView
 from herald.http.errors import problem_response
 from herald.images.api import paths, upkeep
 from herald.images.api import views as images
+from herald.imports.api import repeating as repeated_imports
 from herald.imports.api import views as imports
 from herald.lifecycle.api import views as lifecycle
 from herald.lists.api import views as lists
@@ -229,6 +230,9 @@ urlpatterns = [
     _route("edits/<int:edit_id>/undo", edits.EditUndoAction),
     _route("imports", imports.ImportListView),
     _route("imports/<int:import_id>", imports.ImportView),
+    _route("repeated-imports", repeated_imports.RepeatedImportListView),
+    _route("repeated-imports/<int:repeated_id>", repeated_imports.RepeatedImportView),
+    _route("repeated-imports/<int:repeated_id>/read", repeated_imports.RepeatedImportReadAction),
     _route("import-mappings", imports.SavedMappingListView),
     _route("import-mappings/<int:mapping_id>", imports.SavedMappingView),
     _route("imports/<int:import_id>/save-mapping", imports.ImportSaveMappingAction),

@@ -404,7 +404,8 @@ BOUNDED = {
         commands_schedule_include commands_templatemodel configuration_keptbyfile find_savedview fleet_capabilityrange
         fleet_custodian fleet_devicemodel fleet_enrolmentcode fleet_propertydefinition fleet_reportedfact fleet_site
         fleet_tag groups_family groups_folder groups_group groups_groupreference images_autoapproval images_image
-        images_imagecleanup images_imagecleanup_images images_imagemodel images_signingkey imports_savedmapping
+        images_imagecleanup images_imagecleanup_images images_imagemodel images_signingkey imports_repeatedimport
+        imports_savedmapping
         knox_authtoken limits_folderlimit limits_sitelimit limits_tokenfolder limits_tokensite lists_followedlist
         notifications_channel
         notifications_notificationrule notifications_notificationrule_channels notifications_preference

@@ -26,7 +26,7 @@ class ItemKind(models.TextChoices):
     STUCK = "stuck", "A ring cannot go on by itself"
     APPROVAL = "approval", "Waits for an approval"
     STANDING_IN = "standing-in", "An administrator stands in for an approver"
-    FOLLOWED_LIST = "followed-list", "A list that a group follows"
+    FOLLOWED_LIST = "followed-list", "A list kept elsewhere"
 
 
 class Part(models.TextChoices):

@@ -92,6 +92,13 @@ BODIES: dict[str, Any] = {
         "time_zone": "Europe/Lisbon",
         "groups": [12],
     },
+    "RepeatedImportBody": {
+        "name": "Assets of the north",
+        "url": "https://assets.larkfield.example/north.csv",
+        "mapping": 3,
+        "read_every_minutes": 1440,
+        "unasked": 50,
+    },
     "ReportMailBody": {"to": ["manager@example.com"], "days": [0], "at": "08:00", "zone": "Europe/Lisbon"},
     "FeedBody": {"name": "My phone", "parts": ["windows", "firings"], "rows": "site", "keys": ["3"]},
     "FreezeBody": {

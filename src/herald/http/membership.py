@@ -55,7 +55,8 @@ FREE_CALLS = frozenset(
     own_recovery_codes own_second_factor_begin own_second_factor_confirm own_second_factor_take_off own_session_end
     own_sessions_end_others own_stand_in own_stand_in_end own_test_message pause_everything pause_resume people_change
     people_disable people_enable people_invite people_limit people_limits_preview people_new_link people_remove
-    people_reset_second_factor people_revoke_invitation people_want_second_factor quarantine_try report_mails_create
+    people_reset_second_factor people_revoke_invitation people_want_second_factor quarantine_try
+    repeated_imports_change repeated_imports_create repeated_imports_delete repeated_imports_read report_mails_create
     report_mails_delete report_mails_send retention_set ring_plans_delete ring_plans_save rollouts_approve_gate
     rollouts_approve_override rollouts_change rollouts_comment rollouts_create rollouts_delete rollouts_edit_open
     rollouts_edit_open_preview rollouts_exclude rollouts_expedite rollouts_extend rollouts_extend_preview rollouts_hold

@@ -101,6 +101,19 @@ def check_address(text: str) -> URL:
     return url
 
 
+def origin_of(address: str) -> str:
+    """The host that an address leads to, with scheme and port; empty where it is no address."""
+    try:
+        return str(URL(address).origin())
+    except ValueError:
+        return ""
+
+
+def without_secrets(address: str) -> str:
+    """An address without what may be secret in it, to be shown and recorded."""
+    return address.partition("?")[0].partition("#")[0]
+
+
 def is_allowed(address: IPv4Address | IPv6Address) -> bool:
     """Whether the server may connect to an address: a public one, or one of the networks that the settings allow."""
     reached = _reached(address)

@@ -6,7 +6,7 @@ from datetime import datetime
 from django.db import transaction
 
 from herald.fleet.vocabulary import load_vocabulary
-from herald.http.errors import Invalid
+from herald.http.errors import Conflict, Invalid
 from herald.imports.models import SavedMapping
 from herald.imports.planning import OWN_FIELDS, guess_mapping
 from herald.live.notify import notify
@@ -66,6 +66,12 @@ def keep_mapping(
 
 
 def forget_mapping(kept: SavedMapping) -> None:
-    """Delete a kept mapping; files that were read by it stay as they are."""
+    """Delete a kept mapping; files that were read by it stay as they are.
+
+    Raises:
+        Conflict: an import that repeats goes by it.
+    """
+    if repeated := kept.repeated.order_by("name").first():
+        raise Conflict(f"The import “{repeated}” repeats by this mapping; remove that first.")
     kept.delete()
     notify("import")

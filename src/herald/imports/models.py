@@ -6,6 +6,7 @@ from django.db import models
 from django.db.models import Q
 
 from herald.fleet.models import Device
+from herald.imports.querysets import RepeatedImportQuerySet
 
 
 class ImportState(models.TextChoices):
@@ -71,6 +72,47 @@ class SavedMapping(models.Model):
 
     class Meta:
         constraints = (models.CheckConstraint(condition=~Q(name="") & ~Q(mapping={}), name="mapping_says_something"),)
+
+
+class RepeatedImport(models.Model):
+    """A file at an address that is imported again and again, by what a kept mapping says of its columns."""
+
+    name = models.CharField(max_length=80, unique=True)
+    url = models.CharField(max_length=1000)
+    #: sent as the header Authorization to that host only, and never shown again
+    authorization = models.CharField(max_length=500, blank=True)
+    mapping = models.ForeignKey(SavedMapping, on_delete=models.PROTECT, related_name="repeated")
+    #: whether one wrong row keeps all others out
+    all_or_nothing = models.BooleanField(default=True)
+    read_every_minutes = models.PositiveIntegerField(default=1440)
+    #: how many devices a file may make and change without somebody's agreement
+    unasked = models.PositiveIntegerField(default=100)
+    created_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT, related_name="+")
+    #: when it was last tried; last read without an error; how often it failed in a row, and what was wrong last
+    tried_at = models.DateTimeField(null=True)
+    read_at = models.DateTimeField(null=True)
+    failures = models.PositiveIntegerField(default=0)
+    last_error = models.CharField(max_length=300, blank=True)
+    #: the SHA-256 of the file that was read last, and what became of it
+    digest = models.CharField(max_length=64, blank=True)
+    last_import = models.OneToOneField(Import, null=True, on_delete=models.SET_NULL, related_name="repeated")
+    #: whether it was decided what becomes of it: a person decides of what a person had read
+    is_judged = models.BooleanField(default=True)
+    #: why it waits for somebody; empty where it does not
+    waits_for = models.CharField(max_length=300, blank=True)
+
+    objects = RepeatedImportQuerySet.as_manager()
+
+    class Meta:
+        constraints = (
+            models.CheckConstraint(condition=~Q(name="") & ~Q(url=""), name="repeated_import_named"),
+            models.CheckConstraint(
+                condition=Q(read_every_minutes__range=(60, 10_080)), name="repeated_import_within_a_week"
+            ),
+        )
+
+    def __str__(self) -> str:
+        return self.name
 
 
 class CellError(models.Model):

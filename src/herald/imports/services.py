@@ -28,8 +28,10 @@ MAX_BYTES = 64 * 1024 * 1024
 MOST_ATTEMPTS = 3
 
 
-def create_import(content: bytes, file_name: str, *, actor: User | None, now: datetime) -> Import:
-    """Keep a file and have it checked, with its columns matched by name.
+def create_import(
+    content: bytes, file_name: str, *, actor: User | None, now: datetime, mapping: Mapping[str, str] | None = None
+) -> Import:
+    """Keep a file and have it checked, with its columns as `mapping` says, or matched by name.
 
     Raises:
         Invalid: it is too large or cannot be read.
@@ -46,13 +48,14 @@ def create_import(content: bytes, file_name: str, *, actor: User | None, now: da
             raise Invalid("/file", str(error)) from error
     else:
         headings = headings_of(content, file_name)
-    mapping = mapping_for(headings)
+    if mapping is None:
+        mapping = mapping_for(headings)
     with transaction.atomic():
         made = Import.objects.create(
             file_name=file_name[:200],
             content=content,
             headings=headings,
-            mapping=mapping,
+            mapping=dict(mapping),
             created_at=now,
             created_by=actor,
         )
@@ -121,7 +124,7 @@ def _check(found: Import, now: datetime) -> None:
     try:
         if not found.headings:
             found.headings = headings_of(bytes(found.content), found.file_name)
-            found.mapping = mapping_for(found.headings)
+            found.mapping = found.mapping or mapping_for(found.headings)
             found.save(update_fields=["headings", "mapping"])
     except Invalid as error:
         _end(found, ImportState.FAILED, error.detail)
@@ -185,6 +188,12 @@ def accept(
         record(now=now, actor=actor, kind="import", object_id=found.pk, sentence=sentence[:300])
         carry_out_import.defer(import_id=found.pk)
     return found
+
+
+def end_unchanged(import_id: int) -> None:
+    """End a checked import that would change nothing."""
+    with transaction.atomic():
+        _end(_locked(import_id, ImportState.CHECKED), ImportState.DONE, "Nothing in it was new or different.")
 
 
 def write(import_id: int, *, now: datetime) -> None:

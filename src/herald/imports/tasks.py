@@ -10,7 +10,7 @@ from procrastinate.contrib.django import app
 
 from herald.attention.quarantine import first_line
 from herald.http.errors import DomainError
-from herald.imports import services
+from herald.imports import repeating, services
 from herald.time import clock
 
 log = structlog.get_logger()
@@ -26,6 +26,15 @@ def carry_out_check(import_id: int) -> None:
 def carry_out_import(import_id: int) -> None:
     """Write an accepted file."""
     _ending(services.write, import_id)
+
+
+@app.periodic(cron="* * * * *")
+@app.task(queue="lists", queueing_lock="repeat_imports")
+def repeat_imports(timestamp: int) -> None:
+    """Read the files that are imported again and again, and decide of those that are checked by now."""
+    now = clock.now()
+    repeating.judge_checked(now=now)
+    repeating.read_due(now=now)
 
 
 def _ending(work: Callable[..., None], import_id: int) -> None:

@@ -138,6 +138,7 @@ POLICIES: Mapping[str, Policy] = {
     "calendar_calendarsource_groups": _NOTHING,
     "calendar_calendarsource_sites": _NOTHING,
     "lists_followedlist": _NOTHING,
+    "imports_repeatedimport": _NOTHING,
     "configuration_keptbyfile": _NOTHING,
     "now_pauseofeverything": _SHARED,
     "agenda_keptcounts": _NOTHING,

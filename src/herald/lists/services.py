@@ -11,7 +11,6 @@ from datetime import datetime, timedelta
 
 import structlog
 from django.db import transaction
-from yarl import URL
 
 from herald.attention.models import Item, ItemKind
 from herald.attention.services import close_item, open_item
@@ -20,7 +19,7 @@ from herald.groups.consequences.acceptance import Agreement, Consequences, conse
 from herald.groups.membership import MembershipDiff, follow_references, lock_membership, set_members
 from herald.groups.models import Group, GroupKind, MembershipEvent
 from herald.http.errors import Conflict, Invalid
-from herald.http.outbound import FetchError, fetch
+from herald.http.outbound import FetchError, fetch, origin_of, without_secrets
 from herald.imports.reading import Unreadable
 from herald.lists.entries import MOST_BYTES, read_entries
 from herald.lists.models import FollowedList, Names
@@ -85,7 +84,7 @@ class MostLeave(Conflict):
 def keeper_of(group: Group) -> str | None:
     """What a group follows, as it stands within a sentence."""
     url = FollowedList.objects.filter(group=group).values_list("url", flat=True).first()
-    return f"the list at {_shown(url)}" if url else None
+    return f"the list at {without_secrets(url)}" if url else None
 
 
 def look_at(draft: ListDraft, group: Group) -> Look:
@@ -138,7 +137,7 @@ def follow_list(
         kept.read_every_minutes, kept.unasked_a_day = settled.read_every_minutes, settled.unasked_a_day
         difference = _apply(kept, found, now=now, by=actor, leaving=leaving or 0)
         words = f"“{group.name}” follows to" if verb.startswith("Changed") else f"“{group.name}” follow the list at"
-        sentence = f"{verb} {words} {_shown(kept.url)}: {_words(difference)}"
+        sentence = f"{verb} {words} {without_secrets(kept.url)}: {_words(difference)}"
         record(now=now, actor=actor, kind="group", object_id=group.pk, sentence=sentence[:300])
     return kept
 
@@ -208,7 +207,9 @@ def stop_following(followed: FollowedList, *, actor: User, now: datetime) -> Non
         kept = FollowedList.objects.select_for_update(of=("self",)).select_related("group").get(pk=followed.pk)
         group = kept.group
         count = group.memberships.count()
-        sentence = f"“{group.name}” follows the list at {_shown(kept.url)} no longer, and keeps its {count} devices"
+        sentence = (
+            f"“{group.name}” follows the list at {without_secrets(kept.url)} no longer, and keeps its {count} devices"
+        )
         record(now=now, actor=actor, kind="group", object_id=group.pk, sentence=sentence[:300])
         kept.delete()
         close_item(ItemKind.FOLLOWED_LIST, object_kind="group", object_id=group.pk, now=now)
@@ -232,15 +233,8 @@ def _settled(draft: ListDraft, known: FollowedList | None) -> ListDraft:
     """The draft with the authorization that it keeps. Who changes the host has to know it: it would be sent there."""
     if draft.authorization is not None:
         return draft
-    keeps = known is not None and _origin(known.url) == _origin(draft.url)
+    keeps = known is not None and origin_of(known.url) == origin_of(draft.url)
     return ListDraft(**{**draft.__dict__, "authorization": known.authorization if known and keeps else ""})
-
-
-def _origin(url: str) -> str:
-    try:
-        return str(URL(url).origin())
-    except ValueError:
-        return ""  # which agrees with none that was kept
 
 
 def _resolved(followed: FollowedList | ListDraft, group: Group) -> Resolved:
@@ -357,8 +351,3 @@ def _keep_read(kept: FollowedList, found: Resolved, *, now: datetime) -> None:
 
 def _words(difference: MembershipDiff) -> str:
     return f"{difference.joined} joined, {difference.left} left"
-
-
-def _shown(url: str) -> str:
-    """An address without what may be secret in it."""
-    return url.partition("?")[0].partition("#")[0]

@@ -42,6 +42,12 @@ export function ObjectLink({
           {children}
         </Link>
       );
+    case "repeated-import":
+      return (
+        <Link to="/import/$id" params={{ id: "new" }} className={className}>
+          {children}
+        </Link>
+      );
     case "attention":
       return (
         <Link to="/attention" search={{}} className={className}>

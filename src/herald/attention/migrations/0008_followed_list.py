@@ -19,7 +19,7 @@ class Migration(migrations.Migration):
         migrations.AlterField(
             model_name='item',
             name='kind',
-            field=models.CharField(choices=[('quarantined', 'Quarantined'), ('fleet-silent', 'The fleet fell silent'), ('unknown-zone', 'Unknown time zone'), ('site-silent', 'A site fell silent'), ('silent', 'Silent'), ('low-battery', 'Low battery'), ('no-firmware', 'No firmware reported'), ('awaiting-admission', 'Waiting for admission'), ('stopped-part', 'A part of the system stopped'), ('late-joiners', 'Late joiners wait'), ('missed', 'Missed a command again'), ('unsettled', 'Unsettled members'), ('halted', 'A rollout stopped itself'), ('stuck', 'A ring cannot go on by itself'), ('approval', 'Waits for an approval'), ('standing-in', 'An administrator stands in for an approver'), ('followed-list', 'A list that a group follows')], max_length=20),
+            field=models.CharField(choices=[('quarantined', 'Quarantined'), ('fleet-silent', 'The fleet fell silent'), ('unknown-zone', 'Unknown time zone'), ('site-silent', 'A site fell silent'), ('silent', 'Silent'), ('low-battery', 'Low battery'), ('no-firmware', 'No firmware reported'), ('awaiting-admission', 'Waiting for admission'), ('stopped-part', 'A part of the system stopped'), ('late-joiners', 'Late joiners wait'), ('missed', 'Missed a command again'), ('unsettled', 'Unsettled members'), ('halted', 'A rollout stopped itself'), ('stuck', 'A ring cannot go on by itself'), ('approval', 'Waits for an approval'), ('standing-in', 'An administrator stands in for an approver'), ('followed-list', 'A list kept elsewhere')], max_length=20),
         ),
         migrations.AddConstraint(
             model_name='item',

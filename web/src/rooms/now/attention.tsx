@@ -41,7 +41,7 @@ const KINDS: Record<Schemas["AttentionItem"]["kind"], string> = {
   stuck: "Rings that cannot go on",
   approval: "Waiting for an approval",
   "standing-in": "Standing in for an approver",
-  "followed-list": "Lists that groups follow",
+  "followed-list": "Lists kept elsewhere",
 };
 
 export function AttentionPage() {
