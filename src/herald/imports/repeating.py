@@ -208,7 +208,7 @@ def _take(kept: RepeatedImport, content: bytes, *, actor: User | None, now: date
     if actor is None and digest == kept.digest:
         kept.save()
         return
-    last = Import.objects.filter(repeated=kept).defer("content").first()
+    last = Import.objects.filter(repeated=kept).defer("content").first() if kept.pk else None
     if last is not None and last.state in (ImportState.CHECKED, ImportState.CHECKING):
         services.cancel(last.pk, actor=actor, now=now)
     taken = {column: field for column, field in kept.mapping.mapping.items() if field}
@@ -253,9 +253,8 @@ def _import_or_why_not(repeated: RepeatedImport, found: Import, *, now: datetime
         services.end_unchanged(found.pk)
         return ""
     if touched > repeated.unasked:
-        return (
-            f"it makes {found.new_count} devices and changes {found.changed_count}; {repeated.unasked} may be unasked"
-        )
+        made, changed = found.new_count, found.changed_count
+        return f"it makes {made} devices and changes {changed}, more than the {repeated.unasked} that go unasked"
     try:
         with transaction.atomic():
             services.accept(
