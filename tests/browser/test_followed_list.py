@@ -2,6 +2,7 @@
 
 import json
 from http.server import BaseHTTPRequestHandler
+from pathlib import Path
 
 from playwright.sync_api import Page, expect
 
@@ -73,3 +74,55 @@ def test_a_group_follows_a_list_and_what_reaches_something_waits_for_somebody(
     page.get_by_role("button", name="Keep these 3 devices").click()
     expect(page.get_by_role("heading", name="Add or remove devices")).to_be_visible()
     assert running.ask(f"groups/{group}")["member_count"] == 3
+
+
+def test_an_import_repeats_from_an_address_and_what_is_wrong_waits(
+    signed_in: Page, running: Running, tmp_path: Path
+) -> None:
+    page = signed_in
+    head = "Asset;Label;Kind;Place;Marks\n"
+    rows = ["R-1;repeated-1;Sill 400;Amber Fold;repeated"]
+    file = tmp_path / "assets.csv"
+    file.write_text(head + rows[0] + "\n")
+    page.goto(f"{running.url}/import/new")
+    page.get_by_label("File of devices").set_input_files(file)
+    for column, field in (("Asset", "uid"), ("Label", "name"), ("Kind", "model"), ("Place", "site"), ("Marks", "tag")):
+        meaning = page.get_by_role("combobox", name=column, exact=True)
+        expect(meaning).to_be_enabled()
+        meaning.select_option(field)
+        expect(meaning).to_have_value(field)
+    expect(page.get_by_text("nothing is written yet")).to_be_visible()
+    page.get_by_label("Name to keep these columns under").fill("Assets of the depot")
+    page.get_by_role("button", name="Keep", exact=True).click()
+    expect(page.get_by_text("Assets of the depot", exact=True)).to_be_visible()
+    page.get_by_role("button", name="Cancel", exact=True).click()
+
+    def assets(handler: BaseHTTPRequestHandler) -> None:
+        handler.send_response(200)
+        handler.end_headers()
+        handler.wfile.write((head + "\n".join(rows) + "\n").encode())
+
+    with web_server({"/assets.csv": assets}) as address:
+        page.get_by_role("link", name="Another file").click()
+        page.get_by_role("button", name="Repeat an import…").click()
+        form = page.get_by_role("dialog")
+        form.get_by_role("textbox", name="Name", exact=True).fill("Depot")
+        form.get_by_role("textbox", name="Address").fill(f"{address}/assets.csv")
+        form.get_by_role("combobox", name="Its columns mean").select_option("Assets of the depot")
+        form.get_by_role("combobox", name="Read").select_option("every hour")
+        form.get_by_role("button", name="Read it and see what it would do").click()
+        page.get_by_role("button", name="Write 1 device", exact=True).click()
+        expect(page.get_by_text("1 device written.")).to_be_visible()
+
+        rows.append("R-2;repeated-2;Sil 400;Amber Fold;repeated")
+        running.until("repeated-imports", lambda told: told[0]["waits_for"] != "")
+        page.get_by_role("link", name="Another file").click()
+        card = page.locator("section", has=page.get_by_role("heading", name="Imports that repeat"))
+        expect(card).to_contain_text("Waits for somebody: 1 of 2 rows are wrong")
+        rows[1] = "R-2;repeated-2;Sill 400;Amber Fold;repeated"
+        running.until("devices?rule=tag%20%3D%20repeated", lambda told: told["count"] == 2)
+        expect(card).to_contain_text("imported, 1 new, 0 changed")
+        expect(card).not_to_contain_text("Waits for somebody")
+        card.get_by_role("button", name="Remove…").click()
+        page.get_by_role("button", name="Remove it").click()
+        expect(card).to_contain_text("None.")

@@ -89,6 +89,7 @@ export function inWords(value: unknown): string {
 export function everyWords(seconds: number): string {
   if (seconds === 7 * 86_400) return "every week";
   if (seconds === 86_400) return "every day";
+  if (seconds === 3600) return "every hour";
   if (seconds % 3600 === 0) return `every ${seconds / 3600} h`;
   return seconds % 60 === 0 ? `every ${seconds / 60} min` : `every ${seconds} s`;
 }

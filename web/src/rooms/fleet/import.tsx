@@ -1,7 +1,7 @@
 /** Bringing devices in from a file: what it would do is shown first; nothing is written until it is accepted. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
-import { useState } from "react";
+import { Fragment, useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { attributes as attributesQuery } from "@/api/queries";
@@ -12,6 +12,7 @@ import { Bar, Button, Card, Confirm, Problem } from "@/parts/controls";
 import { Loaded } from "@/parts/views";
 import { importOf, savedMappings } from "./queries";
 import { RecentImports, STATES, UndoImport } from "./recent-imports";
+import { RepeatedImports } from "./repeated-imports";
 
 const importRoute = getRouteApi("/import/$id");
 
@@ -30,6 +31,7 @@ export function ImportPage() {
       {id === "new" ? (
         <div className="max-w-[76rem] space-y-4">
           <Choose />
+          <RepeatedImports />
           <RecentImports />
         </div>
       ) : (
@@ -60,9 +62,9 @@ function Choose() {
       <p className="mb-3">
         A CSV, XLSX or JSON-lines file with a line for each device. Its columns are matched by name:{" "}
         {OWN_FIELDS.map((f) => (
-          <code key={f} className="mr-1 font-mono text-xs">
-            {f}
-          </code>
+          <Fragment key={f}>
+            <code className="font-mono text-xs">{f}</code>{" "}
+          </Fragment>
         ))}
         and every{" "}
         <Link to="/library" search={{ shelf: "attributes" }} className="slot">
@@ -140,7 +142,7 @@ function Outcome({ data }: { data: Import }) {
           </dl>
           <p className="mb-3 text-soft" aria-live="polite">
             {data.state === "checked" && `${counted(data.row_count, "row")} were checked; nothing is written yet.`}
-            {data.state === "done" && `${counted(data.written_count, "device")} written.`}
+            {data.state === "done" && (data.reason || `${counted(data.written_count, "device")} written.`)}
             {data.state === "undone" && "Undone: its devices are as they were before."}
             {data.state === "cancelled" && `Cancelled; ${counted(data.written_count, "device")} had been written.`}
             {data.state === "failed" && `Failed: ${data.reason}`}

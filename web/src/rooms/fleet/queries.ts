@@ -101,3 +101,8 @@ export const imports = infiniteQueryOptions({
   initialPageParam: undefined as number | undefined,
   getNextPageParam: (page) => page.next ?? undefined,
 });
+/** The imports that repeat from an address, by name. */
+export const repeatedImports = queryOptions({
+  queryKey: ["import", "list", "repeated"],
+  queryFn: () => body(api.GET("/api/v1/repeated-imports")),
+});
