@@ -243,6 +243,7 @@ SPECTACULAR_SETTINGS = {
         "SendStateEnum": "herald.notifications.models.SendState",
         "MailWhenEnum": "herald.notifications.api.views.MAIL_CHOICES",
         "RefusalCauseEnum": "herald.fleet.models.RefusalCause",
+        "ReportEnum": "herald.samples.models.Report",
         "ListNamesEnum": "herald.lists.models.Names",
     },
 }

@@ -53,6 +53,7 @@ VIEWS = (
     "/library?shelf=enrolment",
     "/record",
     "/record/firmware",
+    "/record/mails",
     "/record/kept",
     "/people",
     "/notifications",

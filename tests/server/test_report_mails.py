@@ -1,4 +1,4 @@
-"""The report of firmware by mail: who may have it sent to whom, when it goes, what it holds, and what happens where a
+"""Reports by mail: who may have it sent to whom, when it goes, what it holds, and what happens where a
 mail server takes nothing."""
 
 from datetime import UTC, datetime, time, timedelta
@@ -8,16 +8,19 @@ import pytest
 from django.core.mail import EmailMessage
 from django.db import IntegrityError, transaction
 
+from herald.attention.models import Item, ItemKind
+from herald.attention.services import close_item, open_item
 from herald.fleet.models import Site
 from herald.people.models import User
 from herald.record.models import RecordEntry
+from herald.samples.mail_contents import CONTENTS, SILENT_RULE
 from herald.samples.mailing import PAUSES, ReportMailDraft, make_report_mail, send_due_reports
-from herald.samples.models import ReportMail
+from herald.samples.models import Report, ReportMail
 from tests.factories import NOW, make_device, make_image, make_site, make_user
 from tests.server.test_limits import client_of, limited
 
 pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("fixed_time")]
-CALL = "/api/v1/reports/firmware/mails"
+CALL = "/api/v1/report-mails"
 #: in November, eight o'clock in Lisbon is eight o'clock UTC
 BODY = {"to": ["manager@farm.example"], "days": [3, 5], "at": "08:00", "zone": "Europe/Lisbon"}
 LATER = timedelta(days=30)
@@ -186,3 +189,77 @@ def test_the_database_holds_that_it_goes_to_somebody_on_some_day() -> None:
     for wrong in ({"to": []}, {"days": []}, {"days": [7]}):
         with pytest.raises(IntegrityError), transaction.atomic():
             ReportMail.objects.update(**wrong)
+
+
+def sent(mailoutbox: list[EmailMessage], owner: User, report: str) -> EmailMessage:
+    mail = made(owner, report=report)
+    assert send_due_reports(now=mail.next_at, real_now=mail.next_at) == 1
+    return mailoutbox[-1]
+
+
+def test_silent_devices_are_told_by_site_and_each_is_in_the_file(mailoutbox: list[EmailMessage]) -> None:
+    north, south = make_site("North"), make_site("South")
+    due = made(make_user()).next_at
+    ReportMail.objects.all().delete()
+    make_device(site=north, name="calls", last_check_in=due)
+    make_device(site=north, name="quiet", last_check_in=due - timedelta(days=3))
+    make_device(site=north, name="never", last_check_in=None)
+    make_device(site=south, name="late", last_check_in=due - timedelta(hours=23))
+    make_device(site=south, name="waits", last_check_in=None, admission="waiting")
+    mail = sent(mailoutbox, make_user(), "silent")
+    assert mail.subject == "[Brisk Herald] Silent devices: 2 of 4"
+    latest = due - timedelta(days=3)
+    assert f"North: 2 of 3, the latest {latest:%a %-d %b, %H:%M}" in mail.body and "South" not in mail.body
+    assert "/fleet?rule=admission%20%3D%20admitted%20and%20presence%20any%20of" in mail.body
+    [(name, content, _)] = mail.attachments
+    lines = str(content).splitlines()
+    assert name == "silent.csv" and [line.split(",")[0] for line in lines[1:]] == ["never", "quiet"]
+
+
+def test_the_rule_that_the_mail_links_to_finds_as_many(mailoutbox: list[EmailMessage]) -> None:
+    owner = make_user()
+    for days in (0, 1, 2, 9):
+        make_device(last_check_in=NOW - timedelta(days=days))
+    found = client_of(owner).get("/api/v1/devices", {"rule": SILENT_RULE}).json()["count"]
+    told = CONTENTS["silent"](NOW, "UTC").subject
+    assert told == f"Silent devices: {found} of 4" and 0 < found < 4
+
+
+def test_what_needs_attention_is_told_with_who_looks_after_it(mailoutbox: list[EmailMessage]) -> None:
+    owner = make_user()
+    assert sent(mailoutbox, owner, "attention").subject == "[Brisk Herald] Attention: nothing is open"
+    assert "none" in mailoutbox[-1].body
+    open_item(ItemKind.LOW_BATTERY, cause="Battery below 20%", count=28, now=NOW)
+    open_item(ItemKind.SILENT, cause="=Silent for over 24 h", count=3, now=NOW)
+    Item.objects.filter(kind="silent").update(assigned_to=owner, snoozed_until=NOW + LATER)
+    open_item(ItemKind.NO_FIRMWARE, cause="Over by now", now=NOW)
+    close_item(ItemKind.NO_FIRMWARE, now=NOW)
+    mail = sent(mailoutbox, owner, "attention")
+    assert mail.subject == "[Brisk Herald] Attention: 2 open"
+    assert "Battery below 20% (28), since Mon 23 Nov, 02:00" in mail.body
+    assert f"{owner} looks after it" in mail.body and "1 of them are put off" in mail.body
+    assert "Over by now" not in mail.body
+    [(name, content, _)] = mail.attachments
+    assert name == "attention.csv" and "'=Silent for over 24 h" in str(content), "a spreadsheet runs no formula"
+
+
+@pytest.mark.parametrize("report", ["silent", "attention"])
+def test_somebody_limited_is_sent_their_part(mailoutbox: list[EmailMessage], report: str) -> None:
+    mine, other = make_site("Mine"), make_site("Foreign")
+    for site in (mine, other):
+        make_device(site=site, name=f"of-{site.name}", last_check_in=None)
+    open_item(ItemKind.SILENT, cause="Silent at Foreign", count=1, now=NOW)
+    person = limited(make_user(), sites=[mine])
+    mail = sent(mailoutbox, person, report)
+    whole = f"{mail.subject}{mail.body}{mail.attachments}"
+    assert "Foreign" not in whole and "This is the part of the fleet" in mail.body
+    assert ("of-Mine" in whole) == (report == "silent")
+
+
+def test_a_report_that_there_is_none_of_is_refused_here_and_by_the_database() -> None:
+    answer = client_of(make_user()).post(CALL, {**BODY, "report": "cats"}, format="json")
+    assert answer.status_code == 422 and answer.json()["errors"][0]["pointer"] == "/report"
+    mail = made(make_user())
+    with pytest.raises(IntegrityError), transaction.atomic():
+        ReportMail.objects.filter(pk=mail.pk).update(report="cats")
+    assert set(CONTENTS) == set(Report.values)

@@ -111,7 +111,7 @@ def test_a_limited_token_opens_nothing_of_its_owner() -> None:
     session(owner).post(f"{V1}/groups", {"name": "Secret plan", "rule": "tag = x"}, format="json")
     limits = read_limits([], [site.pk])
     client = script(make_scoped_token(owner, name="bay", days=None, reads_only=False, limits=limits, now=NOW))
-    for path in ("saved-views", "calendar-feeds", "reports/firmware/mails"):
+    for path in ("saved-views", "calendar-feeds", "report-mails"):
         answer = client.get(f"{V1}/{path}")
         assert answer.status_code == 403 and "limited to some devices" in answer.json()["detail"], path
     assert client.get(f"{V1}/record").json()["count"] == 0  # not even what its owner did

@@ -99,7 +99,13 @@ BODIES: dict[str, Any] = {
         "read_every_minutes": 1440,
         "unasked": 50,
     },
-    "ReportMailBody": {"to": ["manager@example.com"], "days": [0], "at": "08:00", "zone": "Europe/Lisbon"},
+    "ReportMailBody": {
+        "report": "silent",
+        "to": ["manager@example.com"],
+        "days": [0],
+        "at": "08:00",
+        "zone": "Europe/Lisbon",
+    },
     "FeedBody": {"name": "My phone", "parts": ["windows", "firings"], "rows": "site", "keys": ["3"]},
     "FreezeBody": {
         "name": "Harvest",

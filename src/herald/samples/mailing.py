@@ -1,4 +1,4 @@
-"""The report of firmware by mail: who has it sent to whom and when, and sending it.
+"""Reports by mail: who has which sent to whom and when, and sending it.
 
 What is sent is what its owner sees when it is sent: a part of the fleet, where they are limited to one. It stops with
 their account.
@@ -14,13 +14,12 @@ from django.db import transaction
 
 from herald.db.limits import limits_of
 from herald.http.errors import Conflict, Invalid
-from herald.http.export import csv_bytes
 from herald.http.mail import Attachment, MailError, deliver
 from herald.people.models import Ability, User
 from herald.record.models import Kind
 from herald.record.services import record
-from herald.samples.by_place import FirmwareReport, PlaceRow, by_version
-from herald.samples.models import ReportMail
+from herald.samples.mail_contents import CONTENTS, Contents
+from herald.samples.models import Report, ReportMail
 from herald_core.timing.clocks import is_zone, zone
 from herald_core.timing.quiet import next_at
 
@@ -29,15 +28,14 @@ MOST_MAILS, MOST_ADDRESSES = 20, 10
 PAUSES = tuple(timedelta(seconds=s) for s in (10, 60, 300, 1800))
 #: for how long whoever sends has one to themselves
 CLAIM = timedelta(minutes=3)
-#: so many models and sites are told in the mail itself; all of them are in the file
-MOST_ROWS = 40
 log = structlog.get_logger()
 
 
 @dataclass(frozen=True, kw_only=True)
 class ReportMailDraft:
-    """To whom, on which days of the week (0 is Monday), and when by the clock of a zone."""
+    """Which report to whom, on which days of the week (0 is Monday), and when by the clock of a zone."""
 
+    report: str = Report.FIRMWARE.value
     to: Sequence[str]
     days: Sequence[int]
     at: time
@@ -66,11 +64,17 @@ def make_report_mail(draft: ReportMailDraft, *, owner: User, now: datetime) -> R
         if ReportMail.objects.filter(owner=owner).count() >= MOST_MAILS:
             raise Conflict(f"You have {MOST_MAILS} of them; delete one that nobody reads.")
         mail = ReportMail(
-            owner=owner, to=addresses, days=sorted(set(draft.days)), at=draft.at, zone=draft.zone, created_at=now
+            owner=owner,
+            report=draft.report,
+            to=addresses,
+            days=sorted(set(draft.days)),
+            at=draft.at,
+            zone=draft.zone,
+            created_at=now,
         )
         mail.next_at = _next(mail, now)
         mail.save()
-        sentence = f"Has the report of firmware sent to {', '.join(addresses)}"[:300]
+        sentence = f"Has the report of {mail.get_report_display()} sent to {', '.join(addresses)}"[:300]
         record(now=now, actor=owner, kind=Kind.NOTIFICATION, object_id=mail.pk, sentence=sentence)
     return mail
 
@@ -78,7 +82,7 @@ def make_report_mail(draft: ReportMailDraft, *, owner: User, now: datetime) -> R
 def delete_report_mail(mail: ReportMail, *, actor: User, now: datetime) -> None:
     """Have it sent no more."""
     with transaction.atomic():
-        sentence = f"Has the report of firmware sent no more to {', '.join(mail.to)}"[:300]
+        sentence = f"Has the report of {mail.get_report_display()} sent no more to {', '.join(mail.to)}"[:300]
         record(now=now, actor=actor, kind=Kind.NOTIFICATION, object_id=mail.pk, sentence=sentence)
         mail.delete()
 
@@ -109,10 +113,9 @@ def send_due_reports(*, now: datetime, real_now: datetime) -> int:
 def _try(mail: ReportMail, *, now: datetime, real_now: datetime) -> bool:
     """Whether it was sent."""
     with transaction.atomic(), limits_of(mail.owner_id if mail.owner.is_limited else None):
-        report = FirmwareReport(now)
-        subject = _subject(report)
-        text, file = _words(mail, report, subject), csv_bytes(by_version(report))
-    attached = Attachment("firmware.csv", file, "text/csv")
+        contents = CONTENTS[mail.report](now, mail.zone)
+    subject, text = contents.subject, _words(mail, contents, now)
+    attached = Attachment(f"{mail.report}.csv", contents.file, "text/csv")
     due = int(mail.next_at.timestamp())
     try:
         for n, address in enumerate(mail.to):
@@ -137,24 +140,11 @@ def _next(mail: ReportMail, now: datetime) -> datetime:
     return next_at(now, mail.at, mail.zone, days=mail.days)
 
 
-def _subject(report: FirmwareReport) -> str:
-    devices, approved = sum(r.devices for r in report.models), sum(r.approved for r in report.models)
-    return f"Firmware: {approved:,} of {devices:,} devices on an approved version"
-
-
-def _words(mail: ReportMail, report: FirmwareReport, subject: str) -> str:
-    here = report.at.astimezone(zone(mail.zone))
-    parts = [f"{subject}, as of {here:%a %-d %b %Y, %H:%M} ({mail.zone})."]
+def _words(mail: ReportMail, contents: Contents, now: datetime) -> str:
+    here = now.astimezone(zone(mail.zone))
+    parts = [f"{contents.subject}, as of {here:%a %-d %b %Y, %H:%M} ({mail.zone})."]
     if mail.owner.is_limited:
         parts.append(f"This is the part of the fleet that {mail.owner} sees.")
-    parts += [_table("By model", report.models), _table("By site", report.sites)]
-    parts.append(f"Each version of each model at each site is in the file. {settings.PUBLIC_URL}/record/firmware")
-    parts.append(f"{mail.owner} has this sent.")
+    parts += contents.parts
+    parts += [f"{settings.PUBLIC_URL}{contents.page}", f"{mail.owner} has this sent."]
     return "\n\n".join(parts)
-
-
-def _table(title: str, rows: Sequence[PlaceRow]) -> str:
-    lines = [f"{r.name}: {r.approved:,} of {r.devices:,} on an approved version" for r in rows[:MOST_ROWS]]
-    if len(rows) > MOST_ROWS:
-        lines.append(f"and {len(rows) - MOST_ROWS:,} more, in the file")
-    return "\n".join([title, *(lines or ["no devices"])])

@@ -1,5 +1,5 @@
 """How the fleet was, hour by hour and then day by day: which versions ran, and whether they were approved; and to whom
-its report is sent."""
+reports are sent."""
 
 from datetime import datetime
 from typing import Self
@@ -42,9 +42,18 @@ class ReportMailQuerySet(models.QuerySet["ReportMail"]):
         )
 
 
-class ReportMail(models.Model):
-    """The report of firmware, sent to some addresses on some days of the week by a clock."""
+class Report(models.TextChoices):
+    """What can be sent by mail on a schedule; the words stand within a sentence."""
 
+    FIRMWARE = "firmware", "firmware"
+    SILENT = "silent", "silent devices"
+    ATTENTION = "attention", "what needs attention"
+
+
+class ReportMail(models.Model):
+    """A report, sent to some addresses on some days of the week by a clock."""
+
+    report = models.CharField(max_length=12, choices=Report, default=Report.FIRMWARE)
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="report_mails")
     to = ArrayField(models.EmailField())
     #: days of the week; 0 is Monday
@@ -66,6 +75,7 @@ class ReportMail(models.Model):
 
     class Meta:
         constraints = (
+            models.CheckConstraint(condition=Q(report__in=Report.values), name="report_mail_of_a_report"),
             models.CheckConstraint(condition=~Q(to=[]), name="report_mail_to_somebody"),
             models.CheckConstraint(
                 condition=~Q(days=[]) & Q(days__contained_by=list(range(7))), name="report_mail_on_days_of_the_week"

@@ -2818,24 +2818,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/reports/firmware": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description How much of each model and each site is on an approved version now. */
-        get: operations["reports_firmware"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/reports/firmware/mails": {
+    "/api/v1/report-mails": {
         parameters: {
             query?: never;
             header?: never;
@@ -2853,7 +2836,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/reports/firmware/mails/{mail_id}": {
+    "/api/v1/report-mails/{mail_id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -2870,7 +2853,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/reports/firmware/mails/{mail_id}/send": {
+    "/api/v1/report-mails/{mail_id}/send": {
         parameters: {
             query?: never;
             header?: never;
@@ -2881,6 +2864,23 @@ export interface paths {
         put?: never;
         /** @description Have it sent at once as well. */
         post: operations["report_mails_send"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/firmware": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How much of each model and each site is on an approved version now. */
+        get: operations["reports_firmware"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -7338,8 +7338,12 @@ export interface components {
             withdrawn: number;
             finishing: number;
         };
-        /** @description To whom the report is sent, on which days of the week (0 is Monday), and when by the clock of a time zone. */
+        /** @enum {string} */
+        ReportEnum: "firmware" | "silent" | "attention";
+        /** @description Which report is sent to whom, on which days of the week (0 is Monday), and when by the clock of a time zone. */
         ReportMailBodyRequest: {
+            /** @default firmware */
+            report?: components["schemas"]["ReportEnum"];
             to: string[];
             days: number[];
             /** @example 05:30:00 */
@@ -7349,6 +7353,7 @@ export interface components {
         /** @description A report that one has sent: when it is sent next, when it last was, and why the last try failed, if it did. */
         ReportMailRow: {
             readonly id: number;
+            report: components["schemas"]["ReportEnum"];
             to: string[];
             days: number[];
             /** @example 05:30:00 */
@@ -33934,95 +33939,6 @@ export interface operations {
             };
         };
     };
-    reports_firmware: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["FirmwareReportAnswer"];
-                };
-            };
-            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
-            304: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Nobody is signed in, and no valid token is given. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role does not allow it, or the session’s CSRF token is missing. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long. */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something in the request does not fit; `errors` says where. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many requests; `Retry-After` says when to try again. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The system failed at it, which is on record in its log. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     report_mails: {
         parameters: {
             query?: never;
@@ -34126,6 +34042,7 @@ export interface operations {
             content: {
                 /**
                  * @example {
+                 *       "report": "silent",
                  *       "to": [
                  *         "manager@example.com"
                  *       ],
@@ -34476,6 +34393,95 @@ export interface operations {
             };
             /** @description The body is of a kind that is not taken. */
             415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something in the request does not fit; `errors` says where. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many requests; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The system failed at it, which is on record in its log. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or a part of the system is away; `Retry-After` says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reports_firmware: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FirmwareReportAnswer"];
+                };
+            };
+            /** @description The answer is still the one whose `ETag` the request shows in `If-None-Match`; to tokens only. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Nobody is signed in, and no valid token is given. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the session’s CSRF token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long. */
+            414: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -256,6 +256,10 @@ const tree = root.addChildren([
     lazyRouteComponent(() => import("@/rooms/record/firmware"), "FirmwarePage"),
   ),
   page(
+    "/record/mails",
+    lazyRouteComponent(() => import("@/rooms/record/mails"), "MailsPage"),
+  ),
+  page(
     "/record/kept",
     lazyRouteComponent(() => import("@/rooms/record/kept"), "Kept"),
   ),

@@ -1,4 +1,4 @@
-"""Calls about having the report of firmware sent by mail."""
+"""Calls about having reports sent by mail."""
 
 from typing import Any
 
@@ -13,13 +13,14 @@ from herald.http.fields import StrictSerializer, valid
 from herald.people.models import Ability
 from herald.people.permissions import WHOLE, Tokens, person
 from herald.samples.mailing import MOST_ADDRESSES, ReportMailDraft, delete_report_mail, make_report_mail, send_at_once
-from herald.samples.models import ReportMail
+from herald.samples.models import Report, ReportMail
 from herald.time import clock
 
 
 class ReportMailBody(StrictSerializer):
-    """To whom the report is sent, on which days of the week (0 is Monday), and when by the clock of a time zone."""
+    """Which report is sent to whom, on which days of the week (0 is Monday), and when by the clock of a time zone."""
 
+    report = serializers.ChoiceField(choices=Report.choices, default=Report.FIRMWARE.value)
     to = serializers.ListField(child=serializers.EmailField(max_length=254), max_length=MOST_ADDRESSES)
     days = serializers.ListField(child=serializers.IntegerField(min_value=0, max_value=6), max_length=7)
     at = serializers.TimeField()
@@ -31,7 +32,7 @@ class ReportMailRow(serializers.ModelSerializer[ReportMail]):
 
     class Meta:
         model = ReportMail
-        fields = ("id", "to", "days", "at", "zone", "created_at", "next_at", "last_sent_at", "last_words")
+        fields = ("id", "report", "to", "days", "at", "zone", "created_at", "next_at", "last_sent_at", "last_words")
 
 
 class ReportMailListView(APIView):

@@ -1,6 +1,6 @@
 /** What wants attention: open, put off and over; who knows of it, who looks after it, and how long each kind takes. */
 import { useQuery } from "@tanstack/react-query";
-import { getRouteApi } from "@tanstack/react-router";
+import { getRouteApi, Link } from "@tanstack/react-router";
 import clsx from "clsx";
 import type { Schemas } from "@/api/client";
 import { useLimits } from "@/api/use-may";
@@ -56,6 +56,9 @@ export function AttentionPage() {
     <div className="h-full overflow-auto px-5 py-4">
       <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
         <h1 className="mr-auto text-2xl">Attention</h1>
+        <Link to="/record/mails" className="text-verdigris hover:underline">
+          By mail
+        </Link>
         <label className="flex items-center gap-1.5">
           <input
             type="checkbox"

@@ -46,7 +46,7 @@ export function FirmwarePage() {
           </>
         )}
       </Loaded>
-      <ReportMails />
+      <ReportMails only="firmware" />
     </section>
   );
 }

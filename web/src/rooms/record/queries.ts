@@ -43,6 +43,6 @@ export const firmwareReport = queryOptions({
 /** What one has sent by mail. It is asked for again, as it goes out meanwhile. */
 export const reportMails = queryOptions({
   queryKey: ["report-mails"],
-  queryFn: () => body(api.GET("/api/v1/reports/firmware/mails")),
+  queryFn: () => body(api.GET("/api/v1/report-mails")),
   refetchInterval: 10 * SECOND,
 });

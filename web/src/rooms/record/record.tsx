@@ -36,6 +36,9 @@ export function RecordRoom() {
         <Link to="/record/firmware" className="ml-auto text-verdigris hover:underline">
           Firmware by model and site
         </Link>
+        <Link to="/record/mails" className="text-verdigris hover:underline">
+          Reports by mail
+        </Link>
         {limits === null && (
           <Link to="/record/kept" className="text-verdigris hover:underline">
             How long things are kept

@@ -1,4 +1,4 @@
-/** Having the report of firmware sent by mail: to whom, on which days and when; what became of it. */
+/** Reports by mail: which is sent to whom, on which days and when; what became of it. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, body, type Schemas } from "@/api/client";
@@ -15,73 +15,86 @@ import { reportMails } from "./queries";
 import { addressesOf, onDays } from "./report-words";
 
 type Row = Schemas["ReportMailRow"];
+type Report = NonNullable<Schemas["ReportMailBodyRequest"]["report"]>;
 
-export function ReportMails() {
+const REPORTS: Record<Report, string> = {
+  firmware: "Firmware by model and site",
+  silent: "Silent devices",
+  attention: "What needs attention",
+};
+
+/** The reports that one has sent; of one of them only, where it stands on that report's page. */
+export function ReportMails({ only }: { only?: Report }) {
   const client = useQueryClient();
   const asked = useQuery(reportMails);
   const [isAdding, setAdding] = useState(false);
   const done = { onSuccess: () => changed(client, "reportMails") };
   const path = (id: number) => ({ params: { path: { mail_id: id } } });
   const remove = useMutation({
-    mutationFn: (id: number) => api.DELETE("/api/v1/reports/firmware/mails/{mail_id}", path(id)),
+    mutationFn: (id: number) => api.DELETE("/api/v1/report-mails/{mail_id}", path(id)),
     ...done,
   });
   const send = useMutation({
-    mutationFn: (id: number) => body(api.POST("/api/v1/reports/firmware/mails/{mail_id}/send", path(id))),
+    mutationFn: (id: number) => body(api.POST("/api/v1/report-mails/{mail_id}/send", path(id))),
     ...done,
   });
   return (
     <section aria-labelledby="by-mail" className="mb-6 print:hidden">
-      <h2 id="by-mail" className="mb-1 text-lg">
-        By mail
+      <h2 id="by-mail" className={only ? "mb-1 text-lg" : "sr-only"}>
+        {only ? "By mail" : "What you have sent"}
       </h2>
       <Loaded
         of={asked}
         what="What you have sent by mail"
         rows={1}
-        isEmpty={(rows) => rows.length === 0}
+        isEmpty={(rows) => rows.every((row) => only && row.report !== only)}
         empty={
           <p className="text-soft">
-            You have it sent to nobody. A mail holds these figures, and the file with each version.
+            {only
+              ? "You have it sent to nobody. A mail holds these figures, and a file with all of it."
+              : "You have none sent. A mail holds the figures of a report as you see it then, and a file with all of it."}
           </p>
         }
       >
         {(rows) => (
           <ul className="rounded-md border border-rule bg-card">
-            {rows.map((row) => (
-              <li key={row.id} className="flex items-baseline gap-3 border-rule border-t px-3 py-1.5 first:border-0">
-                <Told row={row} />
-                <Button kind="quiet" disabled={send.isPending} onClick={() => send.mutate(row.id)}>
-                  Send it now
-                </Button>
-                <Confirm
-                  trigger={<Button kind="quiet">Delete…</Button>}
-                  title={`Send it no more to ${listed(row.to)}?`}
-                  action="Delete it"
-                  danger
-                  onConfirm={() => remove.mutate(row.id)}
-                >
-                  No mail goes there from now on. What was sent stays where it is.
-                </Confirm>
-              </li>
-            ))}
+            {rows
+              .filter((row) => !only || row.report === only)
+              .map((row) => (
+                <li key={row.id} className="flex items-baseline gap-3 border-rule border-t px-3 py-1.5 first:border-0">
+                  <Told row={row} withReport={!only} />
+                  <Button kind="quiet" disabled={send.isPending} onClick={() => send.mutate(row.id)}>
+                    Send it now
+                  </Button>
+                  <Confirm
+                    trigger={<Button kind="quiet">Delete…</Button>}
+                    title={`Send it no more to ${listed(row.to)}?`}
+                    action="Delete it"
+                    danger
+                    onConfirm={() => remove.mutate(row.id)}
+                  >
+                    No mail goes there from now on. What was sent stays where it is.
+                  </Confirm>
+                </li>
+              ))}
           </ul>
         )}
       </Loaded>
       <Problem error={remove.error ?? send.error} />
       <Button className="mt-2" onClick={() => setAdding(true)}>
-        Have it sent…
+        {only ? "Have it sent…" : "Have a report sent…"}
       </Button>
-      {isAdding && <NewReportMail onClose={() => setAdding(false)} />}
+      {isAdding && <NewReportMail only={only} onClose={() => setAdding(false)} />}
     </section>
   );
 }
 
-function Told({ row }: { row: Row }) {
+function Told({ row, withReport }: { row: Row; withReport: boolean }) {
   const { now, zone } = useClock();
   const next = `next ${instant(row.next_at, zone, now)} (${city(zone)})`;
   return (
     <span className="min-w-0 flex-1">
+      {withReport && <>{REPORTS[row.report]} to </>}
       <strong>{listed(row.to)}</strong>, {onDays(row.days)} at {row.at.slice(0, 5)}, {city(row.zone)}
       <span className="block text-soft">
         {new Date(row.next_at) <= now ? "is being sent" : next} ·{" "}
@@ -92,10 +105,11 @@ function Told({ row }: { row: Row }) {
   );
 }
 
-function NewReportMail({ onClose }: { onClose: () => void }) {
+function NewReportMail({ only, onClose }: { only?: Report; onClose: () => void }) {
   const client = useQueryClient();
   const { zone: here } = useClock();
   const { data } = useQuery(sessionQuery);
+  const [report, setReport] = useState<Report>(only ?? "silent");
   const [to, setTo] = useState(data?.user?.email ?? "");
   const [days, setDays] = useState([0]);
   const [at, setAt] = useState("08:00");
@@ -103,8 +117,8 @@ function NewReportMail({ onClose }: { onClose: () => void }) {
   const make = useMutation({
     mutationFn: () =>
       body(
-        api.POST("/api/v1/reports/firmware/mails", {
-          body: { to: addressesOf(to), days: days.length ? days : [0, 1, 2, 3, 4, 5, 6], at, zone },
+        api.POST("/api/v1/report-mails", {
+          body: { report, to: addressesOf(to), days: days.length ? days : [0, 1, 2, 3, 4, 5, 6], at, zone },
         }),
       ),
     onSuccess: () => {
@@ -113,7 +127,7 @@ function NewReportMail({ onClose }: { onClose: () => void }) {
     },
   });
   return (
-    <Modal open onClose={onClose} title="Have the report of firmware sent">
+    <Modal open onClose={onClose} title={only ? `Have “${REPORTS[only]}” sent` : "Have a report sent"}>
       <form
         className="space-y-3"
         noValidate
@@ -122,6 +136,17 @@ function NewReportMail({ onClose }: { onClose: () => void }) {
           make.mutate();
         }}
       >
+        {!only && (
+          <Labelled label="Report">
+            <select className="field" value={report} onChange={(e) => setReport(e.target.value as Report)}>
+              {Object.entries(REPORTS).map(([key, words]) => (
+                <option key={key} value={key}>
+                  {words}
+                </option>
+              ))}
+            </select>
+          </Labelled>
+        )}
         <Labelled label="To" hint="one or several addresses; what they get is what you see">
           <input className="field" type="text" value={to} onChange={(e) => setTo(e.target.value)} />
         </Labelled>
