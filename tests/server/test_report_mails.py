@@ -209,7 +209,7 @@ def test_silent_devices_are_told_by_site_and_each_is_in_the_file(mailoutbox: lis
     mail = sent(mailoutbox, make_user(), "silent")
     assert mail.subject == "[Brisk Herald] Silent devices: 2 of 4"
     latest = due - timedelta(days=3)
-    assert f"North: 2 of 3, the latest {latest:%a %-d %b, %H:%M}" in mail.body and "South" not in mail.body
+    assert f"North: 2 of 3, the last one heard of {latest:%a %-d %b, %H:%M}" in mail.body and "South" not in mail.body
     assert "/fleet?rule=admission%20%3D%20admitted%20and%20presence%20any%20of" in mail.body
     [(name, content, _)] = mail.attachments
     lines = str(content).splitlines()

@@ -73,7 +73,8 @@ def _silent(now: datetime, clock: str) -> Contents:
             _lines(
                 "By site",
                 [
-                    f"{name or NO_SITE}: {n:,} of {whole:,}" + (f", the latest {_at(latest, clock)}" if latest else "")
+                    f"{name or NO_SITE}: {n:,} of {whole:,}"
+                    + (f", the last one heard of {_at(latest, clock)}" if latest else "")
                     for name, n, whole, latest in rows
                 ],
             ),
