@@ -4,6 +4,7 @@ from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
+import msgspec
 import pytest
 from rest_framework.test import APIClient
 
@@ -48,6 +49,36 @@ def test_what_was_counted_is_told_with_its_moment(client: APIClient, west: Group
         answer = told(client)
     assert [r["devices"] for r in answer["rows"]] == [3], "two have come since"
     assert answer["counted_at"] == "2026-11-23T02:00:00Z"
+
+
+def test_now_tells_of_when_its_devices_were_counted(client: APIClient, west: Group) -> None:
+    schedule(west)
+
+    def now() -> Any:
+        answer = client.get("/api/v1/now").json()
+        return {key: answer[key] for key in ("devices", "heard", "coming", "counted_at")}
+
+    live = now()
+    assert live["counted_at"] is None and live["heard"] == 3 and live["coming"]
+    keep_counts(now=NOW)
+    assert now() == {**live, "counted_at": "2026-11-23T02:00:00Z"}
+    make_devices(2, site=make_site("West", LISBON))
+    with clock.fixed(NOW + MINUTE):
+        later = now()
+        KeptCounts.objects.all().delete()
+        anew = now()
+    assert (later["devices"], later["heard"]) == (5, 3), "how many there are is always of this moment"
+    assert (anew["devices"], anew["heard"], anew["counted_at"]) == (5, 5, None)
+
+
+def test_what_another_release_did_not_count_is_counted_anew(client: APIClient, west: Group) -> None:
+    keep_counts(now=NOW)
+    for kept in KeptCounts.objects.all():
+        written = msgspec.json.decode(bytes(kept.counts))
+        del written["heard"]
+        KeptCounts.objects.filter(pk=kept.pk).update(counts=msgspec.json.encode(written))
+    make_devices(1, site=make_site("West", LISBON))
+    assert client.get("/api/v1/now").json()["heard"] == 4
 
 
 def test_what_is_old_is_not_told(client: APIClient, west: Group) -> None:

@@ -22,6 +22,8 @@ class Counts(msgspec.Struct, frozen=True, kw_only=True):
     rows' fields, and in `rings` what `RingCount` says. What is missing here was not counted."""
 
     groups: list[int] = []
+    #: how many devices of the whole fleet were heard from lately
+    heard: int | None = None
     #: sites, and how many devices wait for a file there
     files: list[tuple[int, int]] | None = None
     devices: list[list[Any]] = []

@@ -13,6 +13,8 @@ from herald.agenda.rows import RowKind, Rows
 from herald.commands.models import Occurrence, Schedule
 from herald.commands.tallies import count_firings
 from herald.deliveries.models import Delivery
+from herald.fleet.models import Device
+from herald.fleet.presence import HEARD_WITHIN
 from herald.rollouts.models import Rollout
 
 #: counts that are older (of real time) are not told: the clock that keeps them stands still
@@ -25,11 +27,11 @@ def keep_counts(*, now: datetime, real_now: datetime | None = None) -> float:
     """Count for each kind of rows, and keep it. How many seconds to rest, so that counting takes a thirtieth of a
     processor, and no count grows too old to be told."""
     began, real = time.monotonic(), real_now or datetime.now(UTC)
-    sites = _count(RowKind.SITE)
+    sites = _count(RowKind.SITE, now)
     for kind, counts in (
         (RowKind.SITE, sites),
         (RowKind.ZONE, sites.by_zone()),
-        (RowKind.GROUP, _count(RowKind.GROUP)),
+        (RowKind.GROUP, _count(RowKind.GROUP, now)),
     ):
         kept = KeptCounts(rows=kind, counted_at=now, kept_at=real, counts=counts.written())
         KeptCounts.objects.bulk_create(
@@ -56,7 +58,7 @@ def _read(kept: KeptCounts | None) -> tuple[Counts | None, datetime | None]:
         return None, None
 
 
-def _count(kind: RowKind) -> Counts:
+def _count(kind: RowKind, now: datetime) -> Counts:
     before, rows = _read(KeptCounts.objects.filter(rows=kind).first())[0] or NONE, Rows(kind)
     launched = Rollout.objects.filter(launched_at__isnull=False).prefetch_related("rings").order_by("-id")
     ended = list(launched.exclude(ended_at=None)[:MOST_ENDED])
@@ -69,6 +71,7 @@ def _count(kind: RowKind) -> Counts:
     firings = count_firings(not_over, rows.tally_kind)
     return Counts(
         groups=rows.groups,
+        heard=Device.objects.heard_since(now - HEARD_WITHIN).count() if kind is RowKind.SITE else None,
         files=list(Delivery.objects.files_to_come_by_site()) if rows.overlap else None,
         devices=[list(counted) for counted in rows.devices],
         rings={

@@ -24,6 +24,8 @@ from django.db.models.functions import Greatest
 ON_TIME_INTERVALS = 2
 SILENT_INTERVALS = 10
 SILENT_AFTER = timedelta(hours=24)
+#: Now tells how many devices were heard from so long ago at most
+HEARD_WITHIN = timedelta(minutes=30)
 
 
 def heard_in_time(now: datetime, path: str = "") -> Q:

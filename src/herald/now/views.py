@@ -12,9 +12,12 @@ from rest_framework.views import APIView
 
 from herald.agenda.api.coming import ComingView
 from herald.agenda.coming import coming_up
+from herald.agenda.keeping import kept_rows
+from herald.agenda.rows import RowKind
 from herald.attention.api.items import AttentionItem
 from herald.attention.models import Item, ItemKind
 from herald.fleet.models import Device
+from herald.fleet.presence import HEARD_WITHIN
 from herald.now.decisions import DECISIONS, decisions_about
 from herald.now.pause_views import StandingPause, standing
 from herald.now.troubles import troubles
@@ -24,7 +27,6 @@ from herald.rollouts.models import Rollout
 from herald.rollouts.watch import overview
 from herald.time import clock
 
-HEARD_WITHIN = timedelta(minutes=30)
 #: items that Now shows elsewhere: as decisions, and as troubles above every room
 SHOWN_ABOVE = (*DECISIONS, ItemKind.FLEET_SILENT, ItemKind.STOPPED_PART)
 
@@ -54,12 +56,14 @@ class Readiness(serializers.Serializer[Any]):
 
 
 class NowView(serializers.Serializer[Any]):
-    """The state of everything, in brief."""
+    """The state of everything, in brief. `counted_at` is of when those that were heard from, and the devices of what
+    comes, were counted; null where they are of this moment."""
 
     now = serializers.DateTimeField()
     devices = serializers.IntegerField()
     heard = serializers.IntegerField()
     heard_within_minutes = serializers.IntegerField()
+    counted_at = serializers.DateTimeField(allow_null=True)
     troubles = TroubleView(many=True)
     paused = StandingPause(allow_null=True)
     decisions = Decision(many=True)
@@ -79,16 +83,21 @@ class NowApiView(APIView):
     def get(self, request: Request) -> Response:
         now = clock.now()
         rollouts = overview.rows(list(Rollout.objects.listed().moving()), now)
+        rows = kept_rows(RowKind.ZONE)
+        heard = rows.known.heard
+        if heard is None:
+            heard = Device.objects.heard_since(now - HEARD_WITHIN).count()
         body = {
             "now": now,
             "devices": Device.objects.count(),
-            "heard": Device.objects.heard_since(now - HEARD_WITHIN).count(),
+            "heard": heard,
+            "counted_at": rows.counted_at,
             "heard_within_minutes": HEARD_WITHIN // timedelta(minutes=1),
             "troubles": troubles(),
             "paused": standing(),
             "decisions": decisions_about(rollouts),
             "moving": [r for r in rollouts if r["state"] in ("running", "launching")],
-            "coming": coming_up(now=now),
+            "coming": coming_up(now=now, rows=rows),
             "attention": Item.objects.awake(now).listed().exclude(kind__in=SHOWN_ABOVE),
             "snoozed": Item.objects.asleep(now).count(),
             "zones": Device.objects.zones(),

@@ -6761,13 +6761,18 @@ export interface components {
             kinds: components["schemas"]["NotificationKind"][];
             sends_mail: boolean;
         };
-        /** @description The state of everything, in brief. */
+        /**
+         * @description The state of everything, in brief. `counted_at` is of when those that were heard from, and the devices of what
+         *     comes, were counted; null where they are of this moment.
+         */
         NowView: {
             /** Format: date-time */
             now: string;
             devices: number;
             heard: number;
             heard_within_minutes: number;
+            /** Format: date-time */
+            counted_at: string | null;
             troubles: components["schemas"]["TroubleView"][];
             paused: components["schemas"]["StandingPause"] | null;
             decisions: components["schemas"]["Decision"][];

@@ -4,7 +4,7 @@ import { getRouteApi, Link } from "@tanstack/react-router";
 import type { Schemas } from "@/api/client";
 import { useLimits } from "@/api/use-may";
 import { useClock } from "@/lib/clock";
-import { city, count, counted, instant } from "@/lib/format";
+import { city, count, counted, instant, relative } from "@/lib/format";
 import { usePageTitle } from "@/lib/title";
 import { ComingList } from "@/parts/coming-list";
 import { Empty } from "@/parts/controls";
@@ -45,7 +45,7 @@ function Shown({ data }: { data: Schemas["NowView"] }) {
           <div className="flex items-baseline gap-4">
             <p className="text-soft">
               {counted(data.devices, "device")} · {count(data.heard)} heard from in the last {data.heard_within_minutes}{" "}
-              min
+              min{data.counted_at && `, counted ${relative(data.counted_at, now)}`}
             </p>
             <PauseEverything />
           </div>
@@ -109,7 +109,10 @@ function Shown({ data }: { data: Schemas["NowView"] }) {
         aria-label="What comes and what wants attention"
       >
         <h2 className="text-[1.05rem]">The next 24 hours</h2>
-        <p className="mb-2 text-soft">your time, {city(zone)}; nights are shaded where the devices are</p>
+        <p className="mb-2 text-soft">
+          your time, {city(zone)}; nights are shaded where the devices are
+          {data.counted_at && `; devices counted ${relative(data.counted_at, now)}`}
+        </p>
         <ZoneRows
           zones={data.zones}
           from={now}

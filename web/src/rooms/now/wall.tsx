@@ -5,7 +5,7 @@ import { type ReactNode, useEffect } from "react";
 import type { Schemas } from "@/api/client";
 import { useLimits } from "@/api/use-may";
 import { useClock } from "@/lib/clock";
-import { count, counted, instant } from "@/lib/format";
+import { count, counted, instant, relative } from "@/lib/format";
 import { statusWords } from "@/lib/status";
 import { summary } from "@/parts/phases";
 import { RingBar } from "@/parts/rollout-row";
@@ -29,6 +29,7 @@ export function Wall({ data }: { data: Data }) {
         </h1>
         <p className="mt-1 text-soft">
           {counted(data.devices, "device")} · {count(data.heard)} heard from in the last {data.heard_within_minutes} min
+          {data.counted_at && `, counted ${relative(data.counted_at, now)}`}
         </p>
         <Standing />
         {data.paused && (
