@@ -293,6 +293,45 @@ PYTHON = (
         "since",
         "server/test_failed_days",
     ),
+    server("db/moments.py", "_DRIVERS(oid, None)", "_DRIVERS(oid, context)", "server/test_moments"),
+    server("http/outbound.py", "if authorization and url.origin() == origin else {}", "", "server/test_outbound"),
+    server("lists/services.py", "or (leaves == of > 0 and not joins)", "", "server/test_followed_lists"),
+    server(
+        "lists/services.py",
+        "today > kept.unasked_a_day",
+        "today > 3 + kept.unasked_a_day",
+        "server/test_followed_lists",
+    ),
+    server("lists/services.py", "origin_of(known.url) == origin_of(draft.url)", "True", "server/test_followed_lists"),
+    server(
+        "lists/services.py", "kept is None or kept.url != followed.url", "kept is None", "server/test_followed_lists"
+    ),
+    server(
+        "lists/services.py",
+        "    found.leave_out_refused(group)  # what was true as the list was read may be so no more\n",
+        "",
+        "server/test_followed_lists",
+    ),
+    server("groups/members.py", "        check_by_hand(other)\n", "", "server/test_followed_lists"),
+    server("imports/repeating.py", "actor is None and digest == kept.digest", "False", "server/test_repeated_imports"),
+    server(
+        "imports/repeating.py",
+        'made, digest, actor is not None, ""',
+        'made, digest, False, ""',
+        "server/test_repeated_imports",
+    ),
+    server(
+        "imports/repeating.py",
+        "actor=None, now=now, agreement=Agreement()",
+        "actor=None, now=now",
+        "server/test_repeated_imports",
+    ),
+    server(
+        "imports/repeating.py", "found.wrong_count and repeated.all_or_nothing", "False", "server/test_repeated_imports"
+    ),
+    server(
+        "samples/mail_contents.py", "Item.objects.open().listed()", "Item.objects.listed()", "server/test_report_mails"
+    ),
     server("agenda/counts.py", 'f"{schedule.pk}.{schedule.revision}"', 'f"{schedule.pk}"', "server/test_kept_counts"),
     server("agenda/rows.py", "known.groups != self.groups", "False", "server/test_kept_counts"),
     server("agenda/keeping.py", "if e.pk in over ", "", "server/test_kept_counts"),
