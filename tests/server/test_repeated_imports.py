@@ -353,3 +353,15 @@ def test_an_authorization_is_kept_for_its_host_and_never_shown(
 def test_only_operators_let_imports_repeat(role: str, elsewhere: Elsewhere, mapping: SavedMapping) -> None:
     assert add(client_as(role), mapping).status_code == 403
     assert not RepeatedImport.objects.exists()
+
+
+def test_a_file_is_not_read_while_the_last_one_is_written(
+    client: APIClient, elsewhere: Elsewhere, mapping: SavedMapping
+) -> None:
+    repeated = added(client, mapping)
+    Import.objects.filter(pk=repeated.last_import_id).update(state=ImportState.APPLYING)
+    answer = client.post(f"/api/v1/repeated-imports/{repeated.pk}/read")
+    assert answer.status_code == 409 and "still writes the last file of “North”" in answer.json()["detail"]
+    elsewhere.lists("N-1;north-1;Sill 400;Here;south")
+    repeating.read_due(now=NOW + DAY)
+    assert Import.objects.count() == 1

@@ -90,10 +90,10 @@ def read_now(repeated: RepeatedImport, *, actor: User, now: datetime) -> Repeate
     file that was read last. One that cannot be read changes nothing, and says why.
 
     Raises:
-        Conflict: the file before it is still being written.
+        Conflict: a worker still writes the file before it.
     """
     if repeated.last_import and repeated.last_import.state == ImportState.APPLYING:
-        raise Conflict(f"The last file of “{repeated}” is being written.")
+        raise Conflict(f"A worker still writes the last file of “{repeated}”.")
     return _read(repeated, actor=actor, now=now)
 
 

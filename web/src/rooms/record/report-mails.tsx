@@ -23,7 +23,7 @@ const REPORTS: Record<Report, string> = {
   attention: "What needs attention",
 };
 
-/** The reports that one has sent; of one of them only, where it stands on that report's page. */
+/** The reports that one has sent; of one of them only, on that report's own page. */
 export function ReportMails({ only }: { only?: Report }) {
   const client = useQueryClient();
   const asked = useQuery(reportMails);
