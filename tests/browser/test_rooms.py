@@ -229,7 +229,7 @@ def test_the_report_of_firmware_is_sent_by_mail(signed_in: Page, running: Runnin
     page = signed_in
     page.goto(f"{running.url}/record/firmware")
     page.get_by_role("button", name="Have it sent…").click()
-    dialog = page.get_by_role("dialog", name="Have the report of firmware sent")
+    dialog = page.get_by_role("dialog", name="Have “Firmware by model and site” sent")
     to = dialog.get_by_role("textbox", name=re.compile("^To"))
     expect(to).to_have_value(ENGINEER)
     to.fill("manager@farm.example, nobody")

@@ -7,9 +7,11 @@ from http.server import BaseHTTPRequestHandler
 from ipaddress import ip_address
 
 import pytest
+from procrastinate.contrib.django import app
 from pytest_django import Settings
 
-from herald.http.outbound import FetchError, check_address, fetch, is_allowed
+from herald.http import outbound
+from herald.http.outbound import LOCK, FetchError, check_address, fetch, in_turn, is_allowed
 from tests.elsewhere import Answer, says, web_server
 
 
@@ -173,3 +175,17 @@ def test_an_authorization_goes_to_the_address_and_nowhere_that_it_leads_on_to(
         answers["/next"] = hears("next", says(b"", 302, Location=f"{other}/there"))
         assert fetch(f"{address}/own", most_bytes=100, authorization="Bearer x1").body == b"theirs"
     assert heard == {"own": ["Bearer x1"], "next": ["Bearer x1"], "other": [None]}
+
+
+def test_jobs_that_fetch_hold_one_place_of_a_worker_and_leave_the_rest_to_the_next_turn(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    fetching = {task.name: task.lock for task in app.tasks.values() if task.lock}
+    assert fetching == {
+        "herald.calendar.tasks.read_calendars": LOCK,
+        "herald.imports.tasks.repeat_imports": LOCK,
+        "herald.lists.tasks.read_lists": LOCK,
+    }
+    clock = iter([0.0, 0.0, 19.0, 40.0, 60.0])
+    monkeypatch.setattr(outbound.time, "monotonic", lambda: next(clock))
+    assert list(in_turn(["a", "b", "c", "d", "e"])) == ["a", "b", "c"], "the fourth would begin after a minute"

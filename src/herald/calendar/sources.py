@@ -13,7 +13,7 @@ from herald.calendar.services import check_holds
 from herald.fleet.models import Site
 from herald.groups.models import Group
 from herald.http.errors import Conflict, Invalid
-from herald.http.outbound import FetchError, fetch
+from herald.http.outbound import FetchError, fetch, in_turn
 from herald.live.notify import notify
 from herald.people.models import User
 from herald.record.models import Kind
@@ -151,10 +151,10 @@ def read_again(source: CalendarSource, *, actor: User | None, now: datetime) -> 
 
 
 def read_due(*, now: datetime) -> int:
-    """Read the addresses that are due, one after another; how many were. One that fails keeps no other waiting for
-    longer than its own time limit."""
+    """Read the addresses that are due, one after another; how many are. One that fails keeps no other waiting for
+    longer than its own time limit, and what is left after a while is read in the next turn."""
     due = list(CalendarSource.objects.due(now))
-    for source in due:
+    for source in in_turn(due):
         try:
             read_again(source, actor=None, now=now)
         except Exception:

@@ -6,7 +6,8 @@ again at each redirect. What is read is bounded in size and time.
 """
 
 import asyncio
-from collections.abc import Coroutine, Mapping, Sequence
+import time
+from collections.abc import Coroutine, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv6Address, IPv6Network, ip_address, ip_network
 from typing import TypeVar
@@ -18,6 +19,10 @@ from django.conf import settings
 from yarl import URL
 
 _T = TypeVar("_T")
+#: jobs that fetch what is due share this lock, so that hosts which hang hold one place of a worker and no more
+LOCK = "elsewhere"
+#: how long one of those jobs goes on to begin with another address
+TURN_SECONDS = 60.0
 MOST_REDIRECTS = 5
 SECONDS = 20.0
 _CHUNK = 64 * 1024
@@ -65,6 +70,16 @@ def _bounded(work: Coroutine[None, None, _T], seconds: float) -> _T:
         raise FetchError(f"{error.host} could not be reached: {error.strerror or 'no connection'}.") from error
     except (aiohttp.ClientError, ValueError) as error:
         raise FetchError(f"It could not be read: {str(error) or type(error).__name__}.") from error
+
+
+def in_turn(due: Sequence[_T], seconds: float = TURN_SECONDS) -> Iterator[_T]:
+    """Those of what is due that can be begun with within so many seconds. The others are left to the next turn, in
+    which they have waited the longest, and other jobs that fetch have theirs in between."""
+    ends = time.monotonic() + seconds
+    for one in due:
+        if time.monotonic() >= ends:
+            return
+        yield one
 
 
 def post(url: str, body: bytes, *, headers: Mapping[str, str], seconds: float = SECONDS) -> str:

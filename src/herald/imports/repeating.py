@@ -18,7 +18,7 @@ from herald.attention.models import ItemKind
 from herald.attention.services import close_item, open_item
 from herald.groups.consequences.acceptance import Agreement, NotAgreed
 from herald.http.errors import Conflict, Invalid
-from herald.http.outbound import FetchError, fetch, origin_of, without_secrets
+from herald.http.outbound import FetchError, fetch, in_turn, origin_of, without_secrets
 from herald.imports import services
 from herald.imports.models import Import, ImportState, RepeatedImport, SavedMapping
 from herald.live.notify import notify
@@ -98,10 +98,10 @@ def read_now(repeated: RepeatedImport, *, actor: User, now: datetime) -> Repeate
 
 
 def read_due(*, now: datetime) -> int:
-    """Read the files that are due, one after another; how many were. One that fails keeps no other waiting for longer
-    than its own time limit."""
+    """Read the files that are due, one after another; how many are. One that fails keeps no other waiting for longer
+    than its own time limit, and what is left after a while is read in the next turn."""
     due = [r for r in RepeatedImport.objects.listed().due(now) if not _is_at_work(r)]
-    for repeated in due:
+    for repeated in in_turn(due):
         try:
             _read(repeated, actor=None, now=now)
         except Exception:

@@ -10,6 +10,7 @@ from procrastinate.contrib.django import app
 
 from herald.attention.quarantine import first_line
 from herald.http.errors import DomainError
+from herald.http.outbound import LOCK
 from herald.imports import repeating, services
 from herald.time import clock
 
@@ -29,7 +30,7 @@ def carry_out_import(import_id: int) -> None:
 
 
 @app.periodic(cron="* * * * *")
-@app.task(queue="lists", queueing_lock="repeat_imports")
+@app.task(queue="lists", lock=LOCK, queueing_lock="repeat_imports")
 def repeat_imports(timestamp: int) -> None:
     """Read the files that are imported again and again, and decide of those that are checked by now."""
     now = clock.now()

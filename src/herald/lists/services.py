@@ -19,7 +19,7 @@ from herald.groups.consequences.acceptance import Agreement, Consequences, conse
 from herald.groups.membership import MembershipDiff, follow_references, lock_membership, set_members
 from herald.groups.models import Group, GroupKind, MembershipEvent
 from herald.http.errors import Conflict, Invalid
-from herald.http.outbound import FetchError, fetch, origin_of, without_secrets
+from herald.http.outbound import FetchError, fetch, in_turn, origin_of, without_secrets
 from herald.imports.reading import Unreadable
 from herald.lists.entries import MOST_BYTES, read_entries
 from herald.lists.models import FollowedList, Names
@@ -167,13 +167,13 @@ def read_now(
 
 
 def read_due(*, now: datetime) -> int:
-    """Read the lists that are due, one after another; how many were. One that fails keeps no other waiting for longer
-    than its own time limit."""
+    """Read the lists that are due, one after another; how many are. One that fails keeps no other waiting for longer
+    than its own time limit, and what is left after a while is read in the next turn."""
     due = list(FollowedList.objects.due(now).select_related("group", "group__only_model"))
     for item in Item.objects.open().of_kinds([ItemKind.FOLLOWED_LIST]):
         if not FollowedList.objects.filter(group=item.object_id).exists():  # the group was deleted
             close_item(ItemKind.FOLLOWED_LIST, object_kind="group", object_id=item.object_id, now=now)
-    for followed in due:
+    for followed in in_turn(due):
         try:
             read_by_itself(followed, now=now)
         except Exception:
