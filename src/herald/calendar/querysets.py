@@ -1,10 +1,12 @@
 """Every query about freezes, and about the calendars that they are read from."""
 
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Self
 
 from django.db import models
-from django.db.models import DurationField, ExpressionWrapper, F, Q, Value
+from django.db.models import F, Q
+
+from herald.db.expressions import not_tried_for_its_time
 
 
 class FreezeQuerySet(models.QuerySet["Freeze"]):
@@ -29,9 +31,8 @@ class CalendarSourceQuerySet(models.QuerySet["CalendarSource"]):
 
     def due(self, now: datetime) -> Self:
         """Addresses that are to be read again, the longest unread first."""
-        every = ExpressionWrapper(F("read_every_minutes") * Value(timedelta(minutes=1)), output_field=DurationField())
-        is_due = Q(tried_at=None) | Q(tried_at__lte=Value(now) - every)
-        return self.exclude(url="").filter(is_due).order_by(F("tried_at").asc(nulls_first=True), "id")
+        late = self.exclude(url="").filter(not_tried_for_its_time(now))
+        return late.order_by(F("tried_at").asc(nulls_first=True), "id")
 
     def naming_group(self, group_id: int) -> Self:
         return self.filter(groups=group_id).order_by("name")

@@ -1,11 +1,25 @@
 """Database expressions that Django lacks and several rooms need."""
 
 from collections.abc import Sequence
+from datetime import datetime, timedelta
 from typing import Any, TypeVar
 
 from django.contrib.postgres.fields import ArrayField
 from django.db import models
-from django.db.models import BooleanField, Field, FloatField, Func, JSONField, Lookup, TextField
+from django.db.models import (
+    BooleanField,
+    DurationField,
+    ExpressionWrapper,
+    F,
+    Field,
+    FloatField,
+    Func,
+    JSONField,
+    Lookup,
+    Q,
+    TextField,
+    Value,
+)
 from django.db.models.fields.related import ForeignObject
 
 _WHOLE_NUMBERS = frozenset({"smallint", "integer", "bigint"})
@@ -154,3 +168,9 @@ def containing(found: Q_S, words: str, fields: Sequence[str]) -> Q_S:
         # by ids, so that a row that is found in several places is there once
         found = found.filter(pk__in=found.model._default_manager.filter(places).values("pk"))
     return found
+
+
+def not_tried_for_its_time(now: datetime) -> Q:
+    """True of what was not tried for as many minutes as it says in `read_every_minutes`, or never."""
+    each = ExpressionWrapper(F("read_every_minutes") * Value(timedelta(minutes=1)), output_field=DurationField())
+    return Q(tried_at=None) | Q(tried_at__lte=Value(now) - each)

@@ -1,10 +1,12 @@
 """Questions about imports that repeat."""
 
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Self
 
 from django.db import models
-from django.db.models import DurationField, ExpressionWrapper, F, Q, Value
+from django.db.models import F, Q
+
+from herald.db.expressions import not_tried_for_its_time
 
 
 class RepeatedImportQuerySet(models.QuerySet["RepeatedImport"]):
@@ -18,9 +20,8 @@ class RepeatedImportQuerySet(models.QuerySet["RepeatedImport"]):
 
     def due(self, now: datetime) -> Self:
         """Those that were not tried for as long as they say, the longest ago first."""
-        each = ExpressionWrapper(F("read_every_minutes") * Value(timedelta(minutes=1)), output_field=DurationField())
-        late = Q(tried_at=None) | Q(tried_at__lte=now - each)
-        return self.filter(late).order_by(F("tried_at").asc(nulls_first=True), "pk")
+        late = self.filter(not_tried_for_its_time(now))
+        return late.order_by(F("tried_at").asc(nulls_first=True), "pk")
 
     def to_judge(self) -> Self:
         """Those whose last file was checked, or failed, and is not judged yet; and those that waited for somebody."""

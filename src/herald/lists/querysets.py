@@ -1,10 +1,12 @@
 """Questions about lists that groups follow."""
 
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Self
 
 from django.db import models
-from django.db.models import DurationField, ExpressionWrapper, F, Q, Value
+from django.db.models import F
+
+from herald.db.expressions import not_tried_for_its_time
 
 
 class FollowedListQuerySet(models.QuerySet["FollowedList"]):
@@ -16,6 +18,5 @@ class FollowedListQuerySet(models.QuerySet["FollowedList"]):
 
     def due(self, now: datetime) -> Self:
         """Those that were not tried for as long as they say, the longest ago first."""
-        each = ExpressionWrapper(F("read_every_minutes") * Value(timedelta(minutes=1)), output_field=DurationField())
-        late = Q(tried_at=None) | Q(tried_at__lte=now - each)
-        return self.filter(late).order_by(F("tried_at").asc(nulls_first=True), "pk")
+        late = self.filter(not_tried_for_its_time(now))
+        return late.order_by(F("tried_at").asc(nulls_first=True), "pk")

@@ -4,8 +4,8 @@ import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, body, type Schemas } from "@/api/client";
 import { changed } from "@/api/topics";
-import { everyWords } from "@/lib/format";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
+import { AuthorizationField, EveryField } from "@/parts/source-fields";
 import { Loaded } from "@/parts/views";
 import { savedMappings } from "./queries";
 
@@ -50,7 +50,6 @@ export function RepeatForm({
     keep.reset();
     setDraft({ ...draft, ...fields });
   };
-  const every = EVERY.includes(draft.read_every_minutes ?? 1440) ? EVERY : [...EVERY, draft.read_every_minutes ?? 1440];
   return (
     <Modal open wide onClose={onClose} title={repeated ? `Change the import “${repeated.name}”` : "Repeat an import"}>
       <Loaded
@@ -112,30 +111,16 @@ export function RepeatForm({
                   ))}
                 </select>
               </Labelled>
-              <Labelled label="Authorization" hint="A header, as “Bearer …”; sent to this host only.">
-                <input
-                  className="field"
-                  type="password"
-                  autoComplete="off"
-                  maxLength={500}
-                  placeholder={repeated?.has_authorization ? "as it is" : "none"}
-                  value={draft.authorization ?? ""}
-                  onChange={(e) => set({ authorization: e.target.value || undefined })}
-                />
-              </Labelled>
-              <Labelled label="Read">
-                <select
-                  className="field"
-                  value={draft.read_every_minutes}
-                  onChange={(e) => set({ read_every_minutes: Number(e.target.value) })}
-                >
-                  {every.map((minutes) => (
-                    <option key={minutes} value={minutes}>
-                      {everyWords(minutes * 60)}
-                    </option>
-                  ))}
-                </select>
-              </Labelled>
+              <AuthorizationField
+                value={draft.authorization}
+                isKept={repeated?.has_authorization ?? false}
+                onChange={(to) => set({ authorization: to })}
+              />
+              <EveryField
+                choices={EVERY}
+                minutes={draft.read_every_minutes ?? 1440}
+                onChange={(to) => set({ read_every_minutes: to })}
+              />
               <Labelled label="Unasked" hint="So many devices may a file make and change; more wait for somebody.">
                 <input
                   className="field"

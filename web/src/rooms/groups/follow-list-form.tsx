@@ -5,8 +5,9 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { api, body, type Schemas } from "@/api/client";
 import { changed } from "@/api/topics";
-import { counted, everyWords } from "@/lib/format";
+import { counted } from "@/lib/format";
 import { Button, Labelled, Modal, Problem } from "@/parts/controls";
+import { AuthorizationField, EveryField } from "@/parts/source-fields";
 import { changeWords, ListPreview } from "./list-preview";
 
 type Draft = Schemas["ListBodyRequest"];
@@ -53,7 +54,6 @@ export function FollowListForm({
     follow.reset();
     setDraft({ ...draft, ...fields });
   };
-  const every = EVERY.includes(draft.read_every_minutes ?? 60) ? EVERY : [...EVERY, draft.read_every_minutes ?? 60];
   return (
     <Modal
       open
@@ -96,17 +96,11 @@ export function FollowListForm({
               <option value="people">names or addresses of custodians</option>
             </select>
           </Labelled>
-          <Labelled label="Authorization" hint="A header, as “Bearer …”; sent to this host only.">
-            <input
-              className="field"
-              type="password"
-              autoComplete="off"
-              maxLength={500}
-              placeholder={list?.has_authorization ? "as it is" : "none"}
-              value={draft.authorization ?? ""}
-              onChange={(e) => set({ authorization: e.target.value || undefined })}
-            />
-          </Labelled>
+          <AuthorizationField
+            value={draft.authorization}
+            isKept={list?.has_authorization ?? false}
+            onChange={(to) => set({ authorization: to })}
+          />
           <Labelled label="Column" hint="Its heading, or a member of each object. Empty: each line or value.">
             <input
               className="field"
@@ -124,19 +118,11 @@ export function FollowListForm({
               onChange={(e) => set({ pointer: e.target.value })}
             />
           </Labelled>
-          <Labelled label="Read">
-            <select
-              className="field"
-              value={draft.read_every_minutes}
-              onChange={(e) => set({ read_every_minutes: Number(e.target.value) })}
-            >
-              {every.map((minutes) => (
-                <option key={minutes} value={minutes}>
-                  {everyWords(minutes * 60)}
-                </option>
-              ))}
-            </select>
-          </Labelled>
+          <EveryField
+            choices={EVERY}
+            minutes={draft.read_every_minutes ?? 60}
+            onChange={(to) => set({ read_every_minutes: to })}
+          />
           <Labelled
             label="Unasked in 24 hours"
             hint="So many may join or leave where something that runs follows the group; more wait for somebody to agree."
