@@ -11,9 +11,10 @@ from django.db import IntegrityError, transaction
 from herald.attention.models import Item, ItemKind
 from herald.attention.services import close_item, open_item
 from herald.fleet.models import Site
+from herald.fleet.presence import SILENT_RULE
 from herald.people.models import User
 from herald.record.models import RecordEntry
-from herald.samples.mail_contents import CONTENTS, SILENT_RULE
+from herald.samples.mail_contents import CONTENTS
 from herald.samples.mailing import PAUSES, ReportMailDraft, make_report_mail, send_due_reports
 from herald.samples.models import Report, ReportMail
 from tests.factories import NOW, make_device, make_image, make_site, make_user

@@ -10,7 +10,7 @@ from herald.attention.services import close_item, open_item
 from herald.clock.heartbeat import GATEWAY, mark_back
 from herald.clock.silent_sites import keep_silent_sites
 from herald.fleet.models import Device
-from herald.fleet.presence import SiteCalls, fleet_silence, silence_in
+from herald.fleet.presence import SILENT_RULE, SiteCalls, fleet_silence, silence_in
 from herald.outages.models import PlannedOutage
 from herald.outages.services import expected_silent, other_than, outages_now
 from herald.people.standing_in import end_expired
@@ -55,7 +55,7 @@ def _listed(counts: Mapping[str, int], rest_of_rule: str) -> list[tuple[ItemKind
             ItemKind.SILENT,
             "Silent for over 24 h",
             counts["silent"],
-            f'admission = admitted and presence any of (silent, "never seen"){rest_of_rule}',
+            f"{SILENT_RULE}{rest_of_rule}",
         ),
         (
             ItemKind.LOW_BATTERY,

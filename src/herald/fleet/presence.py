@@ -24,6 +24,8 @@ from django.db.models.functions import Greatest
 ON_TIME_INTERVALS = 2
 SILENT_INTERVALS = 10
 SILENT_AFTER = timedelta(hours=24)
+#: the admitted devices of `not_heard_for_long`, as a rule
+SILENT_RULE = 'admission = admitted and presence any of (silent, "never seen")'
 #: Now tells how many devices were heard from so long ago at most
 HEARD_WITHIN = timedelta(minutes=30)
 

@@ -10,7 +10,7 @@ import time
 from collections.abc import Coroutine, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv6Address, IPv6Network, ip_address, ip_network
-from typing import TypeVar
+from typing import Protocol, TypeVar
 
 import aiohttp
 from aiohttp.abc import AbstractResolver, ResolveResult
@@ -122,6 +122,21 @@ def origin_of(address: str) -> str:
         return str(URL(address).origin())
     except ValueError:
         return ""
+
+
+class Asked(Protocol):
+    """An address that is read again and again, and what it is asked with."""
+
+    url: str
+    authorization: str
+
+
+def settled_authorization(given: str | None, url: str, known: Asked | None) -> str:
+    """What an address is asked with: what is given, or with None what was known, while the address is of the same host.
+    Who changes the host has to know it: it would be sent there."""
+    if given is not None:
+        return given
+    return known.authorization if known is not None and origin_of(known.url) == origin_of(url) else ""
 
 
 def without_secrets(address: str) -> str:

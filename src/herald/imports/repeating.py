@@ -18,7 +18,7 @@ from herald.attention.models import ItemKind
 from herald.attention.services import close_item, open_item
 from herald.groups.consequences.acceptance import Agreement, NotAgreed
 from herald.http.errors import Conflict, Invalid
-from herald.http.outbound import FetchError, fetch, in_turn, origin_of, without_secrets
+from herald.http.outbound import FetchError, fetch, in_turn, settled_authorization, without_secrets
 from herald.imports import services
 from herald.imports.models import Import, ImportState, RepeatedImport, SavedMapping
 from herald.live.notify import notify
@@ -63,10 +63,7 @@ def save_repeated(
         raise Invalid("/name", "Give it a name.")
     if RepeatedImport.objects.filter(name=name).exclude(pk=repeated and repeated.pk).exists():
         raise Invalid("/name", f"There is an import named “{name}” that repeats already.")
-    keeps = repeated is not None and origin_of(repeated.url) == origin_of(draft.url)
-    authorization = draft.authorization
-    if authorization is None:
-        authorization = repeated.authorization if repeated and keeps else ""
+    authorization = settled_authorization(draft.authorization, draft.url, repeated)
     try:
         content = _content(draft.url, authorization)
         _check_columns(content, _file_name(name, draft.url, content), draft.mapping)
@@ -202,11 +199,11 @@ def _take(kept: RepeatedImport, content: bytes, *, actor: User | None, now: date
     is not looked at twice."""
     digest = hashlib.sha256(content).hexdigest()
     kept.tried_at = kept.read_at = now
-    failed, kept.last_error, kept.failures = kept.failures, "", 0
-    if failed and not kept.waits_for and kept.pk:
-        close_item(ItemKind.FOLLOWED_LIST, object_kind=ABOUT, object_id=kept.pk, now=now)
+    kept.last_error, kept.failures = "", 0
     if actor is None and digest == kept.digest:
         kept.save()
+        if not kept.waits_for:  # an item that it could not be read is over
+            close_item(ItemKind.FOLLOWED_LIST, object_kind=ABOUT, object_id=kept.pk, now=now)
         return
     last = Import.objects.filter(repeated=kept).defer("content").first() if kept.pk else None
     if last is not None and last.state in (ImportState.CHECKED, ImportState.CHECKING):

@@ -6,7 +6,7 @@ most of the group: a list that is suddenly short is more often a fault elsewhere
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
 import structlog
@@ -19,7 +19,7 @@ from herald.groups.consequences.acceptance import Agreement, Consequences, conse
 from herald.groups.membership import MembershipDiff, follow_references, lock_membership, set_members
 from herald.groups.models import Group, GroupKind, MembershipEvent
 from herald.http.errors import Conflict, Invalid
-from herald.http.outbound import FetchError, fetch, in_turn, origin_of, without_secrets
+from herald.http.outbound import FetchError, fetch, in_turn, settled_authorization, without_secrets
 from herald.imports.reading import Unreadable
 from herald.lists.entries import MOST_BYTES, read_entries
 from herald.lists.models import FollowedList, Names
@@ -130,14 +130,15 @@ def follow_list(
         group = Group.objects.select_for_update(of=("self",)).get(pk=group.pk)
         _check_static(group)
         kept = FollowedList.objects.select_for_update().filter(group=group).first() or FollowedList(group=group)
-        verb = "Changed the list that" if kept.pk else "Let"
+        told = (
+            f"Changed the list that “{group.name}” follows to" if kept.pk else f"Let “{group.name}” follow the list at"
+        )
         kept.created_by = kept.created_by or actor
         kept.url, kept.authorization = settled.url, settled.authorization or ""
         kept.names, kept.pointer, kept.column = settled.names, settled.pointer, settled.column
         kept.read_every_minutes, kept.unasked_a_day = settled.read_every_minutes, settled.unasked_a_day
         difference = _apply(kept, found, now=now, by=actor, leaving=leaving or 0)
-        words = f"“{group.name}” follows to" if verb.startswith("Changed") else f"“{group.name}” follow the list at"
-        sentence = f"{verb} {words} {without_secrets(kept.url)}: {_words(difference)}"
+        sentence = f"{told} {without_secrets(kept.url)}: {_words(difference)}"
         record(now=now, actor=actor, kind="group", object_id=group.pk, sentence=sentence[:300])
     return kept
 
@@ -170,9 +171,9 @@ def read_due(*, now: datetime) -> int:
     """Read the lists that are due, one after another; how many are. One that fails keeps no other waiting for longer
     than its own time limit, and what is left after a while is read in the next turn."""
     due = list(FollowedList.objects.due(now).select_related("group", "group__only_model"))
-    for item in Item.objects.open().of_kinds([ItemKind.FOLLOWED_LIST]):
-        if not FollowedList.objects.filter(group=item.object_id).exists():  # the group was deleted
-            close_item(ItemKind.FOLLOWED_LIST, object_kind="group", object_id=item.object_id, now=now)
+    of_groups = Item.objects.open().of_kinds([ItemKind.FOLLOWED_LIST]).filter(object_kind="group")
+    for item in of_groups.exclude(object_id__in=FollowedList.objects.values("group")):  # the group was deleted
+        close_item(ItemKind.FOLLOWED_LIST, object_kind="group", object_id=item.object_id, now=now)
     for followed in in_turn(due):
         try:
             read_by_itself(followed, now=now)
@@ -230,11 +231,8 @@ def _check_static(group: Group) -> None:
 
 
 def _settled(draft: ListDraft, known: FollowedList | None) -> ListDraft:
-    """The draft with the authorization that it keeps. Who changes the host has to know it: it would be sent there."""
-    if draft.authorization is not None:
-        return draft
-    keeps = known is not None and origin_of(known.url) == origin_of(draft.url)
-    return ListDraft(**{**draft.__dict__, "authorization": known.authorization if known and keeps else ""})
+    """The draft with the authorization that its address is asked with."""
+    return replace(draft, authorization=settled_authorization(draft.authorization, draft.url, known))
 
 
 def _resolved(followed: FollowedList | ListDraft, group: Group) -> Resolved:

@@ -8,12 +8,12 @@ from dataclasses import dataclass
 from datetime import datetime
 from urllib.parse import quote
 
-from django.db.models import Count, Max, Q
+from django.db.models import Count, Max
 
 from herald.agenda.rows import NO_SITE
 from herald.attention.models import Item
 from herald.fleet.models import Admission, Device
-from herald.fleet.presence import not_heard_for_long
+from herald.fleet.presence import SILENT_RULE, not_heard_for_long
 from herald.http.export import Table, csv_bytes
 from herald.samples.by_place import FirmwareReport, PlaceRow, by_version
 from herald.samples.models import Report
@@ -21,7 +21,6 @@ from herald_core.timing.clocks import zone
 
 #: so many rows are told in the mail itself; all of them are in the file
 MOST_ROWS = 40
-SILENT_RULE = 'admission = admitted and presence any of (silent, "never seen")'
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -88,8 +87,8 @@ def _silent(now: datetime, clock: str) -> Contents:
 
 def _attention(now: datetime, clock: str) -> Contents:
     items = list(Item.objects.open().listed())
-    waits = Q(snoozed_until__gt=now)
-    put_off = Item.objects.open().filter(waits).count()
+    until = [item.snoozed_until if item.snoozed_until and item.snoozed_until > now else None for item in items]
+    put_off = len(items) - until.count(None)
     columns = ("kind", "what", "devices", "since", "known to", "looked after by", "put off until")
     rows = [
         (
@@ -99,9 +98,9 @@ def _attention(now: datetime, clock: str) -> Contents:
             item.opened_at,
             str(item.acknowledged_by or ""),
             str(item.assigned_to or ""),
-            item.snoozed_until if item.snoozed_until and item.snoozed_until > now else None,
+            later,
         )
-        for item in items
+        for item, later in zip(items, until, strict=True)
     ]
     parts = [_lines("Open, the latest first", [_item(item, clock) for item in items])]
     if put_off:
