@@ -475,8 +475,11 @@ def test_a_list_of_what_is_followed_by_group(client: APIClient, elsewhere: Elsew
     assert client.get("/api/v1/followed-lists?group=Late").status_code == 422
 
 
+@pytest.mark.parametrize(
+    "changed", [{"url": "https://assets.larkfield.example/new.txt"}, {"names": "people"}, {"column": "serial"}]
+)
 def test_a_group_that_is_removed_or_follows_another_list_while_it_is_read_is_left_alone(
-    client: APIClient, elsewhere: Elsewhere, monkeypatch: pytest.MonkeyPatch
+    client: APIClient, elsewhere: Elsewhere, monkeypatch: pytest.MonkeyPatch, changed: dict[str, str]
 ) -> None:
     group = make_static("Pumps", [])
     kept = followed(client, group)
@@ -484,7 +487,7 @@ def test_a_group_that_is_removed_or_follows_another_list_while_it_is_read_is_lef
     resolve = services.resolve
 
     def slowly(*args: Any) -> Any:
-        FollowedList.objects.update(url="https://assets.larkfield.example/new.txt")
+        FollowedList.objects.update(**changed)
         return resolve(*args)
 
     monkeypatch.setattr(services, "resolve", slowly)

@@ -270,7 +270,7 @@ def _read(
         lock_membership()
         rows = FollowedList.objects.select_for_update(of=("self",)).select_related("group", "group__only_model")
         kept: FollowedList | None = rows.filter(pk=followed.pk).first()
-        if kept is None or kept.url != followed.url:
+        if kept is None or _place(kept) != _place(followed):
             return followed  # followed no longer, or another one, by now
         if found is None:
             _note_failure(kept, error, now=now)
@@ -278,6 +278,11 @@ def _read(
             apply(kept, found)
         notify("group", kept.group_id)
     return kept
+
+
+def _place(followed: FollowedList) -> tuple[str, str, str, str]:
+    """What says which entries are read, and what they name."""
+    return followed.url, followed.names, followed.pointer, followed.column
 
 
 def _note_failure(kept: FollowedList, error: str, *, now: datetime) -> None:
